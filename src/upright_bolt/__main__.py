@@ -1,0 +1,14 @@
+"""Entry point of the command ``upright-bolt`` and of ``python -m upright_bolt``."""
+
+import sys
+
+
+def main() -> None:
+    """Run the command line and end with its exit code."""
+    from upright_bolt.cli import run  # noqa: PLC0415 - imported when needed, so that importing this module is free
+
+    sys.exit(run(sys.argv[1:]))
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,240 @@
+"""Clocks, governor, preference and turbo: ``/sys/devices/system/cpu/cpufreq`` and ``intel_pstate``.
+
+A setting is written to every policy. Traps minded here: a preference other than zero is refused (EBUSY) under
+governor ``performance``; lowest may never exceed highest, so each plan keeps to the other bound; some kernels
+print a preference back as a number, some as a name, some take names only.
+"""
+
+import errno
+from dataclasses import dataclass
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.channels import Gauge
+from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value, declaration_of
+from upright_bolt.model.quantity import CLOCK
+from upright_bolt.model.sensor import Sensor
+
+CLOCK_SLACK_MHZ = 1.0
+"""Clocks are kept in kHz; anything nearer than this is the same."""
+
+
+@dataclass(frozen=True, slots=True)
+class ClockFacts:
+    """Fixed clocks of the machine in MHz, None where it does not say, and its scaling driver."""
+
+    driver: str
+    base_mhz: float | None
+    highest_mhz: float | None
+
+
+class PolicyFiles:
+    """One file name across all policies."""
+
+    def __init__(self, probe: Probe, policies: list[int], name: str) -> None:
+        self.probe = probe
+        self.files = tuple(
+            path for n in policies if probe.files.exists(path := paths.policy(n, name))
+        )
+
+    def text(self) -> str | None:
+        """Return the first policy's text; None if there is none."""
+        return self.probe.text(self.files[0]) if self.files else None
+
+    def differing(self) -> bool:
+        """Tell whether policies hold different texts."""
+        return len({self.probe.text(path) for path in self.files}) > 1
+
+    def state(self, title: str) -> tuple[ControlState, str]:
+        """Return whether the files can be set, and why not."""
+        if not self.files:
+            return ControlState.ABSENT, f"{title}: the scaling driver of this machine has no such file."
+        if not all(self.probe.files.writable(path) for path in self.files):
+            return ControlState.READ_ONLY, NEEDS_ROOT
+        return ControlState.SETTABLE, "Processors hold different values." if self.differing() else ""
+
+
+class _PolicyControl:
+    name = ""
+    coupled: tuple[str, ...] = ()
+
+    def __init__(self, probe: Probe, policies: list[int], file: str) -> None:
+        self._probe = probe
+        self._policies = policies
+        self._on = PolicyFiles(probe, policies, file)
+        self.files = self._on.files
+
+    @property
+    def title(self) -> str:
+        return declaration_of(self.name).title
+
+    def refusal(self, fault: FileFault) -> str:
+        return explain(fault, self.title)
+
+
+class GovernorControl(_PolicyControl):
+    """The kernel's rule for choosing clocks."""
+
+    name = "governor"
+    coupled = ("epp",)
+
+    def __init__(self, probe: Probe, policies: list[int]) -> None:
+        super().__init__(probe, policies, "scaling_governor")
+        self._choices = PolicyFiles(probe, policies, "scaling_available_governors")
+
+    def facts(self) -> Facts:
+        state, reason = self._on.state(self.title)
+        return Facts(state, reason, choices=tuple((self._choices.text() or "").split()))
+
+    def read(self) -> Value | None:
+        return self._on.text()
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(value)) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return asked == got
+
+
+class PreferenceControl(_PolicyControl):
+    """The energy-performance preference, 0 to 255."""
+
+    name = "epp"
+
+    def __init__(self, probe: Probe, policies: list[int]) -> None:
+        super().__init__(probe, policies, "energy_performance_preference")
+
+    def facts(self) -> Facts:
+        state, reason = self._on.state(self.title)
+        return Facts(state, reason, minimum=0.0, maximum=255.0)
+
+    def read(self) -> Value | None:
+        text = self._on.text()
+        if text is None:
+            return None
+        if text.isdigit():
+            return float(text)
+        return float(PREFERENCE_NAMES[text]) if text in PREFERENCE_NAMES else None
+
+    def plan(self, value: Value) -> list[Write]:
+        number = int(float(value))
+        names = {n: word for word, n in PREFERENCE_NAMES.items()}
+        text = names.get(number, str(number))  # every kernel takes the names; only newer ones take numbers
+        return [Write(path, text) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return asked == got
+
+    def refusal(self, fault: FileFault) -> str:
+        if fault.errno == errno.EBUSY:
+            return (
+                f"{self.title}: the kernel keeps it at 0 while the governor is performance. "
+                "Set governor=powersave first, or in the same command."
+            )
+        if fault.errno == errno.EINVAL:
+            names = ", ".join(f"{word} ({n})" for word, n in PREFERENCE_NAMES.items())
+            return f"{self.title}: this kernel takes only the named values {names}."
+        return explain(fault, self.title)
+
+
+class ClockBound(_PolicyControl):
+    """Lowest or highest clock, in MHz."""
+
+    def __init__(self, probe: Probe, policies: list[int], *, highest: bool) -> None:
+        self.name = "clock-max" if highest else "clock-min"
+        super().__init__(probe, policies, "scaling_max_freq" if highest else "scaling_min_freq")
+
+    def facts(self) -> Facts:
+        state, reason = self._on.state(self.title)
+        low = self._khz("cpuinfo_min_freq")
+        high = self._khz("cpuinfo_max_freq")
+        if state is ControlState.SETTABLE and (low is None or high is None):
+            return Facts(ControlState.READ_ONLY, "The driver does not say which clocks it allows.")
+        return Facts(state, reason, minimum=low, maximum=high)
+
+    def _khz(self, file: str) -> float | None:
+        number = self._probe.number(paths.policy(self._policies[0], file)) if self._policies else None
+        return None if number is None else number / 1000.0
+
+    def read(self) -> Value | None:
+        number = self._probe.number(self.files[0]) if self.files else None
+        return None if number is None else number / 1000.0
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(round(float(value) * 1000))) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return abs(float(asked) - float(got)) <= CLOCK_SLACK_MHZ
+
+
+class TurboControl:
+    """Clocks above the base clock, through ``intel_pstate/no_turbo`` (1 is off) or ``cpufreq/boost`` (1 is on)."""
+
+    name = "turbo"
+    coupled: tuple[str, ...] = ()
+
+    def __init__(self, probe: Probe) -> None:
+        self._probe = probe
+        self._inverted = probe.files.exists(paths.NO_TURBO)
+        present = self._inverted or probe.files.exists(paths.BOOST)
+        self.files = ((paths.NO_TURBO if self._inverted else paths.BOOST),) if present else ()
+
+    def facts(self) -> Facts:
+        choices = ("on", "off")
+        if not self.files:
+            return Facts(ControlState.ABSENT, "The scaling driver of this machine has no turbo switch.")
+        if not self._probe.files.writable(self.files[0]):
+            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
+        return Facts(ControlState.SETTABLE, choices=choices)
+
+    def read(self) -> Value | None:
+        number = self._probe.number(self.files[0]) if self.files else None
+        if number is None:
+            return None
+        return "on" if (number == 0) == self._inverted else "off"
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, "1" if (value == "off") == self._inverted else "0") for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return asked == got
+
+    def refusal(self, fault: FileFault) -> str:
+        if fault.errno == errno.EPERM:
+            return "Turbo: the firmware has it switched off; look in the firmware setup."
+        return explain(fault, "Turbo")
+
+
+def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
+    """Return the clock controls and sensors, and the fixed clocks."""
+    names = probe.files.names(paths.CPUFREQ)
+    policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdigit())
+    found = Found()
+    if not policies:
+        why = (
+            "this is a virtual machine: its hypervisor keeps the clocks to itself; run on the real machine"
+            if virtual
+            else f"the kernel has no scaling driver for this processor ({paths.CPUFREQ} holds no policy)"
+        )
+        probe.note("clocks, governor, preference and turbo", why)
+        return found, ClockFacts("", None, None)
+    found.controls = [
+        GovernorControl(probe, policies),
+        TurboControl(probe),
+        ClockBound(probe, policies, highest=False),
+        ClockBound(probe, policies, highest=True),
+        PreferenceControl(probe, policies),
+    ]
+    for n in policies:
+        path = paths.policy(n, "scaling_cur_freq")
+        if probe.number(path) is not None:
+            sensor = Sensor(f"clock.cpu{n}", CLOCK, f"Clock of processor {n}")
+            found.channels.append(Gauge(sensor, path, 1e-3))
+    first = policies[0]
+    base = probe.number(paths.policy(first, "base_frequency"))
+    highest = [probe.number(paths.policy(n, "cpuinfo_max_freq")) for n in policies]
+    known = [khz for khz in highest if khz is not None]
+    driver = probe.text(paths.policy(first, "scaling_driver")) or ""
+    return found, ClockFacts(driver, base / 1000 if base else None, max(known) / 1000 if known else None)

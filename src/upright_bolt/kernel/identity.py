@@ -1,0 +1,71 @@
+"""Identity: ``/proc/cpuinfo``, topology, DMI and the kernel's version.
+
+Everything is optional; a machine that says nothing is still a machine, with empty words.
+"""
+
+from dataclasses import dataclass
+
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.probe import Probe, cpu_list
+from upright_bolt.model.machine import Identity
+
+
+@dataclass(frozen=True, slots=True)
+class Topology:
+    """Logical processors that are online, and the physical core of each as ``(package, core)``."""
+
+    cpus: tuple[int, ...]
+    core_of: dict[int, tuple[int, int]]
+
+    @property
+    def cores(self) -> int | None:
+        """Number of physical cores, or None if the kernel does not tell."""
+        return len(set(self.core_of.values())) or None
+
+
+def read_topology(probe: Probe) -> Topology:
+    """Return the online processors; without the kernel's list, those of ``/proc/cpuinfo`` or ``/proc/stat``."""
+    cpus = cpu_list(probe.text(paths.CPU_ONLINE) or "")
+    if not cpus:
+        cpus = [int(value) for key, value in _cpuinfo(probe) if key == "processor" and value.isdigit()]
+    if not cpus:
+        lines = probe.long_text(paths.STAT).splitlines()
+        names = [line.split()[0][3:] for line in lines if line.startswith("cpu")]
+        cpus = [int(name) for name in names if name.isdigit()]
+    core_of = {}
+    for cpu in cpus:
+        core = probe.number(paths.topology(cpu, "core_id"))
+        package = probe.number(paths.topology(cpu, "physical_package_id"))
+        if core is not None:
+            core_of[cpu] = (package or 0, core)
+    return Topology(tuple(cpus), core_of)
+
+
+def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
+    """Return who the machine is, its driver left empty. ``name`` stands in for a missing product name."""
+    info: dict[str, str] = {}
+    for key, value in _cpuinfo(probe):
+        info.setdefault(key, value)
+    if not info:
+        probe.note("processor name", f"{paths.CPUINFO} is missing or empty, so the processor is not named")
+    version = probe.long_text(paths.VERSION).split()
+    return Identity(
+        name=probe.text(f"{paths.DMI}/product_name") or name,
+        vendor=probe.text(f"{paths.DMI}/sys_vendor") or info.get("vendor_id", ""),
+        processor=info.get("model name", ""),
+        cores=topology.cores,
+        threads=len(topology.cpus) or None,
+        kernel=version[2] if len(version) > 2 else "",
+        driver="",
+        virtual="hypervisor" in info.get("flags", "").split(),
+        microcode=info.get("microcode", ""),
+    )
+
+
+def _cpuinfo(probe: Probe) -> list[tuple[str, str]]:
+    pairs = []
+    for line in probe.long_text(paths.CPUINFO).splitlines():
+        key, colon, value = line.partition(":")
+        if colon:
+            pairs.append((key.strip(), value.strip()))
+    return pairs

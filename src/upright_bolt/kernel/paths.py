@@ -1,0 +1,41 @@
+"""Every kernel path this program uses, as the kernel names them. The ports decide where they lie."""
+
+CPUINFO = "/proc/cpuinfo"
+VERSION = "/proc/version"
+STAT = "/proc/stat"
+BOOT_ID = "/proc/sys/kernel/random/boot_id"
+
+CPU = "/sys/devices/system/cpu"
+CPU_ONLINE = f"{CPU}/online"
+CPUFREQ = f"{CPU}/cpufreq"
+PSTATE = f"{CPU}/intel_pstate"
+NO_TURBO = f"{PSTATE}/no_turbo"
+BOOST = f"{CPUFREQ}/boost"
+
+POWERCAP = "/sys/class/powercap"
+HWMON = "/sys/class/hwmon"
+THERMAL = "/sys/class/thermal"
+SUPPLY = "/sys/class/power_supply"
+DMI = "/sys/class/dmi/id"
+PLATFORM_PROFILE = "/sys/firmware/acpi/platform_profile"
+MSR_DEVICES = "/dev/cpu"
+
+
+def policy(number: int, name: str) -> str:
+    """Return a file of cpufreq policy ``number``."""
+    return f"{CPUFREQ}/policy{number}/{name}"
+
+
+def topology(cpu: int, name: str) -> str:
+    """Return a topology file of logical processor ``cpu``."""
+    return f"{CPU}/cpu{cpu}/topology/{name}"
+
+
+def throttle(cpu: int, name: str) -> str:
+    """Return a throttle counter of logical processor ``cpu``."""
+    return f"{CPU}/cpu{cpu}/thermal_throttle/{name}"
+
+
+def msr_device(cpu: int) -> str:
+    """Return the register device of logical processor ``cpu``."""
+    return f"{MSR_DEVICES}/{cpu}/msr"

@@ -1,0 +1,186 @@
+"""The two ports through which everything above reads and writes a machine: kernel files and registers.
+
+Variants: ``RealFiles``/``DeviceRegisters`` (this computer, or a copy of kernel files under a folder) here, and
+the simulated ones in ``upright_bolt.twin``. Failures are ``FileFault``; only the callables that ``opener``
+returns raise plain ``OSError``, since they sit in the sampling loop.
+"""
+
+import os
+import stat
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
+
+VALUE_SIZE = 4096
+TEXT_SIZE = 1 << 20
+
+Read = Callable[[], bytes]
+"""Reads an open file from its beginning; raises OSError."""
+
+
+class KernelFiles(Protocol):
+    """Kernel files by the names the kernel gives them."""
+
+    def read(self, path: str) -> bytes:
+        """Return the content. Raises FileFault."""
+        ...
+
+    def write(self, path: str, data: bytes) -> None:
+        """Write the content at once. Raises FileFault."""
+        ...
+
+    def names(self, path: str) -> list[str]:
+        """Return the sorted names in a folder; empty if there is none."""
+        ...
+
+    def exists(self, path: str) -> bool:
+        """Tell whether the file or folder is there."""
+        ...
+
+    def writable(self, path: str) -> bool:
+        """Tell whether this process may write the file."""
+        ...
+
+    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
+        """Open the file for repeated reading. Raises FileFault."""
+        ...
+
+    def close(self) -> None:
+        """Close everything that was opened for repeated reading."""
+        ...
+
+
+class Registers(Protocol):
+    """Model-specific registers of 64 bits by processor and number."""
+
+    def read(self, cpu: int, register: int) -> int:
+        """Return the register. Raises FileFault."""
+        ...
+
+    def write(self, cpu: int, register: int, value: int) -> None:
+        """Write the register. Raises FileFault."""
+        ...
+
+    def close(self) -> None:
+        """Close everything that was opened."""
+        ...
+
+
+class RealFiles:
+    """Kernel files below a root folder: ``/`` for this computer, any folder for a copy."""
+
+    def __init__(self, root: Path) -> None:
+        self._root = str(root).rstrip("/")
+        self._open: list[int] = []
+
+    def _at(self, path: str) -> str:
+        return self._root + path
+
+    def read(self, path: str) -> bytes:
+        """Return the content, at most ``TEXT_SIZE`` bytes."""
+        try:
+            fd = os.open(self._at(path), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+            try:
+                parts = []
+                room = TEXT_SIZE
+                while room > 0 and (part := os.read(fd, min(room, 65536))):
+                    parts.append(part)
+                    room -= len(part)
+                return b"".join(parts)
+            finally:
+                os.close(fd)
+        except OSError as fault:
+            raise FileFault(path, fault.errno or 0) from fault
+
+    def write(self, path: str, data: bytes) -> None:
+        """Write in one system call, as kernel files want it."""
+        try:
+            fd = os.open(self._at(path), os.O_WRONLY | os.O_TRUNC | os.O_CLOEXEC)
+            try:
+                os.write(fd, data)
+            finally:
+                os.close(fd)
+        except OSError as fault:
+            raise FileFault(path, fault.errno or 0) from fault
+
+    def names(self, path: str) -> list[str]:
+        """Return the sorted names in a folder; empty if it cannot be listed."""
+        try:
+            return sorted(os.listdir(self._at(path)))  # noqa: PTH208 - names only; pathlib builds an object for each
+        except OSError:
+            return []
+
+    def exists(self, path: str) -> bool:
+        """Tell whether the file or folder is there."""
+        return Path(self._at(path)).exists()
+
+    def writable(self, path: str) -> bool:
+        """Tell whether this process may write it: root passes every permission check, so the mode counts too."""
+        try:
+            mode = Path(self._at(path)).stat().st_mode
+        except OSError:
+            return False
+        wanted = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
+        return bool(mode & wanted) and os.access(self._at(path), os.W_OK)
+
+    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
+        """Open once and hand back a ``pread`` from the start."""
+        try:
+            fd = os.open(self._at(path), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        except OSError as fault:
+            raise FileFault(path, fault.errno or 0) from fault
+        self._open.append(fd)
+        return partial(os.pread, fd, size, 0)
+
+    def close(self) -> None:
+        """Close what ``opener`` opened."""
+        while self._open:
+            os.close(self._open.pop())
+
+
+class DeviceRegisters:
+    """Registers through ``/dev/cpu/N/msr``, or through plain files laid out alike below a folder."""
+
+    def __init__(self, root: Path) -> None:
+        self._root = str(root).rstrip("/")
+        self._open: dict[int, int] = {}
+
+    def _fd(self, cpu: int) -> int:
+        fd = self._open.get(cpu)
+        if fd is None:
+            fd = os.open(self._root + paths.msr_device(cpu), os.O_RDONLY | os.O_CLOEXEC)
+            self._open[cpu] = fd
+        return fd
+
+    def read(self, cpu: int, register: int) -> int:
+        """Return the 64 bits at the register's number."""
+        name = f"{paths.msr_device(cpu)} register {register:#x}"
+        try:
+            data = os.pread(self._fd(cpu), 8, register)
+        except OSError as fault:
+            raise FileFault(name, fault.errno or 0) from fault
+        if len(data) != 8:
+            raise FileFault(name, 0, "the register is not in this copy")
+        return int.from_bytes(data, "little")
+
+    def write(self, cpu: int, register: int, value: int) -> None:
+        """Write the 64 bits at the register's number."""
+        name = f"{paths.msr_device(cpu)} register {register:#x}"
+        try:
+            fd = os.open(self._root + paths.msr_device(cpu), os.O_WRONLY | os.O_CLOEXEC)
+            try:
+                os.pwrite(fd, value.to_bytes(8, "little"), register)
+            finally:
+                os.close(fd)
+        except OSError as fault:
+            raise FileFault(name, fault.errno or 0) from fault
+
+    def close(self) -> None:
+        """Close the devices."""
+        for fd in self._open.values():
+            os.close(fd)
+        self._open.clear()

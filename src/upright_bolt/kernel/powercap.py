@@ -1,0 +1,170 @@
+"""Power limits and energy: ``/sys/class/powercap``.
+
+The package limits often stand there twice (``intel-rapl:N`` and ``intel-rapl-mmio:N``); the lower of both counts,
+so a limit is written to both and read as the lowest. Zones are found by ``name``, constraints by
+``constraint_K_name``. Limits are kept in steps of 1/8 W and windows as 2^Y·(1+Z/4) of a unit: what is read back
+is near, not equal. A firmware lock shows as EACCES, or as a write that succeeds and changes nothing.
+"""
+
+import errno
+from dataclasses import dataclass
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths, registers
+from upright_bolt.kernel.channels import EnergyCounter, LowestOf
+from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.control import ControlState, Value, declaration_of
+from upright_bolt.model.quantity import POWER, TIME
+from upright_bolt.model.sensor import Sensor
+
+LOCKED = (
+    "The power limits are locked by the firmware until the next power cycle (lock bit of the package limit "
+    "register). Nothing in the operating system can lift it; look in the firmware setup."
+)
+POWER_SLACK_W = 0.0626
+"""Half a step of 1/8 W, the unit of the package limit register (RAPL power unit)."""
+WINDOW_SLACK = 0.21
+"""Windows are cut down to the next 2^Y·(1+Z/4): at most a fifth below what was asked."""
+FLOOR_W = 3.0
+WINDOW_RANGE_S = (1.0, 64.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A powercap zone that limits the whole package, with its constraints by name."""
+
+    path: str
+    constraints: dict[str, int]
+
+    def file(self, constraint: str, name: str) -> str | None:
+        """Return a file of the named constraint, or None if the zone has no such constraint."""
+        k = self.constraints.get(constraint)
+        return None if k is None else f"{self.path}/constraint_{k}_{name}"
+
+
+class _LimitControl:
+    coupled: tuple[str, ...] = ()
+
+    def __init__(self, probe: Probe, zones: list[Zone], name: str, constraint: str, file: str) -> None:
+        self.name = name
+        self._probe = probe
+        self._zones = zones
+        self._constraint = constraint
+        candidates = [zone.file(constraint, file) for zone in zones]
+        self.files = tuple(path for path in candidates if path and probe.files.exists(path))
+
+    @property
+    def _title(self) -> str:
+        return declaration_of(self.name).title
+
+    def _state(self) -> tuple[ControlState, str]:
+        if not self.files:
+            return ControlState.ABSENT, f"{self._title}: the package zone has no “{self._constraint}” limit."
+        if registers.limits_locked(self._probe):
+            return ControlState.LOCKED, LOCKED
+        if not all(self._probe.files.writable(path) for path in self.files):
+            return ControlState.READ_ONLY, NEEDS_ROOT
+        return ControlState.SETTABLE, ""
+
+    def _lowest(self) -> float | None:
+        numbers = [self._probe.number(path) for path in self.files]
+        known = [n for n in numbers if n is not None]
+        return min(known) / 1e6 if known else None
+
+    def read(self) -> Value | None:
+        return self._lowest()
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(round(float(value) * 1e6))) for path in self.files]
+
+    def refusal(self, fault: FileFault) -> str:
+        if fault.errno == errno.EACCES:
+            return f"{self._title}: the write was refused. If you are root: {LOCKED} Otherwise: {NEEDS_ROOT}"
+        return explain(fault, self._title)
+
+
+class LimitControl(_LimitControl):
+    """A package power limit in W."""
+
+    def facts(self) -> Facts:
+        state, reason = self._state()
+        low, high = registers.power_range_w(self._probe)
+        declared = [
+            n / 1e6
+            for zone in self._zones
+            if (path := zone.file(self._constraint, "max_power_uw"))
+            and (n := self._probe.number(path))
+        ]
+        highest = max([*declared, *([high] if high else [])], default=None)
+        in_force = self._lowest()
+        if highest is not None and in_force is not None and highest < in_force:
+            highest = None  # a declared maximum below what is in force says nothing
+        return Facts(state, reason, minimum=low or FLOOR_W, maximum=highest)
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return abs(float(asked) - float(got)) <= POWER_SLACK_W
+
+
+class WindowControl(_LimitControl):
+    """The time over which the sustained limit is averaged, in s."""
+
+    def facts(self) -> Facts:
+        state, reason = self._state()
+        low, high = WINDOW_RANGE_S
+        return Facts(state, reason, minimum=low, maximum=high)
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return float(asked) * (1 - WINDOW_SLACK) <= float(got) <= float(asked) * 1.001
+
+
+def find(probe: Probe, *, virtual: bool) -> Found:
+    """Return the package limits and the package energy counter."""
+    found = Found()
+    zones = _package_zones(probe)
+    if not zones:
+        why = (
+            "this is a virtual machine: power limits belong to the machine it runs on"
+            if virtual
+            else f"the kernel offers no package zone under {paths.POWERCAP} (driver not loaded, or other vendor)"
+        )
+        probe.note("power limits and package power", why)
+        return found
+    sustained = LimitControl(probe, zones, "sustained", "long_term", "power_limit_uw")
+    burst = LimitControl(probe, zones, "burst", "short_term", "power_limit_uw")
+    window = WindowControl(probe, zones, "window", "long_term", "time_window_us")
+    found.controls = [sustained, burst, window]
+    for control, quantity in ((sustained, POWER), (burst, POWER), (window, TIME)):
+        if control.files:
+            sensor = Sensor(f"limit.{control.name}", quantity, declaration_of(control.name).title)
+            found.channels.append(LowestOf(sensor, control.files, 1e-6))
+    _add_energy(probe, found, zones)
+    return found
+
+
+def _package_zones(probe: Probe) -> list[Zone]:
+    zones = []
+    for name in probe.files.names(paths.POWERCAP):
+        path = f"{paths.POWERCAP}/{name}"
+        if not name.startswith("intel-rapl") or not (probe.text(f"{path}/name") or "").startswith("package"):
+            continue
+        constraints = {}
+        for k in range(3):
+            word = probe.text(f"{path}/constraint_{k}_name")
+            if word:
+                constraints[word] = k
+        zones.append(Zone(path, constraints))
+    return zones
+
+
+def _add_energy(probe: Probe, found: Found, zones: list[Zone]) -> None:
+    for zone in zones:
+        path = f"{zone.path}/energy_uj"
+        if not probe.files.exists(path):
+            continue
+        span = probe.number(f"{zone.path}/max_energy_range_uj")
+        if probe.number(path) is not None and span:
+            sensor = Sensor("power.package", POWER, "Package power")
+            found.channels.append(EnergyCounter(sensor, path, span))
+            return
+    probe.note("package power", "the energy counter is missing or unreadable (the kernel shows it to root only)")

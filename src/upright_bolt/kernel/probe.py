@@ -1,0 +1,83 @@
+"""Reading a machine that may lie: every fault is noted once, in words, and the rest goes on."""
+
+import errno
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel.ports import KernelFiles, Registers
+from upright_bolt.model.machine import Missing
+
+
+class Probe:
+    """Reads files and registers for a survey; a missing file is None, a faulty one is None and noted.
+
+    Attributes:
+        files: the port.
+        registers: the port.
+        missing: what was found missing or faulty so far, in order.
+    """
+
+    def __init__(self, files: KernelFiles, registers: Registers) -> None:
+        self.files = files
+        self.registers = registers
+        self.missing: list[Missing] = []
+        self._noted: set[str] = set()
+
+    def note(self, what: str, why: str) -> None:
+        """Note once that ``what`` is missing, and why."""
+        if what not in self._noted:
+            self._noted.add(what)
+            self.missing.append(Missing(what, why))
+
+    def text(self, path: str, *, limit: int = 4096) -> str | None:
+        """Return the stripped text, or None if the file is missing or faulty (then it is noted)."""
+        try:
+            data = self.files.read(path)
+        except FileFault as fault:
+            if fault.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ENODEV):
+                self.note(path, f"it cannot be read: {fault.what}")
+            return None
+        if len(data) > limit:
+            self.note(path, f"it holds {len(data)} bytes where a short value was expected")
+            return None
+        try:
+            text = data.decode("ascii" if limit == 4096 else "utf-8").strip("\n\t \0")
+        except UnicodeDecodeError:
+            self.note(path, "it holds bytes that are no text")
+            return None
+        if not text and limit == 4096:
+            self.note(path, "it is empty")
+            return None
+        return text
+
+    def long_text(self, path: str) -> str:
+        """Return a text of any length, empty if missing or faulty."""
+        return self.text(path, limit=1 << 20) or ""
+
+    def number(self, path: str) -> int | None:
+        """Return a whole number, or None if the file is missing or no number (then it is noted)."""
+        text = self.text(path)
+        if text is None:
+            return None
+        try:
+            return int(text)
+        except ValueError:
+            shown = text if len(text) <= 20 else text[:20] + "…"
+            self.note(path, f"it holds “{shown}” where a whole number was expected")
+            return None
+
+    def register(self, cpu: int, number: int) -> int | None:
+        """Return a register, or None if it cannot be read; the caller decides whether that is worth a note."""
+        try:
+            return self.registers.read(cpu, number)
+        except FileFault:
+            return None
+
+
+def cpu_list(text: str) -> list[int]:
+    """Return the processors of a kernel list such as ``0-3,8``; parts that are no numbers are left out."""
+    found: list[int] = []
+    for part in text.split(","):
+        first, _, last = part.strip().partition("-")
+        if first.isdigit() and (last.isdigit() or not last):
+            found.extend(range(int(first), min(int(last or first), int(first) + 4096) + 1))
+    return found

@@ -1,0 +1,78 @@
+"""What this program reads from model-specific registers (vendor's public manuals), and only when readable.
+
+Layouts: 0x1A2 temperature target, bits 23:16 °C, offset 29:24; 0x1AD turbo ratio by active cores, 8 bits each,
+in 100 MHz; 0x198 core volts in 47:32, V·2^13; 0x606 power unit in 3:0; 0x610 bit 63 lock of the package limits;
+0x614 lowest watts in 30:16 and highest in 46:32; 0x64F what limits the clock now, one bit per reason.
+"""
+
+from upright_bolt.kernel.channels import RegisterField
+from upright_bolt.kernel.driver import Found
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.quantity import COUNT, VOLTAGE
+from upright_bolt.model.sensor import Sensor
+
+CORE_VOLTS = 0x198
+TEMP_TARGET = 0x1A2
+TURBO_TABLE = 0x1AD
+POWER_UNIT = 0x606
+PACKAGE_LIMIT = 0x610
+POWER_INFO = 0x614
+LIMIT_REASONS = 0x64F
+
+REASON_BITS = {"hot signal": 0, "heat": 1, "current limit": 7, "sustained limit": 10, "burst limit": 11, "turbo table": 12}
+"""Bit in 0x64F of each constraint this program tells apart."""
+
+
+def bits(value: int, high: int, low: int) -> int:
+    """Return bits ``high:low`` of ``value``."""
+    return (value >> low) & ((1 << (high - low + 1)) - 1)
+
+
+def limits_locked(probe: Probe) -> bool:
+    """Tell whether the firmware's lock bit of the package limits is known to be set."""
+    value = probe.register(0, PACKAGE_LIMIT)
+    return value is not None and bool(value >> 63 & 1)
+
+
+def power_range_w(probe: Probe) -> tuple[float | None, float | None]:
+    """Return the lowest and highest package limit the processor declares, None where it does not."""
+    info = probe.register(0, POWER_INFO)
+    unit = probe.register(0, POWER_UNIT)
+    if info is None or unit is None:
+        return None, None
+    watt = 1.0 / (1 << bits(unit, 3, 0))
+    return bits(info, 30, 16) * watt or None, bits(info, 46, 32) * watt or None
+
+
+def ceiling_c(probe: Probe) -> float | None:
+    """Return the temperature at which the processor throttles, from its target and offset."""
+    value = probe.register(0, TEMP_TARGET)
+    if value is None or not bits(value, 23, 16):
+        return None
+    return float(bits(value, 23, 16) - bits(value, 29, 24))
+
+
+def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
+    """Return the highest clock by number of active cores (index 0 is one core); empty if unknown."""
+    value = probe.register(0, TURBO_TABLE)
+    if not value or not cores:
+        return ()
+    ratios = [bits(value, 8 * i + 7, 8 * i) for i in range(min(cores, 8))]
+    return tuple(ratio * 100.0 for ratio in ratios if ratio)
+
+
+def find(probe: Probe) -> Found:
+    """Return core voltage and live limit reasons, where the registers can be read."""
+    found = Found()
+    if probe.register(0, CORE_VOLTS) is not None:
+        sensor = Sensor("voltage.core", VOLTAGE, "Core voltage")
+        found.channels.append(RegisterField(sensor, 0, CORE_VOLTS, 47, 32, 2.0**-13))
+    else:
+        probe.note(
+            "core voltage and live limit reasons",
+            "processor registers cannot be read: they need root rights and the kernel module msr (modprobe msr)",
+        )
+    if probe.register(0, LIMIT_REASONS) is not None:
+        sensor = Sensor("limit.reasons", COUNT, "Live limit reasons (bits of 0x64F)")
+        found.channels.append(RegisterField(sensor, 0, LIMIT_REASONS, 15, 0))
+    return found

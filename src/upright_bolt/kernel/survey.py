@@ -1,0 +1,82 @@
+"""The survey: every interface looked at once, giving a machine's identity, controls, channels and gaps."""
+
+from dataclasses import dataclass, replace
+
+from upright_bolt.kernel import cpufreq, heat, paths, powercap, registers, supply
+from upright_bolt.kernel.channels import BusyTable, Channel
+from upright_bolt.kernel.driver import ControlDriver
+from upright_bolt.kernel.identity import Topology, read_identity, read_topology
+from upright_bolt.kernel.ports import KernelFiles, Registers
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.machine import Identity, Missing
+from upright_bolt.model.quantity import SHARE
+from upright_bolt.model.sensor import Sensor
+
+
+@dataclass(frozen=True, slots=True)
+class Surveyed:
+    """A machine as found.
+
+    Attributes:
+        controls: by name, in the order in which they are put in force (see ``WRITE_ORDER``).
+        ceiling_c: temperature at which the processor throttles; None if unknown.
+        base_mhz, highest_mhz: base clock and highest turbo clock; None if unknown.
+        turbo_table_mhz: highest clock by number of active cores; empty if unknown.
+    """
+
+    identity: Identity
+    topology: Topology
+    controls: dict[str, ControlDriver]
+    channels: tuple[Channel, ...]
+    missing: tuple[Missing, ...]
+    ceiling_c: float | None
+    base_mhz: float | None
+    highest_mhz: float | None
+    turbo_table_mhz: tuple[float, ...]
+
+
+WRITE_ORDER = ("governor", "turbo", "clock-min", "clock-max", "epp", "window", "sustained", "burst")
+"""Governor before preference (the kernel refuses a preference under ``performance``), turbo before clocks (it
+moves their range)."""
+
+
+def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
+    """Look at every interface of the machine behind the ports. ``name`` stands in for a missing product name."""
+    probe = Probe(files, register_port)
+    topology = read_topology(probe)
+    identity = read_identity(probe, name, topology)
+    virtual = identity.virtual
+    clocks, clock_facts = cpufreq.find(probe, virtual=virtual)
+    warmth, chip_ceiling = heat.find(probe, topology, virtual=virtual)
+    parts = [
+        clocks,
+        powercap.find(probe, virtual=virtual),
+        warmth,
+        registers.find(probe),
+        supply.find(probe),
+    ]
+    channels: list[Channel] = [channel for part in parts for channel in part.channels]
+    channels[:0] = _busy(probe, topology)
+    controls = {driver.name: driver for part in parts for driver in part.controls}
+    return Surveyed(
+        identity=replace(identity, driver=clock_facts.driver),
+        topology=topology,
+        controls={word: controls[word] for word in WRITE_ORDER if word in controls},
+        channels=tuple(channels),
+        missing=tuple(probe.missing),
+        ceiling_c=registers.ceiling_c(probe) or chip_ceiling,
+        base_mhz=clock_facts.base_mhz,
+        highest_mhz=clock_facts.highest_mhz,
+        turbo_table_mhz=registers.turbo_table_mhz(probe, topology.cores),
+    )
+
+
+def _busy(probe: Probe, topology: Topology) -> list[Channel]:
+    lines = probe.long_text(paths.STAT).splitlines()
+    present = {line.split()[0][3:] for line in lines if line.startswith("cpu") and len(line.split()) >= 6}
+    cpus = [cpu for cpu in topology.cpus if str(cpu) in present]
+    if not cpus:
+        probe.note("busy share", f"{paths.STAT} is missing or lists no processor")
+        return []
+    sensors = {cpu: Sensor(f"busy.cpu{cpu}", SHARE, f"Share of time processor {cpu} was active") for cpu in cpus}
+    return [BusyTable(sensors, paths.STAT)]

@@ -1,0 +1,201 @@
+"""Controls: what can be set on a machine, declared once as data.
+
+Number entries, validation, the command line, strips and the documentation all read ``CATALOGUE``. What a
+particular machine makes of a control (range, stock value, whether it may be set and who forbids it) is a
+``Control``; its value is a number in the quantity's unit, or a word for switches and choices.
+"""
+
+from dataclasses import dataclass
+from difflib import get_close_matches
+from enum import StrEnum
+
+from upright_bolt.errors import BadInput, NotHere
+from upright_bolt.model import quantity as q
+
+Value = float | str
+"""A control's value: a number in the quantity's own unit, or a word ("on", "powersave")."""
+
+
+class ControlState(StrEnum):
+    """Whether a control can be set."""
+
+    SETTABLE = "settable"
+    LOCKED = "locked"
+    READ_ONLY = "read-only"
+    ABSENT = "absent"
+
+
+class Kind(StrEnum):
+    """The form of a control's value."""
+
+    SCALE = "scale"
+    SWITCH = "switch"
+    CHOICE = "choice"
+
+
+@dataclass(frozen=True, slots=True)
+class Declaration:
+    """What is true of a control on every machine.
+
+    Attributes:
+        name: the word used on the command line, in files and in JSON.
+        title: the words a person reads.
+        quantity: what it measures, and so its unit.
+        kind: a scale, a switch or a choice of words.
+        step: a sensible step of the number entry, in the quantity's unit; 0 for words.
+        hint: one sentence on what it does.
+    """
+
+    name: str
+    title: str
+    quantity: q.Quantity
+    kind: Kind
+    step: float
+    hint: str
+
+
+_DECLARED = (
+    Declaration("sustained", "Sustained limit (PL1)", q.POWER, Kind.SCALE, 1.0,
+                "Watts the processor may draw on average over the burst window."),
+    Declaration("burst", "Burst limit (PL2)", q.POWER, Kind.SCALE, 1.0,
+                "Watts it may draw at once, until the average reaches the sustained limit."),
+    Declaration("window", "Burst window", q.TIME, Kind.SCALE, 1.0,
+                "Time over which the sustained limit is averaged: how long a burst can last."),
+    Declaration("turbo", "Turbo", q.SWITCH, Kind.SWITCH, 0.0,
+                "Clocks above the base clock. Off costs speed and saves much heat."),
+    Declaration("epp", "Energy preference (EPP)", q.PREFERENCE, Kind.SCALE, 16.0,
+                "0 is eager, 255 is thrifty: how readily the clock rises with the work."),
+    Declaration("governor", "Governor", q.CHOICE, Kind.CHOICE, 0.0,
+                "The kernel's rule for choosing clocks."),
+    Declaration("clock-min", "Lowest clock", q.CLOCK, Kind.SCALE, 100.0,
+                "The clock never falls below this while the processor is awake."),
+    Declaration("clock-max", "Highest clock", q.CLOCK, Kind.SCALE, 100.0,
+                "The clock never rises above this."),
+)  # fmt: skip
+CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
+
+PREFERENCE_NAMES: dict[str, int] = {
+    "performance": 0,
+    "balance_performance": 128,
+    "balance_power": 192,
+    "power": 255,
+}
+"""The kernel's names for preferences and the numbers its documentation gives them (intel_pstate, HWP)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Control:
+    """A control on one machine, as it stands now.
+
+    Attributes:
+        declaration: what is true of it everywhere.
+        minimum: lowest allowed value, or None for words.
+        maximum: highest allowed value, or None for words.
+        step: the steps in which the surface keeps it, or the sensible entry step if coarser.
+        choices: allowed words, in the kernel's order.
+        stock: its value before this program changed anything in this boot; None if unknown.
+        in_force: its value read back from the machine; None if it cannot be read.
+        state: whether it can be set.
+        reason: for anything but settable: who forbids it and what to do; else a note, or empty.
+    """
+
+    declaration: Declaration
+    minimum: float | None
+    maximum: float | None
+    step: float
+    choices: tuple[str, ...]
+    stock: Value | None
+    in_force: Value | None
+    state: ControlState
+    reason: str
+
+    @property
+    def name(self) -> str:
+        """The control's word."""
+        return self.declaration.name
+
+    @property
+    def settable(self) -> bool:
+        """Whether it can be set at all."""
+        return self.state is ControlState.SETTABLE
+
+    def show(self, value: Value | None) -> str:
+        """Return a value of this control as a person reads it."""
+        return show_value(self.name, value)
+
+    def parse(self, text: str) -> Value:
+        """Return the value a person typed, checked against this machine's range.
+
+        Raises:
+            BadInput: not a value of this control, or outside its range; the sentence says what is accepted.
+        """
+        value = parse_value(self.name, text)
+        self.check(value)
+        return value
+
+    def check(self, value: Value) -> None:
+        """Raise ``BadInput`` unless ``value`` lies within this machine's range or choices."""
+        title = self.declaration.title
+        if isinstance(value, str):
+            if self.choices and value not in self.choices:
+                raise BadInput(f"{title}: “{value}” is not among {', '.join(self.choices)}.")
+            return
+        if self.minimum is None or self.maximum is None:
+            return
+        slack = 1e-6 * max(abs(self.minimum), abs(self.maximum), 1.0)
+        if not self.minimum - slack <= value <= self.maximum + slack:
+            raise BadInput(
+                f"{title}: {self.show(value)} is outside what this machine allows, "
+                f"{self.show(self.minimum)} to {self.show(self.maximum)}."
+            )
+
+
+def declaration_of(name: str) -> Declaration:
+    """Return the declaration called ``name``.
+
+    Raises:
+        NotHere: no such control; the nearest name is suggested.
+    """
+    found = CATALOGUE.get(name)
+    if found is None:
+        near = get_close_matches(name, CATALOGUE, n=1)
+        hint = f" Did you mean {near[0]}?" if near else ""
+        raise NotHere(f"There is no control “{name}”.{hint} Controls: {', '.join(CATALOGUE)}.")
+    return found
+
+
+def show_value(name: str, value: Value | None) -> str:
+    """Return a control's value as a person reads it."""
+    if isinstance(value, str):
+        return value
+    return declaration_of(name).quantity.show(value)
+
+
+def parse_value(name: str, text: str) -> Value:
+    """Return the value typed for control ``name``, in its own unit, not yet checked against a machine.
+
+    Raises:
+        BadInput: the text is no value of this control.
+    """
+    declared = declaration_of(name)
+    text = text.strip()
+    if not text:
+        raise BadInput(f"{declared.title}: nothing was given.")
+    if declared.kind is Kind.SWITCH:
+        if text.lower() not in ("on", "off"):
+            raise BadInput(f"{declared.title}: “{text}” is neither on nor off.")
+        return text.lower()
+    if declared.kind is Kind.CHOICE:
+        return text
+    if declared.quantity is q.PREFERENCE:
+        return _parse_preference(declared, text)
+    return declared.quantity.parse(text, declared.title)
+
+
+def _parse_preference(declared: Declaration, text: str) -> float:
+    if text in PREFERENCE_NAMES:
+        return float(PREFERENCE_NAMES[text])
+    if text.isdigit() and int(text) <= 255:
+        return float(int(text))
+    names = ", ".join(PREFERENCE_NAMES)
+    raise BadInput(f"{declared.title}: “{text}” is neither a whole number from 0 to 255 nor one of {names}.")

@@ -1,0 +1,94 @@
+"""Quantities: the unit a number is kept in, how people may type it, and how it is shown.
+
+Numbers are always kept in the quantity's own unit (``Quantity.unit``); other units exist only at the edge, where
+a person types or reads. A number that was not measured is ``None`` and is shown as "not measured", never as 0.
+"""
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from upright_bolt.errors import BadInput
+
+NOT_MEASURED = "not measured"
+_NUMBER = re.compile(r"([+\-−]?\d+(?:\.\d+)?|[+\-−]?\.\d+)\s*([A-Za-zµ°%]*)")
+
+
+@dataclass(frozen=True, slots=True)
+class Quantity:
+    """One physical (or counted) quantity.
+
+    Attributes:
+        name: the word used in JSON and in colour tables.
+        unit: the unit numbers are kept in; empty for a pure number.
+        decimals: digits behind the point when shown.
+        inputs: accepted units and their factor to ``unit``; empty if a bare number is meant.
+    """
+
+    name: str
+    unit: str
+    decimals: int = 0
+    inputs: Mapping[str, float] = field(default_factory=dict)
+
+    def show(self, value: float | None) -> str:
+        """Return ``value`` with its unit as a person reads it, e.g. ``"25 W"`` or ``"3.20 GHz"``."""
+        if value is None:
+            return NOT_MEASURED
+        if self.unit == "MHz":
+            return f"{value / 1000:.2f} GHz" if abs(value) >= 1000 else f"{value:.0f} MHz"
+        text = f"{value:,.{self.decimals}f}".replace("-", "−")
+        if self.decimals and "." in text:
+            text = text.rstrip("0").rstrip(".")
+        return f"{text} {self.unit}".rstrip() if self.unit != "%" else f"{text} %"
+
+    def parse(self, text: str, what: str) -> float:
+        """Return the number a person typed, in this quantity's unit.
+
+        Args:
+            text: what was typed, e.g. ``"25W"`` or ``"3.2 GHz"``.
+            what: the name of the thing it is for; it begins the sentence of an error.
+
+        Raises:
+            BadInput: the text is no number, or its unit is missing or belongs to another quantity.
+        """
+        match = _NUMBER.fullmatch(text.strip())
+        if match is None:
+            comma = " Write the decimal sign as a point." if re.search(r"\d,\d", text) else ""
+            raise BadInput(f"{what}: “{text}” is not a number{self._accepted()}.{comma}")
+        number = float(match[1].replace("−", "-"))
+        unit = match[2]
+        if not self.inputs:
+            if unit and unit != self.unit:
+                raise BadInput(f"{what}: “{text}” has the unit {unit}, but a plain number is meant.")
+            return number
+        if not unit:
+            raise BadInput(f"{what}: “{text}” has no unit{self._accepted()}.")
+        factor = self.inputs.get(unit)
+        if factor is None:
+            near = next((u for u in self.inputs if u.lower() == unit.lower()), None)
+            hint = f" Did you mean {near}?" if near else ""
+            raise BadInput(f"{what}: “{text}” has the unit {unit}, which does not fit{self._accepted()}.{hint}")
+        return number * factor
+
+    def _accepted(self) -> str:
+        if not self.inputs:
+            return ""
+        units = list(self.inputs)
+        names = units[0] if len(units) == 1 else ", ".join(units[:-1]) + " or " + units[-1]
+        return f"; write it with {names}"
+
+
+POWER = Quantity("power", "W", 2, {"W": 1.0, "mW": 0.001})
+CLOCK = Quantity("clock", "MHz", 0, {"GHz": 1000.0, "MHz": 1.0})
+TEMPERATURE = Quantity("temperature", "°C", 1, {"C": 1.0, "°C": 1.0})
+TIME = Quantity("time", "s", 2, {"s": 1.0, "ms": 0.001, "min": 60.0, "h": 3600.0})
+VOLTAGE = Quantity("voltage", "V", 3, {"V": 1.0, "mV": 0.001})
+PREFERENCE = Quantity("preference", "")
+SWITCH = Quantity("switch", "")
+CHOICE = Quantity("choice", "")
+SPEED = Quantity("fan speed", "rpm")
+NOISE = Quantity("noise", "dB", 1)
+SHARE = Quantity("share", "%", 1)
+COUNT = Quantity("count", "")
+SCORE = Quantity("score", "units/min", 1)
+EFFICIENCY = Quantity("efficiency", "units/min/W", 2)

@@ -1,0 +1,131 @@
+"""Runs: one measured piece of work, with its settings, conditions, telemetry and result."""
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
+
+from upright_bolt.model.control import Value
+
+
+class RunState(StrEnum):
+    """How a run stands, or how it ended."""
+
+    RUNNING = "running"
+    FINISHED = "finished"
+    STOPPED = "stopped"
+    FAILED = "failed"
+    UNFINISHED = "unfinished"
+
+
+@dataclass(frozen=True, slots=True)
+class Slice:
+    """Work done in one stretch of a run: seconds from load start, work units, units per minute."""
+
+    from_s: float
+    to_s: float
+    units: float
+    score: float
+
+
+@dataclass(frozen=True, slots=True)
+class WorkError:
+    """A wrong result or a dead worker: when, where and what."""
+
+    time_s: float
+    cpu: int
+    block: str
+    what: str
+
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """What makes runs alike or unlike; None where not measured.
+
+    Attributes:
+        temp_start_c: package temperature at load start.
+        power_source: "charger", "battery" or empty.
+        platform_mode: the vendor's mode, or empty.
+        background_load: share of processor time used by others before the load began, 0 to 1.
+        kernel: the kernel's version.
+    """
+
+    temp_start_c: float | None = None
+    power_source: str = ""
+    platform_mode: str = ""
+    background_load: float | None = None
+    kernel: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class RunNumbers:
+    """The numbers of a run; None where not measured. Clocks are means over the busy processors.
+
+    ``burst`` is the first 20 s under load, ``sustained`` the settled part at its end (see
+    ``analysis.summary``). ``constraint_share`` gives each constraint's share of the time under load, 0 to 1.
+    """
+
+    clock_burst_mhz: float | None = None
+    clock_sustained_mhz: float | None = None
+    power_burst_w: float | None = None
+    power_sustained_w: float | None = None
+    temp_max_c: float | None = None
+    temp_sustained_c: float | None = None
+    fan_sustained_rpm: float | None = None
+    energy_j: float | None = None
+    score_per_watt: float | None = None
+    constraint_share: dict[str, float] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class RunHead:
+    """What is known of a run when it starts.
+
+    Attributes:
+        machine: the machine's word (``twin:tern``).
+        identity: who the machine was, as plain data.
+        settings: every control that could be read, in force at load start.
+        tried: the settings tried for this run or trial, if any.
+        started_at: ISO time with zone.
+    """
+
+    machine: str
+    identity: dict[str, Any]
+    workload: str
+    label: str
+    asked_s: float
+    settings: dict[str, Value]
+    tried: dict[str, Value]
+    conditions: Conditions
+    started_at: str
+    columns: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class RunEnd:
+    """How a run ended and what it brought."""
+
+    state: RunState
+    why: str
+    duration_s: float
+    score: float | None
+    numbers: RunNumbers
+
+
+@dataclass(frozen=True, slots=True)
+class RunRecord:
+    """A run as the store keeps it."""
+
+    id: int
+    head: RunHead
+    end: RunEnd
+    slices: tuple[Slice, ...] = ()
+    errors: tuple[WorkError, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class RunEvent:
+    """Something that happened at a moment: seconds on the session's clock, a kind, and a sentence."""
+
+    time_s: float
+    kind: str
+    text: str

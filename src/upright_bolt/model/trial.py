@@ -1,0 +1,80 @@
+"""Trials: a draft put in force provisionally, and the report of putting settings in force."""
+
+from dataclasses import dataclass, field
+
+from upright_bolt.model.control import Value
+
+
+@dataclass(frozen=True, slots=True)
+class ApplyRow:
+    """What became of one control: asked, got, and why if they differ."""
+
+    name: str
+    asked: Value
+    got: Value | None
+    ok: bool
+    why: str
+
+
+@dataclass(frozen=True, slots=True)
+class ApplyReport:
+    """What became of settings that were put in force.
+
+    ``left_changed`` names files that could not be put back after a failure: empty means the machine is either
+    as asked or exactly as before.
+    """
+
+    rows: tuple[ApplyRow, ...]
+    left_changed: tuple[str, ...] = ()
+
+    @property
+    def ok(self) -> bool:
+        """Whether every control is as asked."""
+        return all(row.ok for row in self.rows)
+
+    def sentence(self) -> str:
+        """Return why it was refused, in one sentence."""
+        return " ".join(dict.fromkeys(row.why for row in self.rows if not row.ok and row.why))
+
+
+@dataclass(frozen=True, slots=True)
+class Trial:
+    """A draft in force provisionally.
+
+    Attributes:
+        id: unique within its journal.
+        settings: what is being tried.
+        before: kernel file to its text before the trial.
+        before_values: control to its value before the trial.
+        since: ISO time with zone.
+        by: who began it, for a person.
+        standing: True if it outlives the program that began it (a command's ``set``).
+        boot_id: the boot it belongs to.
+    """
+
+    id: str
+    settings: dict[str, Value]
+    before: dict[str, str]
+    before_values: dict[str, Value]
+    since: str
+    by: str
+    standing: bool
+    boot_id: str
+
+
+@dataclass(frozen=True, slots=True)
+class Drift:
+    """A control that no longer holds what was put in force."""
+
+    name: str
+    expected: Value
+    got: Value | None
+
+
+@dataclass(frozen=True, slots=True)
+class Status:
+    """What is in force and whether it still is what was put there."""
+
+    trial: Trial | None
+    drift: tuple[Drift, ...] = ()
+    kept: dict[str, Value] = field(default_factory=dict)

@@ -1,0 +1,154 @@
+"""What a simulated machine is made of: chip, cooling, board. Numbers only, no behaviour but its curve."""
+
+from bisect import bisect_right
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class ChipSpec:
+    """A processor.
+
+    Attributes:
+        clock_min_mhz, base_mhz: lowest clock; clock without turbo.
+        turbo_table_mhz: highest clock by number of active cores; index 0 is one core.
+        curve_mhz, curve_v: stock voltage over clock, rising in both.
+        switching_w: watts of one core, both threads busy, per V²·GHz (activity times capacitance).
+        leakage_w: watts of leakage of the whole chip at 1 V and 60 °C.
+        leakage_doubling_c: degrees over which leakage doubles.
+        uncore_w: watts of everything that is not a core, idle; ``uncore_busy_w`` comes on top under full load.
+        core_offset_c_per_w: how much warmer each core is than the die's mean, per W in it.
+        memory_drag: part of the work that a higher clock does not speed up, per GHz.
+        units_rate: work units per minute and core at 1 GHz without drag.
+        ceiling_c: temperature at which it throttles.
+    """
+
+    name: str
+    vendor: str
+    cores: int
+    clock_min_mhz: float
+    base_mhz: float
+    turbo_table_mhz: tuple[float, ...]
+    curve_mhz: tuple[float, ...]
+    curve_v: tuple[float, ...]
+    switching_w: float
+    leakage_w: float
+    leakage_doubling_c: float
+    uncore_w: float
+    uncore_busy_w: float
+    core_offset_c_per_w: tuple[float, ...]
+    memory_drag: float
+    units_rate: float
+    ceiling_c: float
+
+    def volts(self, clock_mhz: float) -> float:
+        """Return the stock voltage at a clock, linear between the points of the curve."""
+        xs, ys = self.curve_mhz, self.curve_v
+        i = min(max(bisect_right(xs, clock_mhz) - 1, 0), len(xs) - 2)
+        share = (clock_mhz - xs[i]) / (xs[i + 1] - xs[i])
+        return ys[i] + share * (ys[i + 1] - ys[i])
+
+
+@dataclass(frozen=True, slots=True)
+class CoolingSpec:
+    """Heat from die to sink to case to air, with a fan on the sink.
+
+    Capacities in J/K, resistances in K/W. The sink loses ``still_w_per_k`` to the air with the fan standing and
+    ``fan_w_per_k_krpm`` more for each 1000 rpm.
+    """
+
+    ambient_c: float
+    die_j_per_k: float
+    sink_j_per_k: float
+    case_j_per_k: float
+    die_to_sink: float
+    sink_to_case: float
+    case_to_air: float
+    still_w_per_k: float
+    fan_w_per_k_krpm: float
+    fan_on_c: float
+    fan_off_c: float
+    fan_low_rpm: float
+    fan_high_c: float
+    fan_high_rpm: float
+
+
+@dataclass(frozen=True, slots=True)
+class PowerLimits:
+    """Package limits: W, W, s."""
+
+    sustained_w: float
+    burst_w: float
+    window_s: float
+
+
+@dataclass(frozen=True, slots=True)
+class TwinSpec:
+    """A whole simulated machine; ``stock`` and ``on_battery`` are what its firmware sets."""
+
+    name: str
+    maker: str
+    described: str
+    chip: ChipSpec
+    cooling: CoolingSpec
+    stock: PowerLimits
+    on_battery: PowerLimits
+    limit_range_w: tuple[float, float]
+    battery_wh: float
+    rest_w: float
+    seed: int
+
+
+def tern() -> TwinSpec:
+    """Return the survey crew's thin laptop: a low sustained limit under a big burst."""
+    chip = ChipSpec(
+        name="Halyard Q6-4200T",
+        vendor="HalyardWorks",
+        cores=6,
+        clock_min_mhz=800.0,
+        base_mhz=2400.0,
+        turbo_table_mhz=(4200.0, 4200.0, 4100.0, 4000.0, 3900.0, 3800.0),
+        curve_mhz=(400.0, 800.0, 1600.0, 2400.0, 3000.0, 3600.0, 4200.0),
+        curve_v=(0.65, 0.67, 0.75, 0.86, 0.955, 1.06, 1.20),
+        switching_w=1.47,
+        leakage_w=2.4,
+        leakage_doubling_c=38.0,
+        uncore_w=1.8,
+        uncore_busy_w=2.2,
+        core_offset_c_per_w=(0.55, 0.30, 0.42, 0.20, 0.36, 0.10),
+        memory_drag=0.04,
+        units_rate=92.0,
+        ceiling_c=100.0,
+    )
+    cooling = CoolingSpec(
+        ambient_c=22.0,
+        die_j_per_k=2.6,
+        sink_j_per_k=85.0,
+        case_j_per_k=520.0,
+        die_to_sink=0.74,
+        sink_to_case=2.6,
+        case_to_air=1.9,
+        still_w_per_k=0.22,
+        fan_w_per_k_krpm=0.19,
+        fan_on_c=47.0,
+        fan_off_c=42.0,
+        fan_low_rpm=2100.0,
+        fan_high_c=92.0,
+        fan_high_rpm=4900.0,
+    )
+    return TwinSpec(
+        name="tern",
+        maker="Quayside Computing",
+        described="simulated thin laptop",
+        chip=chip,
+        cooling=cooling,
+        stock=PowerLimits(18.0, 45.0, 28.0),
+        on_battery=PowerLimits(12.0, 20.0, 28.0),
+        limit_range_w=(6.0, 60.0),
+        battery_wh=56.0,
+        rest_w=4.2,
+        seed=20260406,
+    )
+
+
+TWINS = {"tern": tern}
+"""Twins by name."""

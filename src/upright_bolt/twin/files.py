@@ -1,0 +1,83 @@
+"""The kernel's files of a twin, served from memory: the same names, rounding and refusals as the real ones."""
+
+import errno
+from collections.abc import Callable
+from pathlib import PurePosixPath
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel.ports import VALUE_SIZE, Read
+from upright_bolt.twin import files_board, files_clock, files_power
+from upright_bolt.twin.physics import Physics
+
+Get = Callable[[], str]
+Put = Callable[[str], None]
+
+
+class TwinFiles:
+    """Port ``KernelFiles`` on a twin.
+
+    Args:
+        physics: the twin.
+        on_write: called after every accepted write, so that the twin's state can be saved.
+    """
+
+    def __init__(self, physics: Physics, on_write: Callable[[], None]) -> None:
+        self._physics = physics
+        self._on_write = on_write
+        self._get: dict[str, Get] = {}
+        self._put: dict[str, Put] = {}
+        for part in (files_board, files_clock, files_power):
+            readers, writers = part.files_of(physics)
+            self._get.update(readers)
+            self._put.update(writers)
+        self._folders: dict[str, set[str]] = {}
+        for path in self._get:
+            self._add_to_folders(PurePosixPath(path))
+
+    def _add_to_folders(self, path: PurePosixPath) -> None:
+        while path.name:
+            self._folders.setdefault(str(path.parent), set()).add(path.name)
+            path = path.parent
+
+    def read(self, path: str) -> bytes:
+        """Return the content."""
+        get = self._get.get(path)
+        if get is None:
+            raise FileFault(path, errno.EISDIR if path in self._folders else errno.ENOENT)
+        return get().encode() + b"\n"
+
+    def write(self, path: str, data: bytes) -> None:
+        """Write as the kernel would: refused with its error numbers, clamped and rounded silently."""
+        put = self._put.get(path)
+        if put is None:
+            raise FileFault(path, errno.EACCES if path in self._get else errno.ENOENT)
+        try:
+            put(data.decode("ascii").strip())
+        except ValueError as fault:
+            raise FileFault(path, errno.EINVAL) from fault
+        except OSError as fault:
+            raise FileFault(path, fault.errno or errno.EIO) from fault
+        self._physics.settings_changed()
+        self._on_write()
+
+    def names(self, path: str) -> list[str]:
+        """Return the sorted names in a folder."""
+        return sorted(self._folders.get(path, ()))
+
+    def exists(self, path: str) -> bool:
+        """Tell whether the file or folder is there."""
+        return path in self._get or path in self._folders
+
+    def writable(self, path: str) -> bool:
+        """Tell whether the file takes writes."""
+        return path in self._put
+
+    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:  # noqa: ARG002 - the port's signature
+        """Return a reader of the file."""
+        get = self._get.get(path)
+        if get is None:
+            raise FileFault(path, errno.ENOENT)
+        return lambda: get().encode()
+
+    def close(self) -> None:
+        """Nothing is held open."""

@@ -1,0 +1,90 @@
+"""A twin put together: physics, files, registers, clock, and its state on disk."""
+
+import time
+from pathlib import Path
+
+from upright_bolt.errors import NotHere
+from upright_bolt.twin.chip import TWINS, TwinSpec
+from upright_bolt.twin.files import TwinFiles
+from upright_bolt.twin.physics import Demand, Physics
+from upright_bolt.twin.registers import TwinRegisters
+from upright_bolt.twin.state import TwinState, fresh_state, load_state, save_state
+
+
+class Twin:
+    """A simulated machine.
+
+    Args:
+        spec: what it is made of.
+        state: where it stands; a fresh one if None.
+        path: file in which its state lasts; None keeps it in memory.
+    """
+
+    def __init__(self, spec: TwinSpec, state: TwinState | None = None, path: Path | None = None) -> None:
+        self.spec = spec
+        self._path = path
+        self.physics = Physics(spec, state or fresh_state(spec))
+        self.files = TwinFiles(self.physics, self.save)
+        self.registers = TwinRegisters(self.physics)
+
+    @property
+    def state(self) -> TwinState:
+        """Where it stands."""
+        return self.physics.state
+
+    def save(self) -> None:
+        """Write the state to its file, if it has one."""
+        if self._path is not None:
+            save_state(self._path, self.state)
+
+    def demand(self, threads: frozenset[int], activity: float = 1.0) -> None:
+        """Ask for work on the given logical processors from now on; none at all if empty."""
+        self.physics.demand = Demand(threads, activity)
+
+    def plug(self, *, charger: bool) -> None:
+        """Plug the charger in or out."""
+        self.physics.plug(charger=charger)
+        self.save()
+
+
+class TwinClock:
+    """The twin's own time. Waiting advances the physics; with a ``pace`` it also takes real time.
+
+    Attributes:
+        pace: twin seconds per real second; None is as fast as it goes.
+    """
+
+    def __init__(self, twin: Twin, pace: float | None = None) -> None:
+        self._twin = twin
+        self.pace = pace
+        self._due: float | None = None
+
+    def now_s(self) -> float:
+        """Return the twin's time in s."""
+        return self._twin.state.time_s
+
+    def wait_until(self, time_s: float) -> None:
+        """Advance to ``time_s``."""
+        ahead = time_s - self.now_s()
+        if ahead <= 0:
+            return
+        if self.pace:
+            now = time.monotonic()
+            start = self._due if self._due is not None and now - self._due < 0.5 else now
+            self._due = start + ahead / self.pace
+            if self._due > now:
+                time.sleep(self._due - now)
+        self._twin.physics.advance(ahead)
+
+
+def open_twin(name: str, path: Path | None) -> Twin:
+    """Return the twin called ``name``, with the state saved at ``path``.
+
+    Raises:
+        NotHere: no such twin.
+    """
+    spec = TWINS.get(name)
+    if spec is None:
+        raise NotHere(f"There is no twin “{name}”. Twins: {', '.join(TWINS)}.")
+    made = spec()
+    return Twin(made, load_state(path, made) if path else None, path)

@@ -1,0 +1,263 @@
+"""The twin's physics: power, limiter, clock and heat, in steps of ``STEP_S``.
+
+Power of a core is ``switching · V² · f`` by its share of busy time, leakage grows with V and doubles every few
+degrees. The limiter keeps an exponential average of the watts over the window at or below the sustained limit
+and the watts of each moment at or below the burst limit; the clock is the highest that all limits allow.
+"""
+
+from bisect import bisect_right
+from dataclasses import dataclass
+from math import exp
+
+from upright_bolt.twin.chip import TwinSpec
+from upright_bolt.twin.noise import Noise
+from upright_bolt.twin.state import TwinState
+
+STEP_S = 0.1
+GRID_MHZ = 25.0
+REASON_HEAT, REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 1, 1 << 10, 1 << 11, 1 << 12
+HEAT_STEP_MHZ = 60.0
+FAN_SLEW_RPM_S = 260.0
+ONE_THREAD_SHARE = 0.62
+"""Part of a core's work and watts that one busy thread takes when its sibling sleeps."""
+
+
+@dataclass(slots=True)
+class Demand:
+    """What asks for the processor: logical processors kept fully busy, and the activity of that work (1 is usual).
+
+    Background work (a desktop doing nothing much) comes on top.
+    """
+
+    threads: frozenset[int] = frozenset()
+    activity: float = 1.0
+
+
+class Physics:
+    """Advances a ``TwinState`` in time. The demand may be changed between steps."""
+
+    def __init__(self, spec: TwinSpec, state: TwinState) -> None:
+        self.spec = spec
+        self.state = state
+        self.demand = Demand()
+        self._noise = Noise(state.noise)
+        chip = spec.chip
+        count = int((chip.turbo_table_mhz[0] - chip.clock_min_mhz) / GRID_MHZ) + 1
+        self._grid = [chip.clock_min_mhz + i * GRID_MHZ for i in range(count)]
+        self._volts = [chip.volts(f) for f in self._grid]
+        self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
+        self.settings_changed()
+
+    def settings_changed(self) -> None:
+        """Take over limits, caps and preference after a control was written."""
+        state, chip = self.state, self.spec.chip
+        self._limits = [min(column) for column in zip(*state.limits, strict=True)]
+        highest = chip.base_mhz if state.no_turbo else chip.turbo_table_mhz[0]
+        self._caps = [
+            min(highest, max(state.clock_high_mhz[2 * i], state.clock_high_mhz[2 * i + 1])) for i in range(chip.cores)
+        ]
+        self._lows = min(state.clock_low_mhz)
+        eager = all(word == "performance" for word in state.governor)
+        self._epp = 0.0 if eager else sum(state.epp) / len(state.epp)
+        self._eager = eager
+
+    def advance(self, seconds: float) -> None:
+        """Let ``seconds`` pass."""
+        until = self.state.time_s + seconds
+        while until - self.state.time_s > 1e-9:
+            self._step(min(STEP_S, until - self.state.time_s))
+
+    def _step(self, dt: float) -> None:
+        state, noise = self.state, self._noise
+        state.time_s += dt
+        if state.reset_due_s is not None and state.time_s >= state.reset_due_s:
+            self.firmware_resets_limits()
+        background = 0.012 + 0.03 * (noise.uniform() ** 3)
+        state.activity_drift += (noise.bell() * 0.006 - state.activity_drift * 0.2) * min(1.0, dt / STEP_S)
+        weights, shares, active = self._busy(background, dt)
+        wanted = self._wanted_clock(active, max(shares), dt)
+        switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
+        clock = self._limited_clock(wanted, weights, switching, dt)
+        watts = self._power(clock, weights, switching)
+        self._account(clock, watts, weights, dt)
+        self._heat(watts, dt)
+        self._fan(dt)
+        state.noise = noise.state
+
+    def _busy(self, background: float, dt: float) -> tuple[list[float], list[float], int]:
+        """Return each core's share of full watts, its busy share, and how many cores are awake."""
+        state, demanded = self.state, self.demand.threads
+        weights, shares = [], []
+        active = 0
+        for core in range(self.spec.chip.cores):
+            loads = []
+            for cpu in (2 * core, 2 * core + 1):
+                share = 1.0 if cpu in demanded else background
+                state.busy_s[cpu] += share * dt
+                state.idle_s[cpu] += (1.0 - share) * dt
+                loads.append(share)
+            high, low = max(loads), min(loads)
+            weights.append(ONE_THREAD_SHARE * high + (1.0 - ONE_THREAD_SHARE) * low)
+            shares.append(high)
+            active += high > 0.3
+        return weights, shares, max(active, 1)
+
+    def _wanted_clock(self, active: int, share: float, dt: float) -> float:
+        """Return the clock that work and preference ask for; it follows the work more slowly when thrifty."""
+        chip, state = self.spec.chip, self.state
+        table = chip.turbo_table_mhz[active - 1]
+        thrift = self._epp / 255.0
+        highest = min(max(self._caps), table)
+        if share < 0.3 and not self._eager:
+            reach = 0.12 + 0.55 * (1.0 - thrift) ** 2
+            target = self._lows + (highest - self._lows) * min(1.0, share * 6.0) * reach
+        else:
+            target = highest - 90.0 * max(0.0, thrift - 0.5)
+        ramp_s = 0.03 + 0.5 * thrift * thrift
+        follow = 1.0 - exp(-dt / ramp_s)
+        state.extra["wanted"] = wanted = (
+            state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
+        )
+        return max(self._lows, min(wanted, highest))
+
+    def _limited_clock(self, wanted: float, weights: list[float], switching: float, dt: float) -> float:
+        """Return the highest clock that heat and watts allow, and note what held it back."""
+        state = self.state
+        sustained, burst, window = self._limits
+        share = 1.0 - exp(-dt / window)
+        budget = state.average_w + (sustained - state.average_w) / share
+        reasons = 0
+        clock = wanted
+        if self._heat_cap(dt) < clock:
+            clock = state.heat_cap_mhz
+            reasons = REASON_HEAT
+        allowed = max(min(budget, burst), 0.0)
+        if self._power(clock, weights, switching) > allowed:
+            clock = self._clock_for(allowed, clock, weights, switching)
+            averaged = budget <= burst or burst <= sustained  # a burst limit that leaves no burst is the sustained one
+            reasons = REASON_SUSTAINED if averaged else REASON_BURST
+        table = self.spec.chip.turbo_table_mhz[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
+        if not reasons and clock >= table - GRID_MHZ:
+            reasons = REASON_TURBO
+        state.reasons = reasons
+        return clock
+
+    def _heat_cap(self, dt: float) -> float:
+        state, chip = self.state, self.spec.chip
+        hottest = self.hottest_c()
+        if hottest >= chip.ceiling_c:
+            start = min(state.heat_cap_mhz, state.clock_mhz + HEAT_STEP_MHZ)
+            state.heat_cap_mhz = max(chip.clock_min_mhz, start - HEAT_STEP_MHZ * dt / STEP_S)
+            if not state.throttling:
+                state.throttle_events += 1
+            state.throttling = True
+        elif hottest < chip.ceiling_c - 0.6:
+            state.heat_cap_mhz = min(chip.turbo_table_mhz[0], state.heat_cap_mhz + 0.25 * HEAT_STEP_MHZ * dt / STEP_S)
+            state.throttling = hottest > chip.ceiling_c - 2.0 and state.throttling
+        if state.throttling:
+            state.throttle_s += dt
+        return state.heat_cap_mhz
+
+    def _power(self, clock: float, weights: list[float], switching: float) -> float:
+        total = 0.0
+        caps = self._caps
+        top = caps[0]
+        if clock <= top and min(caps) >= clock:
+            square = self._at(self._square, clock)
+            total = square * sum(weights)
+        else:
+            for cap, weight in zip(caps, weights, strict=True):
+                total += self._at(self._square, min(clock, cap)) * weight
+        chip = self.spec.chip
+        volts = self._at(self._volts, clock)
+        busy = sum(weights) / chip.cores
+        doublings = (self.state.die_c - 60.0) / chip.leakage_doubling_c
+        gated = 0.25 + 0.75 * busy
+        leakage = chip.leakage_w * volts * volts * volts * 2.0**doublings * gated
+        return total * switching + leakage + chip.uncore_w + chip.uncore_busy_w * busy
+
+    def _clock_for(self, watts: float, highest: float, weights: list[float], switching: float) -> float:
+        """Return the clock whose power is ``watts``, by halving on the grid and linear between its points."""
+        low, high = 0, max(1, min(len(self._grid) - 1, int((highest - self._grid[0]) / GRID_MHZ) + 1))
+        if self._power(self._grid[0], weights, switching) >= watts:
+            return self._grid[0]
+        while high - low > 1:
+            middle = (low + high) // 2
+            if self._power(self._grid[middle], weights, switching) > watts:
+                high = middle
+            else:
+                low = middle
+        below = self._power(self._grid[low], weights, switching)
+        above = self._power(self._grid[high], weights, switching)
+        part = (watts - below) / (above - below) if above > below else 0.0
+        return min(highest, self._grid[low] + part * GRID_MHZ)
+
+    def _at(self, table: list[float], clock: float) -> float:
+        place = (clock - self._grid[0]) / GRID_MHZ
+        i = min(max(int(place), 0), len(table) - 2)
+        return table[i] + (place - i) * (table[i + 1] - table[i])
+
+    def _account(self, clock: float, watts: float, weights: list[float], dt: float) -> None:
+        state, chip = self.state, self.spec.chip
+        state.clock_mhz = clock
+        state.volts = self._at(self._volts, clock)
+        state.package_w = watts
+        state.average_w += (watts - state.average_w) * (1.0 - exp(-dt / self._limits[2]))
+        state.energy_j += watts * dt
+        if self.demand.threads:
+            rate = 0.0
+            for cap, weight in zip(self._caps, weights, strict=True):
+                ghz = min(clock, cap) / 1000.0
+                rate += weight * ghz / (1.0 + chip.memory_drag * ghz)
+            state.units += chip.units_rate * rate * dt / 60.0
+        if state.charger:
+            full = self.spec.battery_wh * 3600.0
+            state.battery_j = min(full, state.battery_j + 30.0 * dt)
+        else:
+            state.battery_j = max(0.0, state.battery_j - (watts + self.spec.rest_w) * dt)
+
+    def _heat(self, watts: float, dt: float) -> None:
+        state, cooling = self.state, self.spec.cooling
+        to_sink = (state.die_c - state.sink_c) / cooling.die_to_sink
+        to_case = (state.sink_c - state.case_c) / cooling.sink_to_case
+        conductance = cooling.still_w_per_k + cooling.fan_w_per_k_krpm * state.rpm / 1000.0
+        to_air = (state.sink_c - cooling.ambient_c) * conductance
+        case_to_air = (state.case_c - cooling.ambient_c) / cooling.case_to_air
+        state.die_c += (watts - to_sink) * dt / cooling.die_j_per_k
+        state.sink_c += (to_sink - to_case - to_air) * dt / cooling.sink_j_per_k
+        state.case_c += (to_case - case_to_air) * dt / cooling.case_j_per_k
+
+    def _fan(self, dt: float) -> None:
+        state, cooling = self.state, self.spec.cooling
+        sensed = state.sink_c + 0.35 * (state.die_c - state.sink_c)
+        if sensed < (cooling.fan_off_c if state.rpm > 0 else cooling.fan_on_c):
+            target = 0.0
+        else:
+            span = max(0.0, min(1.0, (sensed - cooling.fan_on_c) / (cooling.fan_high_c - cooling.fan_on_c)))
+            target = cooling.fan_low_rpm + span * (cooling.fan_high_rpm - cooling.fan_low_rpm)
+        most = FAN_SLEW_RPM_S * dt
+        state.rpm += max(-most, min(most, target - state.rpm))
+
+    def core_c(self, core: int) -> float:
+        """Return the temperature of one core in °C."""
+        per_core = self.state.package_w / self.spec.chip.cores
+        return self.state.die_c + self.spec.chip.core_offset_c_per_w[core] * per_core
+
+    def hottest_c(self) -> float:
+        """Return the temperature of the hottest core in °C."""
+        worst = max(self.spec.chip.core_offset_c_per_w)
+        return self.state.die_c + worst * self.state.package_w / self.spec.chip.cores
+
+    def plug(self, *, charger: bool) -> None:
+        """Plug the charger in or out; the firmware puts its own limits in force within a second."""
+        if charger != self.state.charger:
+            self.state.charger = charger
+            self.state.reset_due_s = self.state.time_s + 0.7
+
+    def firmware_resets_limits(self) -> None:
+        """Put the firmware's limits for the present power source in force, in both copies."""
+        state = self.state
+        wanted = self.spec.stock if state.charger else self.spec.on_battery
+        state.limits = [[wanted.sustained_w, wanted.burst_w, wanted.window_s] for _ in state.limits]
+        state.reset_due_s = None
+        self.settings_changed()

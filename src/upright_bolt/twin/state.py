@@ -1,0 +1,119 @@
+"""The whole state of a twin as plain data: saved between commands, resumed exactly."""
+
+import json
+import os
+import uuid
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+from upright_bolt.errors import BoltError
+from upright_bolt.twin.chip import TwinSpec
+
+FORMAT = 1
+
+
+@dataclass(slots=True)
+class TwinState:
+    """Everything that changes on a twin.
+
+    Per-processor lists have one entry per logical processor. ``limits`` holds both copies of the package
+    limits, each ``[sustained_w, burst_w, window_s]``; the lower of both counts.
+    """
+
+    time_s: float
+    boot_id: str
+    noise: int
+    die_c: float
+    sink_c: float
+    case_c: float
+    rpm: float
+    average_w: float
+    package_w: float
+    clock_mhz: float
+    heat_cap_mhz: float
+    activity_drift: float
+    energy_j: float
+    units: float
+    busy_s: list[float]
+    idle_s: list[float]
+    throttle_s: float
+    throttle_events: int
+    throttling: bool
+    charger: bool
+    battery_j: float
+    reset_due_s: float | None
+    limits: list[list[float]]
+    governor: list[str]
+    epp: list[int]
+    epp_before: list[int]
+    clock_low_mhz: list[float]
+    clock_high_mhz: list[float]
+    no_turbo: bool
+    reasons: int = 0
+    volts: float = 0.65
+    format: int = FORMAT
+    extra: dict[str, float] = field(default_factory=dict)
+
+
+def fresh_state(spec: TwinSpec, seed: int | None = None) -> TwinState:
+    """Return a twin just booted and idle for a while, on its charger, at firmware settings."""
+    chip = spec.chip
+    threads = chip.cores * 2
+    used = spec.seed if seed is None else seed
+    stock = [spec.stock.sustained_w, spec.stock.burst_w, spec.stock.window_s]
+    return TwinState(
+        time_s=240.0,
+        boot_id=str(uuid.UUID(int=(used * 0x9E3779B97F4A7C15F39CC060) % (1 << 128), version=4)),
+        noise=used,
+        die_c=38.0,
+        sink_c=36.5,
+        case_c=29.0,
+        rpm=0.0,
+        average_w=3.0,
+        package_w=3.0,
+        clock_mhz=chip.clock_min_mhz,
+        heat_cap_mhz=chip.turbo_table_mhz[0],
+        activity_drift=0.0,
+        energy_j=700.0,
+        units=0.0,
+        busy_s=[9.0] * threads,
+        idle_s=[231.0] * threads,
+        throttle_s=0.0,
+        throttle_events=0,
+        throttling=False,
+        charger=True,
+        battery_j=spec.battery_wh * 3600 * 0.86,
+        reset_due_s=None,
+        limits=[list(stock), list(stock)],
+        governor=["powersave"] * threads,
+        epp=[128] * threads,
+        epp_before=[128] * threads,
+        clock_low_mhz=[chip.clock_min_mhz] * threads,
+        clock_high_mhz=[chip.turbo_table_mhz[0]] * threads,
+        no_turbo=False,
+    )
+
+
+def load_state(path: Path, spec: TwinSpec) -> TwinState:
+    """Return the saved state, or a fresh one if there is none.
+
+    Raises:
+        BoltError: the file is there but cannot be used.
+    """
+    try:
+        data = json.loads(path.read_text())
+        if data.get("format") != FORMAT:
+            raise BoltError(f"The saved state of {spec.name} in {path} has another format; delete it to start afresh.")
+        return TwinState(**data)
+    except FileNotFoundError:
+        return fresh_state(spec)
+    except (ValueError, TypeError, AttributeError) as fault:
+        raise BoltError(f"The saved state of {spec.name} in {path} is damaged; delete it to start afresh.") from fault
+
+
+def save_state(path: Path, state: TwinState) -> None:
+    """Write the state so that a crash leaves either the old or the new one."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_suffix(".part")
+    part.write_text(json.dumps(asdict(state)))
+    os.replace(part, path)  # noqa: PTH105 - atomic by definition
