@@ -17,6 +17,7 @@ from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value, de
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.sensor import Sensor
 
+GAP = "clocks, governor, preference and turbo"
 CLOCK_SLACK_MHZ = 1.0
 """Clocks are kept in kHz; anything nearer than this is the same."""
 
@@ -218,7 +219,7 @@ def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
             if virtual
             else f"the kernel has no scaling driver for this processor ({paths.CPUFREQ} holds no policy)"
         )
-        probe.note("clocks, governor, preference and turbo", why)
+        probe.note(GAP, why)
         return found, ClockFacts("", None, None)
     found.controls = [
         GovernorControl(probe, policies),

@@ -18,6 +18,7 @@ from upright_bolt.model.control import ControlState, Value, declaration_of
 from upright_bolt.model.quantity import POWER, TIME
 from upright_bolt.model.sensor import Sensor
 
+GAP = "power limits and package power"
 LOCKED = (
     "The power limits are locked by the firmware until the next power cycle (lock bit of the package limit "
     "register). Nothing in the operating system can lift it; look in the firmware setup."
@@ -128,7 +129,7 @@ def find(probe: Probe, *, virtual: bool) -> Found:
             if virtual
             else f"the kernel offers no package zone under {paths.POWERCAP} (driver not loaded, or other vendor)"
         )
-        probe.note("power limits and package power", why)
+        probe.note(GAP, why)
         return found
     sustained = LimitControl(probe, zones, "sustained", "long_term", "power_limit_uw")
     burst = LimitControl(probe, zones, "burst", "short_term", "power_limit_uw")

@@ -19,6 +19,7 @@ class Surveyed:
 
     Attributes:
         controls: by name, in the order in which they are put in force (see ``WRITE_ORDER``).
+        absent: why, for every control of ``WRITE_ORDER`` that no interface offers.
         ceiling_c: temperature at which the processor throttles; None if unknown.
         base_mhz, highest_mhz: base clock and highest turbo clock; None if unknown.
         turbo_table_mhz: highest clock by number of active cores; empty if unknown.
@@ -29,6 +30,7 @@ class Surveyed:
     controls: dict[str, ControlDriver]
     channels: tuple[Channel, ...]
     missing: tuple[Missing, ...]
+    absent: dict[str, str]
     ceiling_c: float | None
     base_mhz: float | None
     highest_mhz: float | None
@@ -64,11 +66,18 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         controls={word: controls[word] for word in WRITE_ORDER if word in controls},
         channels=tuple(channels),
         missing=tuple(probe.missing),
+        absent={word: _why_absent(word, probe.missing) for word in WRITE_ORDER if word not in controls},
         ceiling_c=registers.ceiling_c(probe) or chip_ceiling,
         base_mhz=clock_facts.base_mhz,
         highest_mhz=clock_facts.highest_mhz,
         turbo_table_mhz=registers.turbo_table_mhz(probe, topology.cores),
     )
+
+
+def _why_absent(word: str, missing: list[Missing]) -> str:
+    gap = powercap.GAP if word in ("window", "sustained", "burst") else cpufreq.GAP
+    why = next((entry.why for entry in missing if entry.what == gap), "this machine does not offer it")
+    return f"{why[0].upper()}{why[1:]}."
 
 
 def _busy(probe: Probe, topology: Topology) -> list[Channel]:

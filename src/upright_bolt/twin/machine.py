@@ -37,6 +37,10 @@ class Twin:
         if self._path is not None:
             save_state(self._path, self.state)
 
+    def keep_in_memory(self) -> None:
+        """Do not write the state any more: another process has the twin."""
+        self._path = None
+
     def demand(self, threads: frozenset[int], activity: float = 1.0) -> None:
         """Ask for work on the given logical processors from now on; none at all if empty."""
         self.physics.demand = Demand(threads, activity)

@@ -1,0 +1,1 @@
+"""Numbers from telemetry: no input or output, no clock, no machine."""

@@ -1,0 +1,163 @@
+"""Comparing runs: every number against the baseline's, what makes the runs unlike, and the finding in words."""
+
+from dataclasses import dataclass, field
+
+from upright_bolt.model.quantity import CLOCK, COUNT, EFFICIENCY, POWER, SCORE, SPEED, TEMPERATURE, Quantity
+from upright_bolt.model.run import RunRecord, RunState
+
+START_TEMP_C = 4.0
+"""A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
+BACKGROUND_SHARE = 0.03
+"""Others' work of this share costs a score about as much: more than a well-kept run's spread."""
+SHORT_PART = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """One number that runs are compared by.
+
+    Attributes:
+        key: its name in JSON.
+        as_difference: shown as a difference in its unit rather than in percent (a percentage of °C says nothing).
+    """
+
+    key: str
+    title: str
+    quantity: Quantity
+    as_difference: bool = False
+
+
+NUMBERS = (
+    Number("score", "Score", SCORE),
+    Number("clock_burst_mhz", "Clock, first 20 s", CLOCK),
+    Number("clock_sustained_mhz", "Clock, settled", CLOCK),
+    Number("power_burst_w", "Power, first 20 s", POWER),
+    Number("power_sustained_w", "Power, settled", POWER),
+    Number("temp_max_c", "Highest temperature", TEMPERATURE, as_difference=True),
+    Number("temp_sustained_c", "Settled temperature", TEMPERATURE, as_difference=True),
+    Number("fan_sustained_rpm", "Fan, settled", SPEED),
+    Number("score_per_watt", "Score per watt", EFFICIENCY),
+    Number("errors", "Errors", COUNT, as_difference=True),
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """One run beside the baseline.
+
+    Attributes:
+        values: by number; None where not measured.
+        percent: change against the baseline in percent; None where either is missing or the baseline is 0.
+        difference: change against the baseline in the number's own unit.
+        unlike: sentences on what makes the two runs unlike; empty for the baseline itself.
+    """
+
+    run: RunRecord
+    values: dict[str, float | None]
+    percent: dict[str, float | None] = field(default_factory=dict)
+    difference: dict[str, float | None] = field(default_factory=dict)
+    unlike: tuple[str, ...] = ()
+
+    def change(self, number: Number) -> str:
+        """Return the change as a person reads it; empty where there is none to state."""
+        if number.as_difference:
+            change = self.difference.get(number.key)
+            return "" if change is None else f"{change:+.1f} {number.quantity.unit}".replace("-", "−").rstrip()
+        change = self.percent.get(number.key)
+        return "" if change is None else f"{change:+.1f} %".replace("-", "−")
+
+
+def values_of(run: RunRecord) -> dict[str, float | None]:
+    """Return a run's numbers by the keys of ``NUMBERS``."""
+    values: dict[str, float | None] = {}
+    for number in NUMBERS:
+        if number.key == "score":
+            values["score"] = run.end.score
+        elif number.key == "errors":
+            values["errors"] = float(len(run.errors))
+        else:
+            values[number.key] = getattr(run.end.numbers, number.key)
+    return values
+
+
+def compare(runs: list[RunRecord], baseline: RunRecord) -> list[Compared]:
+    """Return every run beside ``baseline``, in the order given."""
+    base = values_of(baseline)
+    return [
+        Compared(
+            run,
+            values := values_of(run),
+            {key: _percent(values[key], base[key]) for key in base},
+            {key: _difference(values[key], base[key]) for key in base},
+            unlike(run, baseline) if run.id != baseline.id else (),
+        )
+        for run in runs
+    ]
+
+
+def _difference(value: float | None, base: float | None) -> float | None:
+    return None if value is None or base is None else value - base
+
+
+def _percent(value: float | None, base: float | None) -> float | None:
+    return None if value is None or base is None or base == 0 else (value / base - 1.0) * 100.0
+
+
+def unlike(run: RunRecord, baseline: RunRecord) -> tuple[str, ...]:
+    """Return sentences on conditions in which the runs differ by more than their thresholds."""
+    a, b = run.head.conditions, baseline.head.conditions
+    said = []
+    if run.head.machine != baseline.head.machine:
+        said.append(f"It ran on {run.head.machine}, the baseline on {baseline.head.machine}.")
+    if run.head.workload != baseline.head.workload:
+        said.append(f"It is another workload: {run.head.workload}, not {baseline.head.workload}.")
+    if abs(run.end.duration_s - baseline.end.duration_s) > SHORT_PART * baseline.end.duration_s:
+        said.append(f"It lasted {run.end.duration_s:.0f} s, the baseline {baseline.end.duration_s:.0f} s.")
+    if a.temp_start_c is not None and b.temp_start_c is not None:
+        gap = a.temp_start_c - b.temp_start_c
+        if abs(gap) > START_TEMP_C:
+            said.append(f"It started {abs(gap):.0f} °C {'warmer' if gap > 0 else 'cooler'}.")
+    if a.power_source != b.power_source:
+        said.append(f"It ran on {a.power_source or 'an unknown source'}, the baseline on {b.power_source or 'another'}.")
+    if a.platform_mode != b.platform_mode:
+        said.append(f"Platform mode {a.platform_mode or 'unknown'}, the baseline {b.platform_mode or 'unknown'}.")
+    if a.background_load is not None and b.background_load is not None:
+        gap = a.background_load - b.background_load
+        if abs(gap) > BACKGROUND_SHARE:
+            said.append(f"Other programs took {abs(gap) * 100:.0f} % {'more' if gap > 0 else 'less'} of the processor.")
+    if run.end.state not in (RunState.FINISHED, RunState.RUNNING):
+        said.append(f"It did not run to its end ({run.end.state.value}).")
+    return tuple(said)
+
+
+def finding(compared: Compared, baseline: RunRecord) -> str:
+    """Return what the comparison shows, in a sentence or two."""
+    parts = []
+    for key, more, less in (("score", "more score", "less score"), ("power_sustained_w", "more watts", "fewer watts")):
+        change = compared.percent.get(key)
+        if change is not None:
+            parts.append(f"{abs(change):.1f} % {more if change >= 0 else less}")
+    peak = compared.difference.get("temp_max_c")
+    if peak is not None:
+        parts.append(f"{abs(peak):.1f} °C {'hotter' if peak > 0 else 'cooler'} at its peak")
+    if not parts:
+        return "Nothing was measured in both runs."
+    sentence = ", ".join(parts) + "."
+    return sentence[0].upper() + sentence[1:] + _why_cooler(compared, baseline)
+
+
+def _why_cooler(compared: Compared, baseline: RunRecord) -> str:
+    """Explain the case people find baffling: more power on average, yet a lower peak."""
+    peak = compared.difference.get("temp_max_c")
+    power = compared.difference.get("power_sustained_w")
+    if peak is None or power is None or not peak < -0.5 or not power > 0.5:
+        return ""
+    burst = baseline.head.settings.get("burst")
+    sustained = baseline.head.settings.get("sustained")
+    flat = compared.run.head.settings.get("burst")
+    if not all(isinstance(v, float) for v in (burst, sustained, flat)):
+        return ""
+    return (
+        f" It peaks cooler although it draws more: the baseline may burst to {POWER.show(float(burst or 0))} before "
+        f"it falls to {POWER.show(float(sustained or 0))}, this one never leaves {POWER.show(float(flat or 0))}."
+    )

@@ -1,0 +1,92 @@
+"""The numbers of a run from its telemetry.
+
+Time runs from load start; samples before it are the lead-in and count for nothing here. ``burst`` is the first
+``BURST_S`` under load. ``sustained`` is the last quarter of the run, at least ``SETTLED_LEAST_S`` long and never
+inside the burst; a run too short for that has no sustained numbers. Every number is a mean over time, clocks
+weighted by each processor's busy share; a column that was never measured gives None.
+"""
+
+from collections.abc import Mapping
+
+import numpy as np
+from numpy.typing import NDArray
+
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.run import RunNumbers
+
+BURST_S = 20.0
+SETTLED_PART = 0.25
+SETTLED_LEAST_S = 10.0
+
+Floats = NDArray[np.float64]
+_CODES = list(Constraint)
+
+
+def constraint_code(constraint: Constraint) -> float:
+    """Return the number under which telemetry keeps a constraint."""
+    return float(_CODES.index(constraint))
+
+
+def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, score: float | None) -> RunNumbers:
+    """Return the numbers of a run.
+
+    Args:
+        time_s: sample times from load start in s, shape (n,), rising.
+        columns: by sensor name, each of shape (n,), NaN where not measured; plus ``clock.mean`` and ``held_by``.
+        duration_s: time under load.
+        score: units per minute over the whole run, for the score per watt.
+    """
+    under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
+    burst = under_load & (time_s <= BURST_S)
+    start = settled_from_s(duration_s)
+    settled = under_load & (time_s > start) if start is not None else np.zeros_like(under_load)
+    power = columns.get("power.package")
+    mean_power = _mean(power, under_load)
+    energy = None if mean_power is None else mean_power * duration_s
+    return RunNumbers(
+        clock_burst_mhz=_mean(columns.get("clock.mean"), burst),
+        clock_sustained_mhz=_mean(columns.get("clock.mean"), settled),
+        power_burst_w=_mean(power, burst),
+        power_sustained_w=_mean(power, settled),
+        temp_max_c=_highest(columns.get("temperature.package"), under_load),
+        temp_sustained_c=_mean(columns.get("temperature.package"), settled),
+        fan_sustained_rpm=_mean(columns.get("fan.1"), settled),
+        energy_j=energy,
+        score_per_watt=score / mean_power if score is not None and mean_power else None,
+        constraint_share=constraint_shares(columns.get("held_by"), under_load),
+    )
+
+
+def settled_from_s(duration_s: float) -> float | None:
+    """Return when the settled part of a run begins, in s from load start; None if the run is too short."""
+    start = min(duration_s * (1.0 - SETTLED_PART), duration_s - SETTLED_LEAST_S)
+    return start if start >= BURST_S else None
+
+
+def constraint_shares(codes: Floats | None, where: NDArray[np.bool_]) -> dict[str, float]:
+    """Return each constraint's share of the samples in ``where``, largest first; empty without samples."""
+    if codes is None:
+        return {}
+    chosen = codes[where & ~np.isnan(codes)].astype(int)
+    if not chosen.size:
+        return {}
+    counts = np.bincount(chosen, minlength=len(_CODES))
+    order = np.argsort(-counts, kind="stable")
+    return {_CODES[i].value: round(float(counts[i] / chosen.size), 4) for i in order if counts[i]}
+
+
+def _mean(column: Floats | None, where: NDArray[np.bool_]) -> float | None:
+    chosen = _measured(column, where)
+    return float(chosen.mean()) if chosen.size else None
+
+
+def _highest(column: Floats | None, where: NDArray[np.bool_]) -> float | None:
+    chosen = _measured(column, where)
+    return float(chosen.max()) if chosen.size else None
+
+
+def _measured(column: Floats | None, where: NDArray[np.bool_]) -> Floats:
+    if column is None:
+        return np.empty(0)
+    chosen = column[where]
+    return chosen[~np.isnan(chosen)]

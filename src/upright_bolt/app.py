@@ -1,0 +1,162 @@
+"""The one place where things are built: a machine by its word, its session, the run store."""
+
+import hashlib
+from dataclasses import dataclass
+from pathlib import Path
+
+from upright_bolt.errors import BadInput, InUse
+from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.session.clock import RealClock
+from upright_bolt.session.lock import MachineLock
+from upright_bolt.session.machine import Machine
+from upright_bolt.session.session import Session
+from upright_bolt.workload.load import Load
+
+DEFAULT_MACHINE = "host"
+
+
+def data_folder(given: Path | None) -> Path:
+    """Return the folder for runs, journals and twins: the one given, or the user's data folder."""
+    if given is not None:
+        return given
+    from platformdirs import user_data_path
+
+    return user_data_path("upright-bolt", appauthor=False)
+
+
+@dataclass(frozen=True, slots=True)
+class MachineWord:
+    """A machine as typed: ``host``, ``twin:NAME`` or ``tree:DIR``."""
+
+    kind: str
+    rest: str
+
+    @property
+    def word(self) -> str:
+        """The word in one form."""
+        return f"{self.kind}:{self.rest}" if self.rest else self.kind
+
+    @property
+    def folder(self) -> str:
+        """A folder name for what is remembered of it."""
+        if self.kind != "tree":
+            return self.word.replace(":", "-")
+        return "tree-" + hashlib.sha256(self.rest.encode()).hexdigest()[:12]
+
+
+def parse_machine(text: str) -> MachineWord:
+    """Return the machine meant by ``text``.
+
+    Raises:
+        BadInput: it is none of the three forms, or the folder of a tree is missing.
+    """
+    kind, _, rest = text.strip().partition(":")
+    if kind == "host" and not rest:
+        return MachineWord("host", "")
+    if kind == "twin" and rest:
+        return MachineWord("twin", rest)
+    if kind == "tree" and rest:
+        folder = Path(rest).expanduser().resolve()
+        if not folder.is_dir():
+            raise BadInput(f"tree:{rest}: there is no folder {folder}.")
+        return MachineWord("tree", str(folder))
+    raise BadInput(f"“{text}” is no machine; it is host, twin:NAME (twin:tern) or tree:DIR.")
+
+
+def open_machine(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
+    """Return the machine; ``saved`` lets a twin's state last in ``folder``."""
+    if word.kind == "host":
+        return _host()
+    if word.kind == "tree":
+        root = Path(word.rest)
+        return Machine(
+            word.word, "copy of kernel files", RealFiles(root), DeviceRegisters(root), RealClock(),
+            no_load="A tree is a copy of kernel files: it has no processor on which a workload could run.",
+        )  # fmt: skip
+    return _twin(word, folder, saved=saved)
+
+
+def _host() -> Machine:
+    from upright_bolt.kernel import paths
+    from upright_bolt.kernel.probe import cpu_list
+
+    root = Path("/")
+    files = RealFiles(root)
+
+    def make(workload: str) -> Load:
+        from upright_bolt.workload.pool import HostLoad
+
+        online = cpu_list(files.read(paths.CPU_ONLINE).decode("ascii", "replace"))
+        return HostLoad(workload, _allowed(online))
+
+    return Machine("host", "this computer", files, DeviceRegisters(root), RealClock(), make_load=make)
+
+
+def _allowed(online: list[int]) -> tuple[int, ...]:
+    """Return the processors that this process may use: a container or a pinned shell may have fewer."""
+    import os
+
+    allowed = os.sched_getaffinity(0)
+    return tuple(cpu for cpu in online if cpu in allowed) or tuple(sorted(allowed))
+
+
+def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
+    from upright_bolt.twin.machine import TwinClock, open_twin
+    from upright_bolt.workload.twin_load import TwinLoad
+
+    path = folder / "twin.json"
+    twin = open_twin(word.rest, path)
+    if not saved:
+        twin.keep_in_memory()
+    clock = TwinClock(twin)
+
+    def set_pace(pace: float | None) -> None:
+        clock.pace = pace
+
+    return Machine(
+        word=word.word,
+        described=twin.spec.described,
+        files=twin.files,
+        registers=twin.registers,
+        clock=clock,
+        make_load=lambda workload: TwinLoad(twin, workload),
+        plug=lambda charger: twin.plug(charger=charger),
+        save=twin.save,
+        set_pace=set_pace,
+    )
+
+
+def open_session(machine: str, data: Path, holder: str, *, exclusive: bool) -> Session:
+    """Open a session on a machine.
+
+    Args:
+        machine: its word as typed.
+        data: the data folder.
+        holder: who this process is.
+        exclusive: the machine will be changed, so nobody else may hold it. Otherwise a held machine is opened
+            read-only.
+
+    Raises:
+        BadInput: no such machine.
+        InUse: another process holds it and ``exclusive`` is asked.
+    """
+    word = parse_machine(machine)
+    folder = data / "machines" / word.folder
+    lock = _lock(folder, holder, exclusive=exclusive)
+    try:
+        return Session(open_machine(word, folder, saved=lock is not None), folder, holder, lock)
+    except BaseException:
+        if lock is not None:
+            lock.release()
+        raise
+
+
+def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:
+    lock = MachineLock(folder / "lock", holder)
+    try:
+        lock.acquire()
+    except InUse:
+        if exclusive:
+            raise
+        return None
+    return lock

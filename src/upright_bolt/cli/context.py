@@ -1,0 +1,70 @@
+"""What every command shares: which machine, which data folder, how to print."""
+
+import json
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from upright_bolt.app import open_session
+
+if TYPE_CHECKING:
+    from upright_bolt.session.session import Session
+    from upright_bolt.store.runs import RunStore
+
+AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
+COMMAND = "the command line"
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """The machine as typed, and the data folder."""
+
+    machine: str
+    data: Path
+
+
+@contextmanager
+def session_at(place: Place, *, exclusive: bool) -> Iterator["Session"]:
+    """Open a session and close it in the end; what was recovered or went wrong is said on standard error."""
+    session = open_session(place.machine, place.data, COMMAND, exclusive=exclusive)
+    if session.recovered:
+        print(session.recovered, file=sys.stderr)
+    try:
+        yield session
+    finally:
+        trouble = session.close()
+        if trouble:
+            print(trouble, file=sys.stderr)
+
+
+@contextmanager
+def store_at(place: Place) -> Iterator["RunStore"]:
+    """Open the run store and close it in the end."""
+    from upright_bolt.store.runs import RunStore
+
+    store = RunStore(place.data / "runs.sqlite")
+    try:
+        yield store
+    finally:
+        store.close()
+
+
+def print_json(data: Any) -> None:  # noqa: ANN401 - anything that JSON can hold
+    """Print data as one JSON document."""
+    print(json.dumps(data, ensure_ascii=False, allow_nan=False))
+
+
+def print_table(rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> None:
+    """Print rows as columns; the first row is the heading, ``right`` names columns of numbers."""
+    widths = [max(len(row[i]) for row in rows) for i in range(len(rows[0]))]
+    for row in rows:
+        cells = [
+            cell.rjust(width) if i in right else cell.ljust(width)
+            for i, (cell, width) in enumerate(zip(row, widths, strict=True))
+        ]
+        print("  ".join(cells).rstrip())

@@ -1,0 +1,143 @@
+"""Commands that look: ``machine`` and ``sample``."""
+
+import csv
+from dataclasses import asdict
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at
+from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.control import Control, ControlState
+
+if TYPE_CHECKING:
+    from upright_bolt.session.sampler import Sample
+    from upright_bolt.session.session import Session
+
+LONGEST_WAIT_S = 3600.0
+
+
+def control_data(control: Control) -> dict[str, Any]:
+    """Return a control as plain data."""
+    return {
+        "name": control.name,
+        "title": control.declaration.title,
+        "quantity": control.declaration.quantity.name,
+        "unit": control.declaration.quantity.unit,
+        "min": control.minimum,
+        "max": control.maximum,
+        "step": control.step,
+        "choices": list(control.choices),
+        "stock": control.stock,
+        "in_force": control.in_force,
+        "state": control.state.value,
+        "reason": control.reason,
+    }
+
+
+def machine_data(session: "Session") -> dict[str, Any]:
+    """Return what a machine is as plain data."""
+    identity = session.surveyed.identity
+    return {
+        "machine": asdict(identity) | {"driver": identity.driver or None},
+        "controls": [control_data(control) for control in session.controls().values()],
+        "sensors": [
+            {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in session.sampler.sensors
+        ],
+        "missing": [asdict(entry) for entry in session.surveyed.missing],
+    }
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add the commands."""
+
+    @app.command("machine")
+    def machine(context: typer.Context, as_json: AsJson = False) -> None:
+        """Say what the machine is, what can be set there, and what cannot and why."""
+        with session_at(context.obj, exclusive=False) as session:
+            if as_json:
+                print_json(machine_data(session))
+            else:
+                _print_machine(session)
+
+    @app.command("sample")
+    def sample(
+        context: typer.Context,
+        count: Annotated[int, typer.Option("--count", help="How many samples.")] = 1,
+        interval: Annotated[str, typer.Option("--interval", help="Time between samples, e.g. 1s.")] = "1s",
+        to_csv: Annotated[Path | None, typer.Option("--csv", help="Write the samples to this file.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Read every sensor; with --json one document per sample and line."""
+        from upright_bolt.model.quantity import TIME
+
+        step_s = TIME.parse(interval if interval[-1:].isalpha() else f"{interval}s", "interval")
+        if not 0.05 <= step_s <= LONGEST_WAIT_S:
+            raise BadInput("interval: it lasts from 50ms to 1h.")
+        if count < 1:
+            raise BadInput("count: at least one sample is taken.")
+        _sample(context.obj, count, step_s, to_csv, as_json=as_json)
+
+
+def _print_machine(session: "Session") -> None:
+    identity = session.surveyed.identity
+    cores = f"{identity.cores or '?'} cores, {identity.threads or '?'} threads"
+    print(f"{identity.name}: {identity.processor or 'processor not named'}, {cores}")
+    print(f"{identity.vendor or 'vendor not named'}, kernel {identity.kernel or '?'}, "
+          f"scaling driver {identity.driver or 'none'}\n")  # fmt: skip
+    rows = [("control", "in force", "stock", "range", "state")]
+    for control in session.controls().values():
+        scope = " ".join(control.choices)
+        if control.minimum is not None and control.maximum is not None:
+            scope = f"{control.show(control.minimum)} to {control.show(control.maximum)}"
+        rows.append((control.name, control.show(control.in_force), control.show(control.stock), scope, control.state))
+    print_table(rows)
+    reasons = {c.reason: c.name for c in session.controls().values() if c.reason and c.state is not ControlState.SETTABLE}
+    for reason in reasons:
+        names = [c.name for c in session.controls().values() if c.reason == reason]
+        print(f"\n{', '.join(names)}: {reason}")
+    if session.surveyed.missing:
+        print("\nNot there:")
+        for entry in session.surveyed.missing:
+            print(f"- {entry.what}: {entry.why}.")
+
+
+def _sample(place: Place, count: int, step_s: float, to_csv: Path | None, *, as_json: bool) -> None:
+    with session_at(place, exclusive=False) as session:
+        clock = session.machine.clock
+        session.tick()  # rates need a sample before the first one shown
+        due = clock.now_s() + min(step_s, 0.5)
+        taken = []
+        for _ in range(count):
+            clock.wait_until(due)
+            due += step_s
+            sample = session.tick().sample
+            taken.append(sample)
+            if as_json:
+                values = {s.name: v for s, v in zip(session.sampler.sensors, sample.values, strict=True)}
+                print_json({"time_s": sample.time_s, "constraint": sample.constraint.value, "values": values})
+            elif to_csv is None:
+                _print_sample(session, sample)
+        if to_csv is not None:
+            _write_csv(session, taken, to_csv)
+
+
+def _print_sample(session: "Session", sample: "Sample") -> None:
+    rows = [("sensor", "value")]
+    for sensor, value in zip(session.sampler.sensors, sample.values, strict=True):
+        rows.append((sensor.name, sensor.quantity.show(value)))
+    print_table(rows, right=(1,))
+    print(f"held back by: {sample.constraint.value}\n")
+
+
+def _write_csv(session: "Session", taken: "list[Sample]", path: Path) -> None:
+    try:
+        with path.open("w", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(["time_s", *(s.name for s in session.sampler.sensors), "held_by"])
+            for sample in taken:
+                cells = ["" if v is None else f"{v:.6g}" for v in sample.values]
+                writer.writerow([f"{sample.time_s:.3f}", *cells, sample.constraint.value])
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault

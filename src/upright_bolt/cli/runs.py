@@ -1,0 +1,254 @@
+"""Commands that measure and compare: ``run``, ``runs``, ``compare``."""
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at, store_at
+from upright_bolt.errors import BadInput, BoltError, Refused
+from upright_bolt.model.quantity import SCORE, TIME
+from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.settings import Settings, parse_assignments, show_settings
+
+if TYPE_CHECKING:
+    from upright_bolt.analysis.compare import Compared
+    from upright_bolt.session.running import ActiveRun, RunProgress
+    from upright_bolt.session.session import Session
+    from upright_bolt.store.runs import RunStore
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add the commands."""
+
+    @app.command("run")
+    def run(
+        context: typer.Context,
+        workload: Annotated[str, typer.Argument(help="steady: all cores, mixed work")],
+        duration: Annotated[str, typer.Option("--duration", help="Length, e.g. 10min or 90s.")] = "10min",
+        tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried for this run alone.")] = None,
+        label: Annotated[str, typer.Option("--label", help="A name for the run.")] = "",
+        as_json: AsJson = False,
+    ) -> int:
+        """Run a workload, measure, and keep the run."""
+        duration_s = TIME.parse(duration, "duration")
+        settings = parse_assignments(tried or [])
+        record = _run(context.obj, workload, duration_s, label, settings, as_json=as_json)
+        if record.end.state is not RunState.FINISHED:
+            raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why}")
+        return 0
+
+    runs = typer.Typer(invoke_without_command=True, help="List, show, export or delete runs.")
+    app.add_typer(runs, name="runs")
+
+    @runs.callback(invoke_without_command=True)
+    def list_(context: typer.Context, as_json: AsJson = False) -> None:
+        if context.invoked_subcommand is None:
+            with store_at(context.obj) as store:
+                _list(store.all(), as_json=as_json)
+
+    @runs.command("show")
+    def show(context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False) -> None:
+        """Show one run."""
+        with store_at(context.obj) as store:
+            _show(store.get(_id(run_id)), as_json=as_json)
+
+    @runs.command("export")
+    def export(
+        context: typer.Context,
+        run_id: Annotated[str, typer.Argument(metavar="ID")],
+        to_csv: Annotated[Path, typer.Option("--csv", help="File for the telemetry.")],
+        as_json: AsJson = False,
+    ) -> None:
+        """Write a run's telemetry as CSV."""
+        from upright_bolt.store.export import export_csv
+
+        with store_at(context.obj) as store:
+            rows = export_csv(store, _id(run_id), to_csv)
+        if as_json:
+            print_json({"id": _id(run_id), "rows": rows, "file": str(to_csv)})
+        else:
+            print(f"{rows} samples of run {_id(run_id)} written to {to_csv}.")
+
+    @runs.command("delete")
+    def delete(context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False) -> None:
+        """Delete a run and its telemetry."""
+        with store_at(context.obj) as store:
+            store.delete(_id(run_id))
+        if as_json:
+            print_json({"deleted": _id(run_id)})
+        else:
+            print(f"Run {_id(run_id)} is deleted.")
+
+    @app.command("compare")
+    def compare(
+        context: typer.Context,
+        run_ids: Annotated[list[str], typer.Argument(metavar="ID ID…")],
+        against: Annotated[str | None, typer.Option("--against", help="The baseline; the first run if not given.")] = None,
+        as_json: AsJson = False,
+    ) -> None:
+        """Compare runs with a baseline."""
+        _compare(context.obj, [_id(text) for text in run_ids], _id(against) if against else None, as_json=as_json)
+
+
+def _id(text: str) -> int:
+    if not text.isdigit():
+        raise BadInput(f"“{text}” is no run number. “upright-bolt runs” lists the numbers.")
+    return int(text)
+
+
+def _run(place: Place, workload: str, duration_s: float, label: str, settings: Settings, *, as_json: bool) -> RunRecord:
+    with session_at(place, exclusive=True) as session, store_at(place) as store:
+        for orphan in store.mark_unfinished(session.machine.word):
+            print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
+        if settings:
+            _try_for_run(session, settings)
+        session.start_run(workload, duration_s, label, store)
+        record = store.get(_carry_on(session).id)
+        if as_json:
+            from upright_bolt.store.export import run_data
+
+            print_json(run_data(record))
+        else:
+            _show(record, as_json=False)
+    return record
+
+
+def _try_for_run(session: "Session", settings: Settings) -> None:
+    if session.trials.current is not None:
+        raise BadInput("A trial is running already; “keep” or “put-back” it before a run with settings of its own.")
+    report = session.try_settings(settings, standing=False)  # closing the session puts it back
+    if not report.ok:
+        raise Refused(report.sentence())
+
+
+def _carry_on(session: "Session") -> "ActiveRun":
+    """Tick until the run has ended; an interrupt stops it and keeps what is there."""
+    from upright_bolt.session.session import SAMPLE_S
+
+    clock = session.machine.clock
+    with _progress() as advance:
+        try:
+            while (ended := session.end_run()) is None:
+                session.tick()
+                if session.run is not None:
+                    advance(session.run.progress())
+                    if session.run.end is None:
+                        clock.wait_until(clock.now_s() + SAMPLE_S)
+        except KeyboardInterrupt:
+            if session.run is not None:
+                session.run.stop("stopped by the user")
+            ended = session.end_run()
+    if ended is None:
+        raise BoltError("The run ended without a result.")
+    return ended
+
+
+class _progress:  # noqa: N801 - used as a with-statement's word
+    """A progress bar on a terminal, nothing elsewhere."""
+
+    def __enter__(self) -> Callable[["RunProgress"], None]:
+        if not sys.stderr.isatty():
+            self._bar = None
+            return lambda _progress: None
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+        columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[score]}"), TimeRemainingColumn())
+        self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
+        self._bar.start()
+        task = self._bar.add_task("starting", total=None, score="")
+
+        def advance(progress: "RunProgress") -> None:
+            if self._bar is not None:
+                score = "" if progress.score is None else SCORE.show(progress.score)
+                self._bar.update(
+                    task, description=progress.phase.value, total=progress.asked_s, completed=progress.elapsed_s, score=score
+                )
+
+        return advance
+
+    def __exit__(self, *_: object) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+
+
+def _list(records: list[RunRecord], *, as_json: bool) -> None:
+    if as_json:
+        from upright_bolt.store.export import run_data
+
+        print_json([run_data(record) for record in records])
+        return
+    if not records:
+        print("There are no runs yet. Make one with “upright-bolt run steady”.")
+        return
+    rows = [("id", "started", "machine", "workload", "length", "score", "state", "label")]
+    for record in records:
+        head, end = record.head, record.end
+        score = "" if end.score is None else SCORE.show(end.score)
+        rows.append((str(record.id), head.started_at[:16].replace("T", " "), head.machine, head.workload,
+                     f"{end.duration_s:.0f} s", score, end.state.value, head.label))  # fmt: skip
+    print_table(rows, right=(0, 4, 5))
+
+
+def _show(record: RunRecord, *, as_json: bool) -> None:
+    from upright_bolt.analysis.compare import NUMBERS, values_of
+
+    if as_json:
+        from upright_bolt.store.export import run_data
+
+        print_json(run_data(record))
+        return
+    head = record.head
+    print(f"Run {record.id}{' “' + head.label + '”' if head.label else ''}: {head.workload} on {head.machine}, "
+          f"{record.end.duration_s:.0f} s, {record.end.state.value}{', ' + record.end.why if record.end.why else ''}")  # fmt: skip
+    if head.settings:
+        print(f"Settings: {show_settings(head.settings)}")
+    values = values_of(record)
+    print_table([("number", "value"), *((n.title, n.quantity.show(values[n.key])) for n in NUMBERS)], right=(1,))
+    shares = record.end.numbers.constraint_share
+    if shares:
+        print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items()))
+
+
+def _compare(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:
+    from upright_bolt.analysis.compare import compare
+
+    baseline_id = against if against is not None else run_ids[0]
+    ids = list(dict.fromkeys([baseline_id, *run_ids]))
+    if len(ids) < 2:
+        raise BadInput("A comparison needs two runs: “upright-bolt compare 1 2”.")
+    with store_at(place) as store:
+        baseline = store.get(baseline_id)
+        rows = compare([store.get(run_id) for run_id in ids], baseline)
+    if as_json:
+        from upright_bolt.store.export import compared_data
+
+        print_json({"baseline": baseline_id, "runs": [compared_data(row) for row in rows]})
+        return
+    print_comparison(rows, baseline)
+
+
+def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
+    """Print a comparison: a column per run, a row per number, and the finding in words."""
+    from upright_bolt.analysis.compare import NUMBERS, finding
+
+    heads = [f"run {row.run.id}" for row in rows]
+    lines = [["", *(h for head in heads for h in (head, ""))]]
+    lines.append(["label", *(cell for row in rows for cell in (row.run.head.label or "–", ""))])
+    for number in NUMBERS:
+        cells = []
+        for row in rows:
+            change = "" if row.run.id == baseline.id else row.change(number)
+            cells += [number.quantity.show(row.values[number.key]), change]
+        lines.append([number.title, *cells])
+    held = [next(iter(row.run.end.numbers.constraint_share.items()), None) for row in rows]
+    lines.append(["Held back by", *(c for h in held for c in ("–" if h is None else f"{h[0]} {h[1]:.0%}", ""))])
+    print_table(lines, right=range(1, len(lines[0])))
+    for row in rows:
+        if row.run.id != baseline.id:
+            print(f"\nRun {row.run.id} against run {baseline.id}: {finding(row, baseline)}")
+            for sentence in row.unlike:
+                print(f"  Unlike: {sentence}")

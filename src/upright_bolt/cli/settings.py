@@ -1,0 +1,126 @@
+"""Commands that change and tell what is in force: ``set``, ``put-back``, ``keep``, ``status``, ``plug``."""
+
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from upright_bolt.cli.context import AsJson, print_json, print_table, session_at
+from upright_bolt.errors import BadInput, Refused
+from upright_bolt.model.control import show_value
+from upright_bolt.model.settings import parse_assignments, show_settings
+
+if TYPE_CHECKING:
+    from upright_bolt.model.trial import ApplyReport, Status, Trial
+
+
+def trial_data(trial: "Trial | None") -> dict[str, Any] | None:
+    """Return a trial as plain data."""
+    if trial is None:
+        return None
+    return {
+        "settings": trial.settings,
+        "before": trial.before_values,
+        "since": trial.since,
+        "by": trial.by,
+        "lasts": "until keep or put-back" if trial.standing else "until the program that began it ends",
+    }
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add the commands."""
+
+    @app.command("set")
+    def set_(
+        context: typer.Context,
+        assignments: Annotated[list[str], typer.Argument(help="NAME=VALUE with its unit: sustained=25W turbo=off")],
+        keep: Annotated[bool, typer.Option("--keep", help="Keep at once, without a trial.")] = False,
+        as_json: AsJson = False,
+    ) -> int:
+        """Put settings in force as a trial, until “keep” or “put-back”."""
+        settings = parse_assignments(assignments)
+        with session_at(context.obj, exclusive=True) as session:
+            report = session.try_settings(settings, standing=True)
+            if report.ok and keep:
+                session.keep()
+        if as_json:
+            print_json([asdict(row) for row in report.rows])
+        else:
+            _print_report(report, kept=keep)
+        if not report.ok:
+            raise Refused(report.sentence() + _left(report))
+        return 0
+
+    @app.command("put-back")
+    def put_back(context: typer.Context, as_json: AsJson = False) -> None:
+        """End the trial and put back what was in force before it."""
+        with session_at(context.obj, exclusive=True) as session:
+            trial = session.put_back()
+        if as_json:
+            print_json({"put_back": trial.before_values})
+        else:
+            print(f"Put back: {show_settings(trial.before_values)}.")
+
+    @app.command("keep")
+    def keep_(context: typer.Context, as_json: AsJson = False) -> None:
+        """End the trial and keep its settings in force until a restart."""
+        with session_at(context.obj, exclusive=True) as session:
+            trial = session.keep()
+        if as_json:
+            print_json({"kept": trial.settings})
+        else:
+            print(f"Kept: {show_settings(trial.settings)}. It holds until the machine restarts.")
+
+    @app.command("status")
+    def status(context: typer.Context, as_json: AsJson = False) -> None:
+        """Say whether a trial is running and whether what was set still holds."""
+        with session_at(context.obj, exclusive=False) as session:
+            now = session.status()
+        if as_json:
+            drift = [asdict(entry) for entry in now.drift]
+            print_json({"trial": trial_data(now.trial), "drift": drift, "kept": now.kept})
+        else:
+            _print_status(now)
+
+    @app.command("plug")
+    def plug(
+        context: typer.Context, charger: Annotated[str, typer.Argument(metavar="in|out", help="in or out")]
+    ) -> None:
+        """Plug a twin's charger in or out, and let two seconds pass: its firmware reacts."""
+        if charger not in ("in", "out"):
+            raise BadInput(f"“{charger}” is neither in nor out.")
+        with session_at(context.obj, exclusive=True) as session:
+            session.plug(charger=charger == "in")
+            session.machine.clock.wait_until(session.machine.clock.now_s() + 2.0)
+        print("The charger is plugged in." if charger == "in" else "The charger is unplugged.")
+
+
+def _left(report: "ApplyReport") -> str:
+    if not report.left_changed:
+        return ""
+    return f" These files could not be put back and hold something else: {', '.join(report.left_changed)}."
+
+
+def _print_report(report: "ApplyReport", *, kept: bool) -> None:
+    rows = [("control", "asked", "got", "")]
+    for row in report.rows:
+        got = show_value(row.name, row.got)
+        why = row.why if row.ok else "not set"
+        rows.append((row.name, show_value(row.name, row.asked), got, why))
+    print_table(rows)
+    if report.ok:
+        print("Kept until the machine restarts." if kept else
+              "A trial is running. End it with “upright-bolt keep” or “upright-bolt put-back”.")  # fmt: skip
+
+
+def _print_status(now: "Status") -> None:
+    if now.trial is None:
+        print("No trial is running.")
+    else:
+        print(f"A trial is running since {now.trial.since}, by {now.trial.by}: {show_settings(now.trial.settings)}.")
+        print(f"Before it: {show_settings(now.trial.before_values)}.")
+    if now.kept:
+        print(f"Kept in this boot: {show_settings(now.kept)}.")
+    for entry in now.drift:
+        expected, got = show_value(entry.name, entry.expected), show_value(entry.name, entry.got)
+        print(f"{entry.name} no longer holds: {expected} was set, {got} is in force (firmware or another program).")

@@ -1,0 +1,50 @@
+"""A machine as a session gets it: its ports, its clock and what can work on it."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from upright_bolt.errors import BadInput
+from upright_bolt.kernel.ports import KernelFiles, Registers
+from upright_bolt.session.clock import Clock
+from upright_bolt.workload.load import Load
+
+MakeLoad = Callable[[str], Load]
+
+
+def _nothing() -> None:
+    return
+
+
+@dataclass(slots=True)
+class Machine:
+    """Ports and clock of one machine.
+
+    Attributes:
+        word: as typed: ``host``, ``twin:tern``, ``tree:DIR``.
+        described: a few words for the strip at the top.
+        make_load: builds a workload by name; None if nothing can run there (then ``no_load`` says why).
+        plug: plugs the charger in (True) or out, on machines where a program can do so.
+        save: makes what has happened last, where the machine is not real.
+        set_pace: makes the machine's time run at a multiple of real time; None for as fast as it goes.
+    """
+
+    word: str
+    described: str
+    files: KernelFiles
+    registers: Registers
+    clock: Clock
+    make_load: MakeLoad | None = None
+    no_load: str = ""
+    plug: Callable[[bool], None] | None = None
+    save: Callable[[], None] = _nothing
+    set_pace: Callable[[float | None], None] | None = None
+
+    def load(self, workload: str) -> Load:
+        """Return a workload ready to be prepared.
+
+        Raises:
+            BadInput: nothing can run on this machine, or there is no such workload.
+        """
+        if self.make_load is None:
+            raise BadInput(self.no_load)
+        return self.make_load(workload)

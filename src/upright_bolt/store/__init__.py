@@ -1,0 +1,1 @@
+"""Where runs are kept: one SQLite database, and what goes out of it."""

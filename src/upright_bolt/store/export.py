@@ -1,0 +1,77 @@
+"""Runs on their way out: plain data for JSON, telemetry as CSV."""
+
+import csv
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from upright_bolt.analysis.compare import Compared
+from upright_bolt.errors import BoltError
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.run import RunRecord
+from upright_bolt.session.numbers import HELD_BY
+from upright_bolt.store.runs import RunStore
+
+
+def run_data(run: RunRecord) -> dict[str, Any]:
+    """Return a run as plain data; None where not measured."""
+    return {
+        "id": run.id,
+        "label": run.head.label,
+        "machine": run.head.machine,
+        "workload": run.head.workload,
+        "state": run.end.state.value,
+        "why": run.end.why,
+        "started_at": run.head.started_at,
+        "asked_s": run.head.asked_s,
+        "duration_s": run.end.duration_s,
+        "score": run.end.score,
+        "score_slices": [part.score for part in run.slices],
+        **asdict(run.end.numbers),
+        "errors": [asdict(error) for error in run.errors],
+        "settings": run.head.settings,
+        "tried": run.head.tried,
+        "conditions": asdict(run.head.conditions),
+        "identity": run.head.identity,
+    }
+
+
+def compared_data(row: Compared) -> dict[str, Any]:
+    """Return a row of a comparison as plain data.
+
+    ``percent`` has every number, temperatures too (percent of the reading in °C); ``difference`` is the same in
+    the number's own unit, which is how temperatures should be read.
+    """
+    return run_data(row.run) | {
+        "percent": row.percent, "difference": row.difference, "unlike": list(row.unlike)
+    }  # fmt: skip
+
+
+def export_csv(store: RunStore, run_id: int, path: Path) -> int:
+    """Write a run's telemetry as CSV and return the number of rows. Empty cells were not measured.
+
+    Raises:
+        BoltError: the file cannot be written.
+        NotHere: there is no such run.
+    """
+    store.get(run_id)
+    time_s, columns = store.telemetry(run_id)
+    names = list(Constraint)
+    try:
+        with path.open("w", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(["time_s", *columns])
+            for i, moment in enumerate(time_s):
+                cells = [_cell(column[i], names if name == HELD_BY else None) for name, column in columns.items()]
+                writer.writerow([f"{moment:.3f}", *cells])
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
+    return len(time_s)
+
+
+def _cell(value: float, names: list[Constraint] | None) -> str:
+    if np.isnan(value):
+        return ""
+    return names[int(value)].value if names else f"{value:.6g}"

@@ -1,0 +1,1 @@
+"""Versions of the run database, in Alembic's form."""

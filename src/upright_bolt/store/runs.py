@@ -1,0 +1,253 @@
+"""The run store: what a session writes while a run goes on, and what comparisons read.
+
+Every call is one transaction, so a killed program loses at most the telemetry of the last ten seconds.
+"""
+
+import json
+import sqlite3
+import zlib
+from collections.abc import Iterable
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from sqlalchemy import Connection, ExceptionContext, RowMapping, create_engine, event, func, select
+
+from upright_bolt.errors import BoltError, NotHere
+from upright_bolt.model.run import (
+    Conditions,
+    RunEnd,
+    RunEvent,
+    RunHead,
+    RunNumbers,
+    RunRecord,
+    RunState,
+    Slice,
+    WorkError,
+)
+from upright_bolt.session.numbers import run_numbers
+from upright_bolt.store import schema, tables
+
+Floats = NDArray[np.float64]
+
+
+class RunStore:
+    """The database of runs.
+
+    Args:
+        path: the file; it is made if missing.
+
+    Raises:
+        BoltError: the file cannot be opened or is of a newer version.
+    """
+
+    def __init__(self, path: Path) -> None:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 10.0})
+        event.listen(self._engine, "connect", _prepare)
+        event.listen(self._engine, "begin", _begin)
+        event.listen(self._engine, "handle_error", _Sentence(path))
+        with self._engine.connect().execution_options(immediate=True) as connection, connection.begin():
+            schema.upgrade(connection)
+
+    def close(self) -> None:
+        """Close the file."""
+        self._engine.dispose()
+
+    def begin(self, head: RunHead) -> int:
+        """Keep a new run and return its id."""
+        values = {
+            "machine": head.machine,
+            "workload": head.workload,
+            "label": head.label,
+            "started_at": head.started_at,
+            "asked_s": head.asked_s,
+            "identity": json.dumps(head.identity),
+            "settings": json.dumps(head.settings),
+            "tried": json.dumps(head.tried),
+            "conditions": json.dumps(asdict(head.conditions)),
+            "columns": json.dumps(head.columns),
+            "state": RunState.RUNNING.value,
+            "why": "",
+            "duration_s": 0.0,
+            "numbers": json.dumps(asdict(RunNumbers())),
+        }
+        with self._engine.begin() as connection:
+            result = connection.execute(tables.runs.insert().values(**values))
+            return int(result.inserted_primary_key[0])
+
+    def append(self, run_id: int, rows: list[list[float]]) -> None:
+        """Keep telemetry rows."""
+        if not rows:
+            return
+        data = zlib.compress(np.asarray(rows, dtype="<f8").tobytes(), 1)
+        with self._engine.begin() as connection:
+            part = self._count(connection, run_id)
+            connection.execute(tables.telemetry.insert().values(run_id=run_id, part=part, rows=len(rows), data=data))
+
+    @staticmethod
+    def _count(connection: Connection, run_id: int) -> int:
+        query = select(func.count()).where(tables.telemetry.c.run_id == run_id)
+        return int(connection.execute(query).scalar_one())
+
+    def add_slices(self, run_id: int, slices: list[Slice]) -> None:
+        """Keep slices."""
+        self._add(tables.slices, run_id, slices)
+
+    def add_errors(self, run_id: int, errors: list[WorkError]) -> None:
+        """Keep wrong results and deaths."""
+        self._add(tables.errors, run_id, errors)
+
+    def add_events(self, run_id: int, events: list[RunEvent]) -> None:
+        """Keep events."""
+        self._add(tables.events, run_id, events)
+
+    def _add(self, table: Any, run_id: int, items: Iterable[Any]) -> None:  # noqa: ANN401 - any of three tables
+        rows = [{"run_id": run_id, **asdict(item)} for item in items]
+        if rows:
+            with self._engine.begin() as connection:
+                connection.execute(table.insert(), rows)
+
+    def update_conditions(self, run_id: int, conditions: Conditions) -> None:
+        """Keep the conditions measured before the load began."""
+        with self._engine.begin() as connection:
+            connection.execute(
+                tables.runs.update().where(tables.runs.c.id == run_id).values(conditions=json.dumps(asdict(conditions)))
+            )
+
+    def finish(self, run_id: int, end: RunEnd) -> None:
+        """Keep how a run ended."""
+        values = {
+            "state": end.state.value,
+            "why": end.why,
+            "duration_s": end.duration_s,
+            "score": end.score,
+            "numbers": json.dumps(asdict(end.numbers)),
+        }
+        with self._engine.begin() as connection:
+            connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
+
+    def mark_unfinished(self, machine: str) -> list[int]:
+        """Close runs of ``machine`` that a dead process left open, with the numbers of what is there.
+
+        Call it only while holding the machine's lock. Returns the ids.
+        """
+        with self._engine.connect() as connection:
+            query = select(tables.runs.c.id).where(
+                tables.runs.c.machine == machine, tables.runs.c.state == RunState.RUNNING.value
+            )
+            ids = [int(row[0]) for row in connection.execute(query)]
+        for run_id in ids:
+            self.finish(run_id, self._partial_end(run_id))
+        return ids
+
+    def _partial_end(self, run_id: int) -> RunEnd:
+        record = self.get(run_id)
+        time_s, columns = self.telemetry(run_id)
+        duration = max(0.0, min(float(time_s[-1]), record.head.asked_s)) if time_s.size else 0.0
+        sliced = record.slices[-1].to_s if record.slices else 0.0
+        score = sum(part.units for part in record.slices) * 60.0 / sliced if sliced else None
+        rows = np.column_stack([time_s, *columns.values()]).tolist() if time_s.size else []
+        numbers = run_numbers(rows, tuple(columns), 0.0, duration, score) if rows else RunNumbers()
+        return RunEnd(RunState.UNFINISHED, "the program ended in the middle of it", duration, score, numbers)
+
+    def get(self, run_id: int) -> RunRecord:
+        """Return a run with its slices and errors.
+
+        Raises:
+            NotHere: there is no such run.
+        """
+        with self._engine.connect() as connection:
+            row = connection.execute(select(tables.runs).where(tables.runs.c.id == run_id)).mappings().first()
+            if row is None:
+                raise NotHere(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
+            return self._record(connection, row)
+
+    def all(self) -> list[RunRecord]:
+        """Return all runs, newest first."""
+        with self._engine.connect() as connection:
+            rows = connection.execute(select(tables.runs).order_by(tables.runs.c.id.desc())).mappings().all()
+            return [self._record(connection, row) for row in rows]
+
+    def _record(self, connection: Connection, row: RowMapping) -> RunRecord:
+        run_id = int(row["id"])
+        head = RunHead(
+            machine=row["machine"],
+            identity=json.loads(row["identity"]),
+            workload=row["workload"],
+            label=row["label"],
+            asked_s=row["asked_s"],
+            settings=json.loads(row["settings"]),
+            tried=json.loads(row["tried"]),
+            conditions=Conditions(**json.loads(row["conditions"])),
+            started_at=row["started_at"],
+            columns=tuple(json.loads(row["columns"])),
+        )
+        end = RunEnd(
+            RunState(row["state"]), row["why"], row["duration_s"], row["score"], RunNumbers(**json.loads(row["numbers"]))
+        )
+        slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
+        errors = _children(connection, tables.errors, run_id, tables.errors.c.id)
+        return RunRecord(
+            run_id,
+            head,
+            end,
+            tuple(Slice(s["from_s"], s["to_s"], s["units"], s["score"]) for s in slices),
+            tuple(WorkError(e["time_s"], e["cpu"], e["block"], e["what"]) for e in errors),
+        )
+
+    def events(self, run_id: int) -> list[RunEvent]:
+        """Return what happened during a run, times from load start."""
+        with self._engine.connect() as connection:
+            rows = _children(connection, tables.events, run_id, tables.events.c.id)
+        return [RunEvent(row["time_s"], row["kind"], row["text"]) for row in rows]
+
+    def telemetry(self, run_id: int) -> tuple[Floats, dict[str, Floats]]:
+        """Return sample times from load start in s, shape (n,), and each column, NaN where not measured."""
+        with self._engine.connect() as connection:
+            names = connection.execute(select(tables.runs.c.columns).where(tables.runs.c.id == run_id)).scalar()
+            if names is None:
+                raise NotHere(f"There is no run {run_id}.")
+            columns = json.loads(names)
+            parts = _children(connection, tables.telemetry, run_id, tables.telemetry.c.part)
+        if not parts:
+            return np.empty(0), {name: np.empty(0) for name in columns}
+        flat = np.concatenate([np.frombuffer(zlib.decompress(part["data"]), dtype="<f8") for part in parts])
+        table = flat.reshape(-1, len(columns) + 1)
+        return table[:, 0], {name: table[:, i + 1] for i, name in enumerate(columns)}
+
+    def delete(self, run_id: int) -> None:
+        """Delete a run and everything of it. Raises NotHere or BoltError."""
+        if self.get(run_id).end.state is RunState.RUNNING:
+            raise BoltError(f"Run {run_id} is in progress; stop it first.")
+        with self._engine.begin() as connection:
+            connection.execute(tables.runs.delete().where(tables.runs.c.id == run_id))
+
+
+def _children(connection: Connection, table: Any, run_id: int, order: Any) -> list[RowMapping]:  # noqa: ANN401
+    return list(connection.execute(select(table).where(table.c.run_id == run_id).order_by(order)).mappings())
+
+
+def _prepare(connection: Any, _: object) -> None:  # noqa: ANN401 - the driver's own connection
+    connection.isolation_level = None  # the driver would commit before each change of the schema
+    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
+        connection.execute(f"PRAGMA {pragma}")
+
+
+def _begin(connection: Connection) -> None:
+    immediate = connection.get_execution_options().get("immediate", False)
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
+
+
+class _Sentence:
+    """Turns the database's errors (disk full, damaged, not writable) into ours."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+
+    def __call__(self, context: ExceptionContext) -> None:
+        if isinstance(context.original_exception, sqlite3.Error):
+            what = str(context.original_exception)
+            context.chained_exception = BoltError(f"The run database {self._path} cannot be used: {what}.")

@@ -1,0 +1,68 @@
+"""The tables of the run database. Changing them takes a new file under ``migrations/versions``."""
+
+from sqlalchemy import Column, Float, ForeignKey, Index, Integer, LargeBinary, MetaData, String, Table
+
+metadata = MetaData()
+
+runs = Table(
+    "runs",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("machine", String, nullable=False),
+    Column("workload", String, nullable=False),
+    Column("label", String, nullable=False),
+    Column("started_at", String, nullable=False),
+    Column("asked_s", Float, nullable=False),
+    Column("identity", String, nullable=False),  # JSON, as are the four below
+    Column("settings", String, nullable=False),
+    Column("tried", String, nullable=False),
+    Column("conditions", String, nullable=False),
+    Column("columns", String, nullable=False),
+    Column("state", String, nullable=False),
+    Column("why", String, nullable=False),
+    Column("duration_s", Float, nullable=False),
+    Column("score", Float),
+    Column("numbers", String, nullable=False),  # JSON
+    Index("runs_by_machine", "machine", "state"),
+    sqlite_autoincrement=True,  # a deleted run's number is never given to another
+)
+
+telemetry = Table(
+    "telemetry",
+    metadata,
+    Column("run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True),
+    Column("part", Integer, primary_key=True),
+    Column("rows", Integer, nullable=False),
+    Column("data", LargeBinary, nullable=False),  # zlib of little-endian float64, row after row: time, columns
+)
+
+slices = Table(
+    "slices",
+    metadata,
+    Column("run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), primary_key=True),
+    Column("from_s", Float, primary_key=True),
+    Column("to_s", Float, nullable=False),
+    Column("units", Float, nullable=False),
+    Column("score", Float, nullable=False),
+)
+
+errors = Table(
+    "errors",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), nullable=False, index=True),
+    Column("time_s", Float, nullable=False),
+    Column("cpu", Integer, nullable=False),
+    Column("block", String, nullable=False),
+    Column("what", String, nullable=False),
+)
+
+events = Table(
+    "events",
+    metadata,
+    Column("id", Integer, primary_key=True),
+    Column("run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), nullable=False, index=True),
+    Column("time_s", Float, nullable=False),
+    Column("kind", String, nullable=False),
+    Column("text", String, nullable=False),
+)

@@ -1,0 +1,1 @@
+"""What runs execute: on real cores in worker processes, or as a demand on a twin's simulated cores."""

@@ -1,0 +1,183 @@
+"""Workloads on this computer: one pinned worker process per processor, read without blocking."""
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from bisect import bisect_right
+from dataclasses import dataclass, field
+from typing import IO
+
+from upright_bolt.errors import BoltError
+from upright_bolt.model.run import WorkError
+from upright_bolt.workload.load import check_workload
+from upright_bolt.workload.worker import SINGLE_THREAD
+
+BLOCKS_PER_UNIT = 4
+READY_WITHIN_S = 60.0
+END_WITHIN_S = 3.0
+
+
+@dataclass(slots=True)
+class _Worker:
+    cpu: int
+    process: subprocess.Popen[bytes]
+    complaints: IO[bytes]
+    ready: bool = False
+    dead: bool = False
+    rest: bytes = b""
+    begun: list[float] = field(default_factory=list)
+    ended: list[float] = field(default_factory=list)
+
+
+class HostLoad:
+    """Port ``Load`` on this computer.
+
+    Args:
+        workload: its name.
+        cpus: the processors to keep busy.
+        plant: number of the block in which the first worker's checker must find one wrong bit; None for no block.
+    """
+
+    def __init__(self, workload: str, cpus: tuple[int, ...], plant: int | None = None) -> None:
+        check_workload(workload)
+        self._cpus = cpus
+        self._plant = plant
+        self._workers: list[_Worker] = []
+        self._errors: list[WorkError] = []
+        self._start_s = 0.0
+        self._prepared_s = 0.0
+
+    def prepare(self) -> None:
+        """Start the workers; they warm up by themselves."""
+        self._prepared_s = time.monotonic()
+        environment = {**os.environ, **SINGLE_THREAD}
+        for i, cpu in enumerate(self._cpus):
+            command = [sys.executable, "-m", "upright_bolt.workload.worker", str(cpu)]
+            if self._plant is not None and i == 0:
+                command.append(str(self._plant))
+            complaints = tempfile.TemporaryFile()  # noqa: SIM115 - closed in stop
+            try:
+                process = subprocess.Popen(
+                    command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=complaints, env=environment
+                )
+            except OSError as fault:
+                self.stop()
+                raise BoltError(f"A worker process could not be started: {fault.strerror}.") from fault
+            if process.stdout is not None:
+                os.set_blocking(process.stdout.fileno(), False)
+            self._workers.append(_Worker(cpu, process, complaints))
+
+    def ready(self) -> bool:
+        """Tell whether every worker has warmed up."""
+        self._read()
+        for worker in self._workers:
+            if worker.dead:
+                worker.complaints.seek(0)
+                last = worker.complaints.read().decode(errors="replace").strip().splitlines()[-1:]
+                self.stop()
+                raise BoltError(f"The worker on processor {worker.cpu} died while warming up: {' '.join(last)}")
+        if all(worker.ready for worker in self._workers):
+            return True
+        if time.monotonic() - self._prepared_s > READY_WITHIN_S:
+            self.stop()
+            raise BoltError(f"The workers did not warm up within {READY_WITHIN_S:.0f} s.")
+        return False
+
+    def start(self) -> float:
+        """Let all workers begin."""
+        self._start_s = time.monotonic()
+        for worker in self._workers:
+            if worker.process.stdin is not None:
+                try:
+                    worker.process.stdin.write(b"go\n")
+                    worker.process.stdin.flush()
+                except BrokenPipeError:
+                    self._bury(worker)
+        return self._start_s
+
+    def _read(self) -> None:
+        for worker in self._workers:
+            if worker.dead or worker.process.stdout is None:
+                continue
+            while True:
+                try:
+                    data = os.read(worker.process.stdout.fileno(), 65536)
+                except BlockingIOError:
+                    break
+                if not data:
+                    self._bury(worker)
+                    break
+                self._take(worker, data)
+
+    def _take(self, worker: _Worker, data: bytes) -> None:
+        lines = (worker.rest + data).split(b"\n")
+        worker.rest = lines.pop()
+        for line in lines:
+            words = line.decode("ascii", "replace").split()
+            if words[:1] == ["ready"]:
+                worker.ready = True
+            elif words[:1] == ["bad"] and len(words) == 2:
+                self._errors.append(WorkError(0.0, worker.cpu, words[1], "wrong result while warming up"))
+            elif words[:1] == ["b"] and len(words) == 5:
+                begun, ended = float(words[2]), float(words[3])
+                worker.begun.append(begun)
+                worker.ended.append(ended)
+                if words[4] != "1":
+                    self._errors.append(WorkError(ended - self._start_s, worker.cpu, words[1], "wrong result"))
+
+    def _bury(self, worker: _Worker) -> None:
+        worker.dead = True
+        if self._start_s:
+            code = worker.process.wait(timeout=END_WITHIN_S)
+            what = f"the worker died (signal {-code})" if code < 0 else f"the worker ended with code {code}"
+            self._errors.append(WorkError(time.monotonic() - self._start_s, worker.cpu, "", what))
+
+    def units_until(self, time_s: float) -> float:
+        """Return finished blocks over blocks per unit, the block under way at ``time_s`` in proportion."""
+        self._read()
+        return sum(_blocks_until(worker, time_s) for worker in self._workers) / BLOCKS_PER_UNIT
+
+    def complete_until(self) -> float:
+        """Return the end of the last block that every living worker has finished."""
+        self._read()
+        lasts = [worker.ended[-1] if worker.ended else self._start_s for worker in self._workers if not worker.dead]
+        return min(lasts, default=time.monotonic())
+
+    def errors(self) -> list[WorkError]:
+        """Return wrong results and dead workers so far."""
+        self._read()
+        return list(self._errors)
+
+    def alive(self) -> bool:
+        """Tell whether any worker is still at work."""
+        self._read()
+        return any(not worker.dead for worker in self._workers)
+
+    def stop(self) -> None:
+        """End all workers and wait for them."""
+        for worker in self._workers:
+            if worker.process.poll() is None:
+                worker.process.terminate()
+        for worker in self._workers:
+            try:
+                worker.process.wait(timeout=END_WITHIN_S)
+            except subprocess.TimeoutExpired:
+                worker.process.kill()
+                worker.process.wait()
+            worker.dead = True
+            for pipe in (worker.process.stdin, worker.process.stdout, worker.complaints):
+                if pipe is not None and not pipe.closed:
+                    try:
+                        pipe.close()
+                    except BrokenPipeError:
+                        continue
+
+
+def _blocks_until(worker: _Worker, time_s: float) -> float:
+    done = bisect_right(worker.ended, time_s)
+    if done < len(worker.begun) and worker.begun[done] < time_s:
+        begun, ended = worker.begun[done], worker.ended[done]
+        return done + (time_s - begun) / (ended - begun)
+    return float(done)
