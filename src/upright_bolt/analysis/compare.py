@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from upright_bolt.model.quantity import CLOCK, COUNT, EFFICIENCY, POWER, SCORE, SPEED, TEMPERATURE, Quantity
-from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.run import Conditions, RunRecord, RunState
 
 START_TEMP_C = 4.0
 """A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
@@ -105,7 +105,10 @@ def _percent(value: float | None, base: float | None) -> float | None:
 
 def unlike(run: RunRecord, baseline: RunRecord) -> tuple[str, ...]:
     """Return sentences on conditions in which the runs differ by more than their thresholds."""
-    a, b = run.head.conditions, baseline.head.conditions
+    return tuple(_unlike_work(run, baseline) + _unlike_surroundings(run.head.conditions, baseline.head.conditions))
+
+
+def _unlike_work(run: RunRecord, baseline: RunRecord) -> list[str]:
     said = []
     if run.head.machine != baseline.head.machine:
         said.append(f"It ran on {run.head.machine}, the baseline on {baseline.head.machine}.")
@@ -113,27 +116,37 @@ def unlike(run: RunRecord, baseline: RunRecord) -> tuple[str, ...]:
         said.append(f"It is another workload: {run.head.workload}, not {baseline.head.workload}.")
     if abs(run.end.duration_s - baseline.end.duration_s) > SHORT_PART * baseline.end.duration_s:
         said.append(f"It lasted {run.end.duration_s:.0f} s, the baseline {baseline.end.duration_s:.0f} s.")
+    if run.end.state not in (RunState.FINISHED, RunState.RUNNING):
+        said.append(f"It did not run to its end ({run.end.state.value}).")
+    return said
+
+
+def _unlike_surroundings(a: Conditions, b: Conditions) -> list[str]:
+    said = []
     if a.temp_start_c is not None and b.temp_start_c is not None:
         gap = a.temp_start_c - b.temp_start_c
         if abs(gap) > START_TEMP_C:
             said.append(f"It started {abs(gap):.0f} °C {'warmer' if gap > 0 else 'cooler'}.")
     if a.power_source != b.power_source:
-        said.append(f"It ran on {a.power_source or 'an unknown source'}, the baseline on {b.power_source or 'another'}.")
+        said.append(
+            f"It ran on {a.power_source or 'an unknown source'}, the baseline on {b.power_source or 'another'}."
+        )
     if a.platform_mode != b.platform_mode:
         said.append(f"Platform mode {a.platform_mode or 'unknown'}, the baseline {b.platform_mode or 'unknown'}.")
     if a.background_load is not None and b.background_load is not None:
         gap = a.background_load - b.background_load
         if abs(gap) > BACKGROUND_SHARE:
             said.append(f"Other programs took {abs(gap) * 100:.0f} % {'more' if gap > 0 else 'less'} of the processor.")
-    if run.end.state not in (RunState.FINISHED, RunState.RUNNING):
-        said.append(f"It did not run to its end ({run.end.state.value}).")
-    return tuple(said)
+    return said
 
 
 def finding(compared: Compared, baseline: RunRecord) -> str:
     """Return what the comparison shows, in a sentence or two."""
     parts = []
-    for key, more, less in (("score", "more score", "less score"), ("power_sustained_w", "more watts", "fewer watts")):
+    for key, more, less in (
+        ("score", "more score", "less score"),
+        ("power_sustained_w", "more watts", "fewer watts"),
+    ):
         change = compared.percent.get(key)
         if change is not None:
             parts.append(f"{abs(change):.1f} % {more if change >= 0 else less}")

@@ -32,7 +32,13 @@ class Evidence:
     reasons: frozenset[Constraint] | None = None
 
 
-_LIVE_ORDER = (Constraint.HOT_SIGNAL, Constraint.HEAT, Constraint.CURRENT, Constraint.BURST, Constraint.SUSTAINED)
+_LIVE_ORDER = (
+    Constraint.HOT_SIGNAL,
+    Constraint.HEAT,
+    Constraint.CURRENT,
+    Constraint.BURST,
+    Constraint.SUSTAINED,
+)
 
 
 def held_by(evidence: Evidence) -> Constraint:

@@ -21,21 +21,22 @@ def run(argv: list[str]) -> int:
     try:
         result = build()(argv, standalone_mode=False)
         sys.stdout.flush()
+        code = result if isinstance(result, int) else 0
     except BoltError as fault:
-        return _say(str(fault), fault.exit_code)
+        code = _say(str(fault), fault.exit_code)
     except TyperException as fault:
         sentence = fault.format_message().rstrip(".") + "."
-        return _say(f"{sentence} Try “upright-bolt --help”.", 2)
+        code = _say(f"{sentence} Try “upright-bolt --help”.", 2)
     except Exit as end:
-        return end.exit_code
+        code = end.exit_code
     except KeyboardInterrupt:
-        return _say("Stopped.", 1)
+        code = _say("Stopped.", 1)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader went away: nothing more to say
         return 0
     except OSError as fault:
-        return _say(f"{fault.filename or 'A file'}: {fault.strerror}.", 1)
-    return result if isinstance(result, int) else 0
+        code = _say(f"{fault.filename or 'A file'}: {fault.strerror}.", 1)
+    return code
 
 
 def _say(sentence: str, code: int) -> int:

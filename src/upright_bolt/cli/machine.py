@@ -49,35 +49,37 @@ def machine_data(session: "Session") -> dict[str, Any]:
     }
 
 
+def machine(context: typer.Context, as_json: AsJson = False) -> None:
+    """Say what the machine is, what can be set there, and what cannot and why."""
+    with session_at(context.obj, exclusive=False) as session:
+        if as_json:
+            print_json(machine_data(session))
+        else:
+            _print_machine(session)
+
+
+def sample(
+    context: typer.Context,
+    count: Annotated[int, typer.Option("--count", help="How many samples.")] = 1,
+    interval: Annotated[str, typer.Option("--interval", help="Time between samples, e.g. 1s.")] = "1s",
+    to_csv: Annotated[Path | None, typer.Option("--csv", help="Write the samples to this file.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Read every sensor; with --json one document per sample and line."""
+    from upright_bolt.model.quantity import TIME
+
+    step_s = TIME.parse(interval if interval[-1:].isalpha() else f"{interval}s", "interval")
+    if not 0.05 <= step_s <= LONGEST_WAIT_S:
+        raise BadInput("interval: it lasts from 50ms to 1h.")
+    if count < 1:
+        raise BadInput("count: at least one sample is taken.")
+    _sample(context.obj, count, step_s, to_csv, as_json=as_json)
+
+
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
-
-    @app.command("machine")
-    def machine(context: typer.Context, as_json: AsJson = False) -> None:
-        """Say what the machine is, what can be set there, and what cannot and why."""
-        with session_at(context.obj, exclusive=False) as session:
-            if as_json:
-                print_json(machine_data(session))
-            else:
-                _print_machine(session)
-
-    @app.command("sample")
-    def sample(
-        context: typer.Context,
-        count: Annotated[int, typer.Option("--count", help="How many samples.")] = 1,
-        interval: Annotated[str, typer.Option("--interval", help="Time between samples, e.g. 1s.")] = "1s",
-        to_csv: Annotated[Path | None, typer.Option("--csv", help="Write the samples to this file.")] = None,
-        as_json: AsJson = False,
-    ) -> None:
-        """Read every sensor; with --json one document per sample and line."""
-        from upright_bolt.model.quantity import TIME
-
-        step_s = TIME.parse(interval if interval[-1:].isalpha() else f"{interval}s", "interval")
-        if not 0.05 <= step_s <= LONGEST_WAIT_S:
-            raise BadInput("interval: it lasts from 50ms to 1h.")
-        if count < 1:
-            raise BadInput("count: at least one sample is taken.")
-        _sample(context.obj, count, step_s, to_csv, as_json=as_json)
+    app.command("machine")(machine)
+    app.command("sample")(sample)
 
 
 def _print_machine(session: "Session") -> None:
@@ -93,7 +95,9 @@ def _print_machine(session: "Session") -> None:
             scope = f"{control.show(control.minimum)} to {control.show(control.maximum)}"
         rows.append((control.name, control.show(control.in_force), control.show(control.stock), scope, control.state))
     print_table(rows)
-    reasons = {c.reason: c.name for c in session.controls().values() if c.reason and c.state is not ControlState.SETTABLE}
+    reasons = {
+        c.reason: c.name for c in session.controls().values() if c.reason and c.state is not ControlState.SETTABLE
+    }
     for reason in reasons:
         names = [c.name for c in session.controls().values() if c.reason == reason]
         print(f"\n{', '.join(names)}: {reason}")

@@ -17,80 +17,87 @@ if TYPE_CHECKING:
     from upright_bolt.analysis.compare import Compared
     from upright_bolt.session.running import ActiveRun, RunProgress
     from upright_bolt.session.session import Session
-    from upright_bolt.store.runs import RunStore
+
+
+def run(
+    context: typer.Context,
+    workload: Annotated[str, typer.Argument(help="steady: all cores, mixed work")],
+    duration: Annotated[str, typer.Option("--duration", help="Length, e.g. 10min or 90s.")] = "10min",
+    tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried for this run alone.")] = None,
+    label: Annotated[str, typer.Option("--label", help="A name for the run.")] = "",
+    as_json: AsJson = False,
+) -> int:
+    """Run a workload, measure, and keep the run."""
+    duration_s = TIME.parse(duration, "duration")
+    settings = parse_assignments(tried or [])
+    record = _run(context.obj, workload, duration_s, label, settings, as_json=as_json)
+    if record.end.state is not RunState.FINISHED:
+        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why}")
+    return 0
+
+
+def list_(context: typer.Context, as_json: AsJson = False) -> None:
+    """List, show, export or delete runs."""
+    if context.invoked_subcommand is None:
+        with store_at(context.obj) as store:
+            _list(store.all(), as_json=as_json)
+
+
+def show(context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False) -> None:
+    """Show one run."""
+    with store_at(context.obj) as store:
+        _show(store.get(_id(run_id)), as_json=as_json)
+
+
+def export(
+    context: typer.Context,
+    run_id: Annotated[str, typer.Argument(metavar="ID")],
+    to_csv: Annotated[Path, typer.Option("--csv", help="File for the telemetry.")],
+    as_json: AsJson = False,
+) -> None:
+    """Write a run's telemetry as CSV."""
+    from upright_bolt.store.export import export_csv
+
+    with store_at(context.obj) as store:
+        rows = export_csv(store, _id(run_id), to_csv)
+    if as_json:
+        print_json({"id": _id(run_id), "rows": rows, "file": str(to_csv)})
+    else:
+        print(f"{rows} samples of run {_id(run_id)} written to {to_csv}.")
+
+
+def delete(
+    context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False
+) -> None:
+    """Delete a run and its telemetry."""
+    with store_at(context.obj) as store:
+        store.delete(_id(run_id))
+    if as_json:
+        print_json({"deleted": _id(run_id)})
+    else:
+        print(f"Run {_id(run_id)} is deleted.")
+
+
+def compare(
+    context: typer.Context,
+    run_ids: Annotated[list[str], typer.Argument(metavar="ID ID…")],
+    against: Annotated[str | None, typer.Option("--against", help="The baseline; the first run if not given.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Compare runs with a baseline."""
+    _compare(context.obj, [_id(text) for text in run_ids], _id(against) if against else None, as_json=as_json)
 
 
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
-
-    @app.command("run")
-    def run(
-        context: typer.Context,
-        workload: Annotated[str, typer.Argument(help="steady: all cores, mixed work")],
-        duration: Annotated[str, typer.Option("--duration", help="Length, e.g. 10min or 90s.")] = "10min",
-        tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried for this run alone.")] = None,
-        label: Annotated[str, typer.Option("--label", help="A name for the run.")] = "",
-        as_json: AsJson = False,
-    ) -> int:
-        """Run a workload, measure, and keep the run."""
-        duration_s = TIME.parse(duration, "duration")
-        settings = parse_assignments(tried or [])
-        record = _run(context.obj, workload, duration_s, label, settings, as_json=as_json)
-        if record.end.state is not RunState.FINISHED:
-            raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why}")
-        return 0
-
-    runs = typer.Typer(invoke_without_command=True, help="List, show, export or delete runs.")
+    app.command("run")(run)
+    runs = typer.Typer(invoke_without_command=True)
     app.add_typer(runs, name="runs")
-
-    @runs.callback(invoke_without_command=True)
-    def list_(context: typer.Context, as_json: AsJson = False) -> None:
-        if context.invoked_subcommand is None:
-            with store_at(context.obj) as store:
-                _list(store.all(), as_json=as_json)
-
-    @runs.command("show")
-    def show(context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False) -> None:
-        """Show one run."""
-        with store_at(context.obj) as store:
-            _show(store.get(_id(run_id)), as_json=as_json)
-
-    @runs.command("export")
-    def export(
-        context: typer.Context,
-        run_id: Annotated[str, typer.Argument(metavar="ID")],
-        to_csv: Annotated[Path, typer.Option("--csv", help="File for the telemetry.")],
-        as_json: AsJson = False,
-    ) -> None:
-        """Write a run's telemetry as CSV."""
-        from upright_bolt.store.export import export_csv
-
-        with store_at(context.obj) as store:
-            rows = export_csv(store, _id(run_id), to_csv)
-        if as_json:
-            print_json({"id": _id(run_id), "rows": rows, "file": str(to_csv)})
-        else:
-            print(f"{rows} samples of run {_id(run_id)} written to {to_csv}.")
-
-    @runs.command("delete")
-    def delete(context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False) -> None:
-        """Delete a run and its telemetry."""
-        with store_at(context.obj) as store:
-            store.delete(_id(run_id))
-        if as_json:
-            print_json({"deleted": _id(run_id)})
-        else:
-            print(f"Run {_id(run_id)} is deleted.")
-
-    @app.command("compare")
-    def compare(
-        context: typer.Context,
-        run_ids: Annotated[list[str], typer.Argument(metavar="ID ID…")],
-        against: Annotated[str | None, typer.Option("--against", help="The baseline; the first run if not given.")] = None,
-        as_json: AsJson = False,
-    ) -> None:
-        """Compare runs with a baseline."""
-        _compare(context.obj, [_id(text) for text in run_ids], _id(against) if against else None, as_json=as_json)
+    runs.callback(invoke_without_command=True)(list_)
+    runs.command("show")(show)
+    runs.command("export")(export)
+    runs.command("delete")(delete)
+    app.command("compare")(compare)
 
 
 def _id(text: str) -> int:
@@ -121,7 +128,8 @@ def _try_for_run(session: "Session", settings: Settings) -> None:
         raise BadInput("A trial is running already; “keep” or “put-back” it before a run with settings of its own.")
     report = session.try_settings(settings, standing=False)  # closing the session puts it back
     if not report.ok:
-        raise Refused(report.sentence())
+        refusal = BadInput if report.bad_input else Refused
+        raise refusal(report.sentence())
 
 
 def _carry_on(session: "Session") -> "ActiveRun":
@@ -156,7 +164,12 @@ class _progress:  # noqa: N801 - used as a with-statement's word
         from rich.console import Console
         from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-        columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.fields[score]}"), TimeRemainingColumn())
+        columns = (
+            TextColumn("{task.description}"),
+            BarColumn(),
+            TextColumn("{task.fields[score]}"),
+            TimeRemainingColumn(),
+        )
         self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
         self._bar.start()
         task = self._bar.add_task("starting", total=None, score="")
@@ -165,7 +178,11 @@ class _progress:  # noqa: N801 - used as a with-statement's word
             if self._bar is not None:
                 score = "" if progress.score is None else SCORE.show(progress.score)
                 self._bar.update(
-                    task, description=progress.phase.value, total=progress.asked_s, completed=progress.elapsed_s, score=score
+                    task,
+                    description=progress.phase.value,
+                    total=progress.asked_s,
+                    completed=progress.elapsed_s,
+                    score=score,
                 )
 
         return advance
@@ -202,15 +219,16 @@ def _show(record: RunRecord, *, as_json: bool) -> None:
         print_json(run_data(record))
         return
     head = record.head
-    print(f"Run {record.id}{' “' + head.label + '”' if head.label else ''}: {head.workload} on {head.machine}, "
-          f"{record.end.duration_s:.0f} s, {record.end.state.value}{', ' + record.end.why if record.end.why else ''}")  # fmt: skip
+    label = f" “{head.label}”" if head.label else ""
+    state = record.end.state.value + (f", {record.end.why}" if record.end.why else "")
+    print(f"Run {record.id}{label}: {head.workload} on {head.machine}, {record.end.duration_s:.0f} s, {state}")
     if head.settings:
         print(f"Settings: {show_settings(head.settings)}")
     values = values_of(record)
     print_table([("number", "value"), *((n.title, n.quantity.show(values[n.key])) for n in NUMBERS)], right=(1,))
     shares = record.end.numbers.constraint_share
     if shares:
-        print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items()))
+        print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items() if share >= 0.005))
 
 
 def _compare(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:

@@ -27,72 +27,76 @@ def trial_data(trial: "Trial | None") -> dict[str, Any] | None:
     }
 
 
+def set_(
+    context: typer.Context,
+    assignments: Annotated[list[str], typer.Argument(help="NAME=VALUE with its unit: sustained=25W turbo=off")],
+    keep: Annotated[bool, typer.Option("--keep", help="Keep at once, without a trial.")] = False,
+    as_json: AsJson = False,
+) -> int:
+    """Put settings in force as a trial, until “keep” or “put-back”."""
+    settings = parse_assignments(assignments)
+    with session_at(context.obj, exclusive=True) as session:
+        report = session.try_settings(settings, standing=True)
+        if report.ok and keep:
+            session.keep()
+    if as_json:
+        print_json([asdict(row) for row in report.rows])
+    else:
+        _print_report(report, kept=keep)
+    if not report.ok:
+        refusal = BadInput if report.bad_input else Refused
+        raise refusal(report.sentence() + _left(report))
+    return 0
+
+
+def put_back(context: typer.Context, as_json: AsJson = False) -> None:
+    """End the trial and put back what was in force before it."""
+    with session_at(context.obj, exclusive=True) as session:
+        trial = session.put_back()
+    if as_json:
+        print_json({"put_back": trial.before_values})
+    else:
+        print(f"Put back: {show_settings(trial.before_values)}.")
+
+
+def keep_(context: typer.Context, as_json: AsJson = False) -> None:
+    """End the trial and keep its settings in force until a restart."""
+    with session_at(context.obj, exclusive=True) as session:
+        trial = session.keep()
+    if as_json:
+        print_json({"kept": trial.settings})
+    else:
+        print(f"Kept: {show_settings(trial.settings)}. It holds until the machine restarts.")
+
+
+def status(context: typer.Context, as_json: AsJson = False) -> None:
+    """Say whether a trial is running and whether what was set still holds."""
+    with session_at(context.obj, exclusive=False) as session:
+        now = session.status()
+    if as_json:
+        drift = [asdict(entry) for entry in now.drift]
+        print_json({"trial": trial_data(now.trial), "drift": drift, "kept": now.kept})
+    else:
+        _print_status(now)
+
+
+def plug(context: typer.Context, charger: Annotated[str, typer.Argument(metavar="in|out", help="in or out")]) -> None:
+    """Plug a twin's charger in or out, and let two seconds pass: its firmware reacts."""
+    if charger not in ("in", "out"):
+        raise BadInput(f"“{charger}” is neither in nor out.")
+    with session_at(context.obj, exclusive=True) as session:
+        session.plug(charger=charger == "in")
+        session.machine.clock.wait_until(session.machine.clock.now_s() + 2.0)
+    print("The charger is plugged in." if charger == "in" else "The charger is unplugged.")
+
+
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
-
-    @app.command("set")
-    def set_(
-        context: typer.Context,
-        assignments: Annotated[list[str], typer.Argument(help="NAME=VALUE with its unit: sustained=25W turbo=off")],
-        keep: Annotated[bool, typer.Option("--keep", help="Keep at once, without a trial.")] = False,
-        as_json: AsJson = False,
-    ) -> int:
-        """Put settings in force as a trial, until “keep” or “put-back”."""
-        settings = parse_assignments(assignments)
-        with session_at(context.obj, exclusive=True) as session:
-            report = session.try_settings(settings, standing=True)
-            if report.ok and keep:
-                session.keep()
-        if as_json:
-            print_json([asdict(row) for row in report.rows])
-        else:
-            _print_report(report, kept=keep)
-        if not report.ok:
-            raise Refused(report.sentence() + _left(report))
-        return 0
-
-    @app.command("put-back")
-    def put_back(context: typer.Context, as_json: AsJson = False) -> None:
-        """End the trial and put back what was in force before it."""
-        with session_at(context.obj, exclusive=True) as session:
-            trial = session.put_back()
-        if as_json:
-            print_json({"put_back": trial.before_values})
-        else:
-            print(f"Put back: {show_settings(trial.before_values)}.")
-
-    @app.command("keep")
-    def keep_(context: typer.Context, as_json: AsJson = False) -> None:
-        """End the trial and keep its settings in force until a restart."""
-        with session_at(context.obj, exclusive=True) as session:
-            trial = session.keep()
-        if as_json:
-            print_json({"kept": trial.settings})
-        else:
-            print(f"Kept: {show_settings(trial.settings)}. It holds until the machine restarts.")
-
-    @app.command("status")
-    def status(context: typer.Context, as_json: AsJson = False) -> None:
-        """Say whether a trial is running and whether what was set still holds."""
-        with session_at(context.obj, exclusive=False) as session:
-            now = session.status()
-        if as_json:
-            drift = [asdict(entry) for entry in now.drift]
-            print_json({"trial": trial_data(now.trial), "drift": drift, "kept": now.kept})
-        else:
-            _print_status(now)
-
-    @app.command("plug")
-    def plug(
-        context: typer.Context, charger: Annotated[str, typer.Argument(metavar="in|out", help="in or out")]
-    ) -> None:
-        """Plug a twin's charger in or out, and let two seconds pass: its firmware reacts."""
-        if charger not in ("in", "out"):
-            raise BadInput(f"“{charger}” is neither in nor out.")
-        with session_at(context.obj, exclusive=True) as session:
-            session.plug(charger=charger == "in")
-            session.machine.clock.wait_until(session.machine.clock.now_s() + 2.0)
-        print("The charger is plugged in." if charger == "in" else "The charger is unplugged.")
+    app.command("set")(set_)
+    app.command("put-back")(put_back)
+    app.command("keep")(keep_)
+    app.command("status")(status)
+    app.command("plug")(plug)
 
 
 def _left(report: "ApplyReport") -> str:

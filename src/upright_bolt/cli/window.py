@@ -27,15 +27,16 @@ def show(place: Place, view: str = "workbench") -> int:
     return open_window(place.machine, place.data, view)
 
 
-def add_to(app: typer.Typer) -> None:
-    """Add the command."""
+def window(
+    context: typer.Context,
+    view: Annotated[str, typer.Option("--view", help="machine, workbench or compare")] = "workbench",
+) -> int:
+    """Open the window."""
+    code = show(context.obj, view)
+    sys.stdout.flush()
+    return code
 
-    @app.command("window")
-    def window(
-        context: typer.Context,
-        view: Annotated[str, typer.Option("--view", help="machine, workbench or compare")] = "workbench",
-    ) -> int:
-        """Open the window."""
-        code = show(context.obj, view)
-        sys.stdout.flush()
-        return code
+
+def add_to(app: typer.Typer) -> None:
+    """Add the commands."""
+    app.command("window")(window)

@@ -36,9 +36,7 @@ class PolicyFiles:
 
     def __init__(self, probe: Probe, policies: list[int], name: str) -> None:
         self.probe = probe
-        self.files = tuple(
-            path for n in policies if probe.files.exists(path := paths.policy(n, name))
-        )
+        self.files = tuple(path for n in policies if probe.files.exists(path := paths.policy(n, name)))
 
     def text(self) -> str | None:
         """Return the first policy's text; None if there is none."""
@@ -79,7 +77,7 @@ class GovernorControl(_PolicyControl):
     """The kernel's rule for choosing clocks."""
 
     name = "governor"
-    coupled = ("epp",)
+    coupled: tuple[str, ...] = ("epp",)
 
     def __init__(self, probe: Probe, policies: list[int]) -> None:
         super().__init__(probe, policies, "scaling_governor")
@@ -180,7 +178,8 @@ class TurboControl:
         self._probe = probe
         self._inverted = probe.files.exists(paths.NO_TURBO)
         present = self._inverted or probe.files.exists(paths.BOOST)
-        self.files = ((paths.NO_TURBO if self._inverted else paths.BOOST),) if present else ()
+        switch = paths.NO_TURBO if self._inverted else paths.BOOST
+        self.files: tuple[str, ...] = (switch,) if present else ()
 
     def facts(self) -> Facts:
         choices = ("on", "off")

@@ -35,8 +35,10 @@ def find(probe: Probe, topology: Topology, *, virtual: bool) -> tuple[Found, flo
     _add_throttle(probe, found, topology)
     names = {channel.sensor.name for channel in found.channels if isinstance(channel, Gauge)}
     if "temperature.package" not in names:
-        why = "this is a virtual machine: sensors belong to the machine it runs on" if virtual else (
-            "no processor sensor under hwmon or thermal zones (driver coretemp or k10temp not loaded)"
+        why = (
+            "this is a virtual machine: sensors belong to the machine it runs on"
+            if virtual
+            else ("no processor sensor under hwmon or thermal zones (driver coretemp or k10temp not loaded)")
         )
         probe.note("processor temperature", why)
     if not any(name.startswith("fan.") for name in names):

@@ -94,8 +94,7 @@ class LimitControl(_LimitControl):
         declared = [
             n / 1e6
             for zone in self._zones
-            if (path := zone.file(self._constraint, "max_power_uw"))
-            and (n := self._probe.number(path))
+            if (path := zone.file(self._constraint, "max_power_uw")) and (n := self._probe.number(path))
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
         in_force = self._lowest()

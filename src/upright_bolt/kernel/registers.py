@@ -19,7 +19,14 @@ PACKAGE_LIMIT = 0x610
 POWER_INFO = 0x614
 LIMIT_REASONS = 0x64F
 
-REASON_BITS = {"hot signal": 0, "heat": 1, "current limit": 7, "sustained limit": 10, "burst limit": 11, "turbo table": 12}
+REASON_BITS = {
+    "hot signal": 0,
+    "heat": 1,
+    "current limit": 7,
+    "sustained limit": 10,
+    "burst limit": 11,
+    "turbo table": 12,
+}
 """Bit in 0x64F of each constraint this program tells apart."""
 
 

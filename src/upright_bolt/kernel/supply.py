@@ -25,7 +25,9 @@ def find(probe: Probe) -> Found:
             continue
         if kind in ("Mains", "USB") and "charger" not in seen and probe.number(f"{path}/online") is not None:
             seen.add("charger")
-            found.channels.append(Gauge(Sensor("charger", COUNT, "Charger plugged in (1) or not (0)"), f"{path}/online"))
+            found.channels.append(
+                Gauge(Sensor("charger", COUNT, "Charger plugged in (1) or not (0)"), f"{path}/online")
+            )
         elif kind == "Battery" and "battery" not in seen:
             seen.add("battery")
             _add_battery(probe, found, path)

@@ -22,6 +22,7 @@ class Quantity:
         name: the word used in JSON and in colour tables.
         unit: the unit numbers are kept in; empty for a pure number.
         decimals: digits behind the point when shown.
+        trims: whether zeros at the end are left out when shown ("25 W"); off for numbers read in columns.
         inputs: accepted units and their factor to ``unit``; empty if a bare number is meant.
     """
 
@@ -29,6 +30,7 @@ class Quantity:
     unit: str
     decimals: int = 0
     inputs: Mapping[str, float] = field(default_factory=dict)
+    trims: bool = True
 
     def show(self, value: float | None) -> str:
         """Return ``value`` with its unit as a person reads it, e.g. ``"25 W"`` or ``"3.20 GHz"``."""
@@ -37,9 +39,9 @@ class Quantity:
         if self.unit == "MHz":
             return f"{value / 1000:.2f} GHz" if abs(value) >= 1000 else f"{value:.0f} MHz"
         text = f"{value:,.{self.decimals}f}".replace("-", "−")
-        if self.decimals and "." in text:
+        if self.trims and "." in text:
             text = text.rstrip("0").rstrip(".")
-        return f"{text} {self.unit}".rstrip() if self.unit != "%" else f"{text} %"
+        return f"{text} {self.unit}".rstrip()
 
     def parse(self, text: str, what: str) -> float:
         """Return the number a person typed, in this quantity's unit.
@@ -80,7 +82,7 @@ class Quantity:
 
 POWER = Quantity("power", "W", 2, {"W": 1.0, "mW": 0.001})
 CLOCK = Quantity("clock", "MHz", 0, {"GHz": 1000.0, "MHz": 1.0})
-TEMPERATURE = Quantity("temperature", "°C", 1, {"C": 1.0, "°C": 1.0})
+TEMPERATURE = Quantity("temperature", "°C", 1, {"C": 1.0, "°C": 1.0}, trims=False)
 TIME = Quantity("time", "s", 2, {"s": 1.0, "ms": 0.001, "min": 60.0, "h": 3600.0})
 VOLTAGE = Quantity("voltage", "V", 3, {"V": 1.0, "mV": 0.001})
 PREFERENCE = Quantity("preference", "")
@@ -90,5 +92,5 @@ SPEED = Quantity("fan speed", "rpm")
 NOISE = Quantity("noise", "dB", 1)
 SHARE = Quantity("share", "%", 1)
 COUNT = Quantity("count", "")
-SCORE = Quantity("score", "units/min", 1)
-EFFICIENCY = Quantity("efficiency", "units/min/W", 2)
+SCORE = Quantity("score", "units/min", 1, trims=False)
+EFFICIENCY = Quantity("efficiency", "units/min/W", 2, trims=False)

@@ -18,14 +18,15 @@ def parse_assignments(words: Iterable[str]) -> dict[str, Value]:
     settings: dict[str, Value] = {}
     faults = []
     for word in words:
-        name, sign, text = word.partition("=")
+        name, sign, text = (part.strip() for part in word.partition("="))
+        if not sign:
+            faults.append(f"“{word}” is not of the form NAME=VALUE.")
+            continue
+        if name in settings:
+            faults.append(f"{name} is given twice.")
+            continue
         try:
-            if not sign:
-                raise BadInput(f"“{word}” is not of the form NAME=VALUE.")
-            value = parse_value(name.strip(), text)
-            if name.strip() in settings:
-                raise BadInput(f"{name.strip()} is given twice.")
-            settings[name.strip()] = value
+            settings[name] = parse_value(name, text)
         except BadInput as fault:
             faults.append(str(fault))
     if faults:

@@ -5,6 +5,11 @@ from dataclasses import dataclass, field
 from upright_bolt.model.control import Value
 
 
+NOT_WRITTEN = "Not written, since another setting was refused."
+UNDONE = "Put back, since another setting failed."
+CONSEQUENCES = (NOT_WRITTEN, UNDONE)
+
+
 @dataclass(frozen=True, slots=True)
 class ApplyRow:
     """What became of one control: asked, got, and why if they differ."""
@@ -21,11 +26,13 @@ class ApplyReport:
     """What became of settings that were put in force.
 
     ``left_changed`` names files that could not be put back after a failure: empty means the machine is either
-    as asked or exactly as before.
+    as asked or exactly as before. ``bad_input`` tells that what was asked can never be (out of range, or
+    contradicting itself), rather than that the machine refused it.
     """
 
     rows: tuple[ApplyRow, ...]
     left_changed: tuple[str, ...] = ()
+    bad_input: bool = False
 
     @property
     def ok(self) -> bool:
@@ -33,8 +40,9 @@ class ApplyReport:
         return all(row.ok for row in self.rows)
 
     def sentence(self) -> str:
-        """Return why it was refused, in one sentence."""
-        return " ".join(dict.fromkeys(row.why for row in self.rows if not row.ok and row.why))
+        """Return why it was refused: the reasons, without those that only follow from them."""
+        reasons = dict.fromkeys(row.why for row in self.rows if not row.ok and row.why not in ("", *CONSEQUENCES))
+        return " ".join(reasons)
 
 
 @dataclass(frozen=True, slots=True)

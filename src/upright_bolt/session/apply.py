@@ -11,12 +11,10 @@ from upright_bolt.kernel.driver import ControlDriver
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.control import Control, Value, show_value
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.trial import ApplyReport, ApplyRow
+from upright_bolt.model.trial import NOT_WRITTEN, UNDONE, ApplyReport, ApplyRow
 
 RESTORE_ROUNDS = 4
 """Files depend on each other (lowest below highest, preference under a governor): each round may free another."""
-
-NOT_WRITTEN = "Not written, since another setting was refused."
 
 
 def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float | None) -> dict[str, str]:
@@ -37,9 +35,7 @@ def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float |
     return refused
 
 
-def _contradictions(
-    settings: Settings, after: Mapping[str, Value | None], base_mhz: float | None
-) -> dict[str, str]:
+def _contradictions(settings: Settings, after: Mapping[str, Value | None], base_mhz: float | None) -> dict[str, str]:
     found = {}
     if "epp" in settings and after.get("governor") == "performance" and settings["epp"] != 0:
         found["epp"] = (
@@ -50,7 +46,7 @@ def _contradictions(
     asked = [name for name in ("clock-min", "clock-max") if name in settings]
     if asked and isinstance(low, float) and isinstance(high, float) and low > high:
         found[asked[0]] = (
-            f"Lowest clock {show_value('clock-min', low)} would lie above highest clock {show_value('clock-max', high)}."
+            f"Lowest clock {show_value('clock-min', low)} would lie above the highest, {show_value('clock-max', high)}."
         )
     if "clock-max" in settings and after.get("turbo") == "off" and _above(base_mhz, high):
         found["clock-max"] = (
@@ -122,7 +118,7 @@ def refused_report(settings: Settings, controls: Mapping[str, Control], refused:
         ApplyRow(name, value, controls[name].in_force, ok=False, why=refused.get(name, NOT_WRITTEN))
         for name, value in settings.items()
     ]
-    return ApplyReport(tuple(rows))
+    return ApplyReport(tuple(rows), bad_input=all(controls[name].settable for name in refused))
 
 
 def put_in_force(
@@ -157,9 +153,7 @@ def put_in_force(
     return ApplyReport(tuple(rows), left)
 
 
-def _write_one(
-    driver: ControlDriver, value: Value, files: KernelFiles, wrote: Callable[[str], None] | None
-) -> str:
+def _write_one(driver: ControlDriver, value: Value, files: KernelFiles, wrote: Callable[[str], None] | None) -> str:
     for write in driver.plan(value):
         if _is(files, write.path, write.text):
             continue
@@ -192,8 +186,7 @@ def _verify(settings: Settings, drivers: Mapping[str, ControlDriver]) -> dict[st
 def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, str]) -> ApplyRow:
     got = driver.read()
     if faults:
-        return ApplyRow(name, asked, got, ok=False, why=faults.get(name, "Put back, since another setting failed."))
+        return ApplyRow(name, asked, got, ok=False, why=faults.get(name, UNDONE))
     near = got != asked and not isinstance(asked, str)
     why = f"Kept as {show_value(name, got)}, the nearest step of this machine." if near else ""
     return ApplyRow(name, asked, got, ok=True, why=why)
-

@@ -2,10 +2,20 @@
 
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from math import isnan
 from typing import Protocol
 
 from upright_bolt.errors import BoltError
-from upright_bolt.model.run import Conditions, RunEnd, RunEvent, RunHead, RunNumbers, RunState, Slice, WorkError
+from upright_bolt.model.run import (
+    Conditions,
+    RunEnd,
+    RunEvent,
+    RunHead,
+    RunNumbers,
+    RunState,
+    Slice,
+    WorkError,
+)
 from upright_bolt.session.numbers import number_rows, run_numbers
 from upright_bolt.session.sampler import Sample
 from upright_bolt.workload.load import Load
@@ -130,7 +140,7 @@ class ActiveRun:
         conditions = replace(
             self.head.conditions,
             background_load=sum(busy) / len(busy) / 100.0 if busy else None,
-            temp_start_c=last_temp if last_temp is not None and last_temp == last_temp else None,
+            temp_start_c=last_temp if last_temp is not None and not isnan(last_temp) else None,
         )
         self.head = replace(self.head, conditions=conditions)
         self._sink.update_conditions(self.id, conditions)
@@ -166,7 +176,7 @@ class ActiveRun:
             return
         elapsed = min(elapsed, self.head.asked_s)
         complete = elapsed if final else min(elapsed, self._load.complete_until() - self._start_s)
-        fresh = []
+        fresh: list[Slice] = []
         while True:
             begin = (len(self._slices) + len(fresh)) * SLICE_S
             end = min(begin + SLICE_S, elapsed) if final else begin + SLICE_S
@@ -220,6 +230,12 @@ class ActiveRun:
         elapsed = min(self._elapsed(now), self.head.asked_s)
         score = self.end.score if self.end else (self._score(elapsed) if elapsed >= 1.0 else None)
         return RunProgress(
-            self.id, self.phase, elapsed, self.head.asked_s, score, tuple(self._slices), len(self._errors), self._numbers
+            self.id,
+            self.phase,
+            elapsed,
+            self.head.asked_s,
+            score,
+            tuple(self._slices),
+            len(self._errors),
+            self._numbers,
         )
-

@@ -97,7 +97,10 @@ class Session:
         in_force = driver.read()
         state, reason = facts.state, facts.reason
         if in_force is None and state is ControlState.SETTABLE:
-            state, reason = ControlState.READ_ONLY, "Its present value cannot be read, so it could not be put back."
+            state, reason = (
+                ControlState.READ_ONLY,
+                "Its present value cannot be read, so it could not be put back.",
+            )
         stock = self._memory.stock.get(name, in_force)
         low, high = facts.minimum, self._highest(facts, stock)
         return Control(declared, low, high, declared.step, facts.choices, stock, in_force, state, reason)
@@ -258,4 +261,3 @@ class Session:
 def now_stamp() -> str:
     """Return the present date and time with zone, to the second."""
     return datetime.now().astimezone().isoformat(timespec="seconds")
-

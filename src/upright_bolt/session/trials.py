@@ -66,7 +66,9 @@ class Trials:
             before_now = apply.snapshot(list(settings), self._drivers, self._files)
         except FileFault as fault:
             why = f"It cannot be read now, so it could not be put back: {fault}"
-            return ApplyReport(tuple(ApplyRow(n, v, controls[n].in_force, ok=False, why=why) for n, v in settings.items()))
+            return ApplyReport(
+                tuple(ApplyRow(n, v, controls[n].in_force, ok=False, why=why) for n, v in settings.items())
+            )
         earlier = self.current
         trial = self._opened(settings, before_now, controls, by, standing=standing)
         self._journal.begin(trial, self._stamp())
@@ -75,12 +77,27 @@ class Trials:
         return report
 
     def _opened(
-        self, settings: Settings, before: dict[str, str], controls: Mapping[str, Control], by: str, *, standing: bool
+        self,
+        settings: Settings,
+        before: dict[str, str],
+        controls: Mapping[str, Control],
+        by: str,
+        *,
+        standing: bool,
     ) -> Trial:
         values = {n: v for n in settings if (v := controls[n].in_force) is not None}
         running = self.current
         if running is None:
-            return Trial(uuid.uuid4().hex[:12], dict(settings), before, values, self._stamp(), by, standing, self._boot_id)
+            return Trial(
+                uuid.uuid4().hex[:12],
+                dict(settings),
+                before,
+                values,
+                self._stamp(),
+                by,
+                standing,
+                self._boot_id,
+            )
         return Trial(
             running.id,
             {**running.settings, **settings},

@@ -76,7 +76,7 @@ class RunStore:
         }
         with self._engine.begin() as connection:
             result = connection.execute(tables.runs.insert().values(**values))
-            return int(result.inserted_primary_key[0])
+            return int(result.lastrowid)
 
     def append(self, run_id: int, rows: list[list[float]]) -> None:
         """Keep telemetry rows."""
@@ -186,7 +186,11 @@ class RunStore:
             columns=tuple(json.loads(row["columns"])),
         )
         end = RunEnd(
-            RunState(row["state"]), row["why"], row["duration_s"], row["score"], RunNumbers(**json.loads(row["numbers"]))
+            RunState(row["state"]),
+            row["why"],
+            row["duration_s"],
+            row["score"],
+            RunNumbers(**json.loads(row["numbers"])),
         )
         slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
         errors = _children(connection, tables.errors, run_id, tables.errors.c.id)

@@ -41,8 +41,8 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
         live: dict[str, tuple[Callable[[], str], Callable[[str], None] | None]] = {
             "cpuinfo_max_freq": (policy.range_top, None),
             "scaling_cur_freq": (policy.clock, None),
-            "scaling_governor": (lambda cpu=cpu: state.governor[cpu], policy.set_governor),
-            "scaling_min_freq": (lambda cpu=cpu: _khz(state.clock_low_mhz[cpu]), policy.set_low),
+            "scaling_governor": (policy.governor, policy.set_governor),
+            "scaling_min_freq": (policy.low, policy.set_low),
             "scaling_max_freq": (policy.high, policy.set_high),
             "energy_performance_preference": (policy.preference, policy.set_preference),
         }
@@ -81,6 +81,12 @@ class _Policy:
         wobble = ((self._cpu * 37 + int(state.time_s * 10) * 13) % 21 - 10) * 0.9
         top = min(self._top_mhz(), state.clock_high_mhz[self._cpu])
         return _khz(max(state.clock_low_mhz[self._cpu], min(top, state.clock_mhz + wobble)))
+
+    def low(self) -> str:
+        return _khz(self._physics.state.clock_low_mhz[self._cpu])
+
+    def governor(self) -> str:
+        return self._physics.state.governor[self._cpu]
 
     def high(self) -> str:
         return _khz(min(self._top_mhz(), self._physics.state.clock_high_mhz[self._cpu]))

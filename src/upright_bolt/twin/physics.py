@@ -5,7 +5,6 @@ degrees. The limiter keeps an exponential average of the watts over the window a
 and the watts of each moment at or below the burst limit; the clock is the highest that all limits allow.
 """
 
-from bisect import bisect_right
 from dataclasses import dataclass
 from math import exp
 
@@ -115,9 +114,7 @@ class Physics:
             target = highest - 90.0 * max(0.0, thrift - 0.5)
         ramp_s = 0.03 + 0.5 * thrift * thrift
         follow = 1.0 - exp(-dt / ramp_s)
-        state.extra["wanted"] = wanted = (
-            state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
-        )
+        state.extra["wanted"] = wanted = state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
         return max(self._lows, min(wanted, highest))
 
     def _limited_clock(self, wanted: float, weights: list[float], switching: float, dt: float) -> float:
@@ -174,7 +171,7 @@ class Physics:
         doublings = (self.state.die_c - 60.0) / chip.leakage_doubling_c
         gated = 0.25 + 0.75 * busy
         leakage = chip.leakage_w * volts * volts * volts * 2.0**doublings * gated
-        return total * switching + leakage + chip.uncore_w + chip.uncore_busy_w * busy
+        return float(total * switching + leakage + chip.uncore_w + chip.uncore_busy_w * busy)
 
     def _clock_for(self, watts: float, highest: float, weights: list[float], switching: float) -> float:
         """Return the clock whose power is ``watts``, by halving on the grid and linear between its points."""

@@ -98,7 +98,7 @@ class Mix:
 
 def _folded(values: NDArray[np.generic]) -> bytes:
     """Return all 64-bit words of an array folded into 64 by exclusive or: any wrong bit shows."""
-    return np.bitwise_xor.reduce(values.view(np.uint64).reshape(-1, 64), axis=0).tobytes()
+    return bytes(np.bitwise_xor.reduce(values.view(np.uint64).reshape(-1, 64), axis=0))
 
 
 def digest_of(result: bytes) -> str:

@@ -18,9 +18,7 @@ from threadpoolctl import threadpool_limits
 
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
 
-SINGLE_THREAD = {
-    name: "1" for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "BLIS_NUM_THREADS")
-}
+SINGLE_THREAD = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "BLIS_NUM_THREADS"), "1")
 """Environment that holds numeric libraries to one thread from the moment they are loaded."""
 
 
