@@ -1,0 +1,126 @@
+"""The pictures of Compare: chosen runs overlaid from load start, and what each watt buys."""
+
+import pyqtgraph as pg
+from PyQt6.QtWidgets import QWidget
+
+from upright_bolt.desktop.chart import AXIS_W, Chart
+from upright_bolt.desktop.history import Floats, thinned
+from upright_bolt.desktop.pieces import column
+from upright_bolt.desktop.run_list import LETTERS
+from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
+from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
+from upright_bolt.model.run import RunRecord
+
+MOST_POINTS = 800
+CURVES = (("clock.mean", 0.001), ("power.package", 1.0), ("temperature.package", 1.0))
+Telemetry = tuple[Floats, dict[str, Floats]]
+
+
+class Overlay(QWidget):
+    """Clock, power and temperature of the chosen runs on one time axis from load start."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        quantities = (("Clock", CLOCK), ("Power", POWER), ("Temperature", TEMPERATURE))
+        self.charts = [
+            Chart(title, quantity, theme, times=i == 2, ends_now=False) for i, (title, quantity) in enumerate(quantities)
+        ]
+        layout = column(self, gap=3)
+        for chart in self.charts:
+            layout.addWidget(chart, 1)
+            chart.returned.connect(self._whole)
+            if chart is not self.charts[0]:
+                chart.setXLink(self.charts[0])
+        self._length = 60.0
+        self._items: list[tuple[Chart, pg.GraphicsObject]] = []
+
+    def _whole(self) -> None:
+        self.charts[0].setXRange(-3, self._length * 1.03, padding=0)
+
+    def show_runs(self, runs: list[RunRecord], telemetry: dict[int, Telemetry]) -> None:
+        """Draw the runs, in the order of their letters."""
+        for chart, item in self._items:
+            chart.removeItem(item)
+        self._items = []
+        self._length = max((run.end.duration_s for run in runs), default=60.0)
+        for chart, (name, scale) in zip(self.charts, CURVES, strict=True):
+            drawn = 0
+            lowest, highest = float("inf"), 0.0
+            for letter, run in enumerate(runs):
+                times, columns = telemetry.get(run.id, (None, {}))
+                values = columns.get(name)
+                if times is None or values is None or not (values == values).any():
+                    continue
+                x, y = thinned(times, values * scale, MOST_POINTS)
+                self._draw(chart, letter, x, y)
+                known = y[y == y]
+                lowest, highest = min(lowest, float(known.min())), max(highest, float(known.max()))
+                drawn += 1
+            bottom = 0.0 if name != "temperature.package" or not drawn else max(0.0, lowest - 6)
+            chart.setYRange(bottom, highest * 1.12 if drawn else 1.0, padding=0)
+            chart.say("" if drawn or not runs else "Not measured in these runs")
+        self._whole()
+
+    def _draw(self, chart: Chart, letter: int, x: Floats, y: Floats) -> None:
+        colour = run_colours(self._theme)[letter]
+        curve = chart.curve(colour, width=1.6, style=LINES[letter])
+        curve.setData(x, y)
+        known = y == y
+        end = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.0, 0.5))
+        end.setFont(font(8.5, bold=True))
+        end.setPos(float(x[known][-1]), float(y[known][-1]))
+        chart.addItem(end, ignoreBounds=True)
+        self._items += [(chart, curve), (chart, end)]
+
+
+class WattPicture(Chart):
+    """Score against settled watts, of every run of a machine: what a watt buys."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__("Score over settled power", None, theme, times=False, ends_now=False)
+        item = self.getPlotItem()
+        item.setMouseEnabled(x=False, y=False)
+        item.getAxis("left").setWidth(AXIS_W)
+        item.setAxisItems({"bottom": pg.AxisItem("bottom")})
+        axis = item.getAxis("bottom")
+        axis.setPen(pg.mkPen(theme.line))
+        axis.setTextPen(pg.mkPen(theme.muted))
+        axis.setTickFont(font(7.5))
+        axis.setStyle(tickLength=0)
+        axis.setHeight(20)
+        self._dots = pg.ScatterPlotItem()
+        self.addItem(self._dots)
+        self._letters: list[pg.TextItem] = []
+
+    def show_runs(self, runs: list[RunRecord], chosen: list[RunRecord]) -> None:
+        """Draw every run that has both numbers; the chosen ones filled and with their letters."""
+        for words in self._letters:
+            self.removeItem(words)
+        self._letters = []
+        theme = self.theme
+        spots = []
+        for run in runs:
+            watts, score = run.end.numbers.power_sustained_w, run.end.score
+            if watts is None or score is None:
+                continue
+            letter = next((i for i, other in enumerate(chosen) if other.id == run.id), None)
+            colour = theme.muted if letter is None else run_colours(theme)[letter]
+            spots.append({
+                "pos": (watts, score),
+                "size": 7 if letter is None else 9,
+                "pen": pg.mkPen(colour, width=1.5),
+                "brush": pg.mkBrush(theme.sheet if letter is None else colour),
+            })  # fmt: skip
+            if letter is not None:
+                words = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.5, 1.25))
+                words.setFont(font(8.5, bold=True))
+                words.setPos(watts, score)
+                self.addItem(words, ignoreBounds=True)
+                self._letters.append(words)
+        self._dots.setData(spots)
+        if spots:
+            xs, ys = [s["pos"][0] for s in spots], [s["pos"][1] for s in spots]
+            self.setXRange(max(0, min(xs) - 4), max(xs) + 4, padding=0)
+            self.setYRange(0, max(ys) * 1.18, padding=0)
+        self.say("" if spots else "Not measured in these runs")

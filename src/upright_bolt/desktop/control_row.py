@@ -1,0 +1,150 @@
+"""One control in the settings column: its title, its strip or its words, and a number entry."""
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QWidget
+
+from upright_bolt.desktop.pieces import button, column, label, restyle
+from upright_bolt.desktop.scale_strip import ScaleStrip
+from upright_bolt.desktop.theme import Theme
+from upright_bolt.errors import BadInput
+from upright_bolt.model.control import Control, Kind, Value
+
+
+class NumberEntry(QLineEdit):
+    """A value typed with its unit. What cannot be used stays as typed, marked, until it is mended or dropped.
+
+    Signals:
+        typed: the text, on Enter or when the focus leaves after an edit.
+        dropped: Escape.
+    """
+
+    typed = pyqtSignal(str)
+    dropped = pyqtSignal()
+
+    def __init__(self, name: str) -> None:
+        super().__init__()
+        self.setFixedWidth(74)
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.setAccessibleName(name)
+        self.editingFinished.connect(self._finished)
+
+    def _finished(self) -> None:
+        if self.isModified():
+            self.setModified(False)
+            self.typed.emit(self.text())
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Escape drops the draft."""
+        if event is not None and event.key() == Qt.Key.Key_Escape:
+            self.dropped.emit()
+        else:
+            super().keyPressEvent(event)
+
+
+class ControlRow(QWidget):
+    """Shows one control; emits what a person drafts.
+
+    Signals:
+        drafted: control name and value; None drops the draft of this control.
+    """
+
+    drafted = pyqtSignal(str, object)
+
+    def __init__(self, control: Control, theme: Theme) -> None:
+        super().__init__()
+        self._control = control
+        self._fault = label("", "fault", wraps=True)
+        self._fault.hide()
+        self._note = label("", "muted")
+        self._title = label(control.declaration.title, "strong")
+        self._title.setToolTip(control.declaration.hint)
+        self._strip: ScaleStrip | None = None
+        self._entry: NumberEntry | None = None
+        self._words: dict[str, QPushButton] = {}
+        layout = column(self, gap=1)
+        head = QHBoxLayout()
+        head.addWidget(self._title)
+        head.addStretch()
+        head.addWidget(self._note)
+        layout.addLayout(head)
+        layout.addLayout(self._scale(theme) if control.declaration.kind is Kind.SCALE else self._choice())
+        layout.addWidget(self._fault)
+        self.show_control(control, None)
+
+    def _scale(self, theme: Theme) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        name = self._control.name
+        self._strip = ScaleStrip(self._control, theme)
+        self._strip.drafted.connect(lambda value: self._choose(name, value))
+        self._strip.dropped.connect(lambda: self._choose(name, None))
+        self._entry = NumberEntry(f"{self._control.declaration.title}, typed")
+        self._entry.typed.connect(self._typed)
+        self._entry.dropped.connect(lambda: self._choose(name, None))
+        row.addWidget(self._strip, 1)
+        row.addWidget(self._entry, 0, Qt.AlignmentFlag.AlignTop)
+        return row
+
+    def _choice(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(0)
+        group = QButtonGroup(self)
+        for word in self._control.choices or ("–",):
+            made = button(word, "segment")
+            made.setCheckable(True)
+            made.setAccessibleName(f"{self._control.declaration.title}: {word}")
+            made.clicked.connect(lambda _checked, word=word: self._choose(self._control.name, word))
+            group.addButton(made)
+            self._words[word] = made
+            row.addWidget(made)
+        row.addStretch()
+        return row
+
+    def _choose(self, name: str, value: Value | None) -> None:
+        self._show_fault("")
+        if self._entry is not None:
+            self._entry.setModified(False)
+        self.drafted.emit(name, None if value == self._control.in_force else value)
+
+    def _typed(self, text: str) -> None:
+        try:
+            value = self._control.parse(text)
+        except BadInput as fault:
+            self._show_fault(str(fault))
+            return
+        self._choose(self._control.name, value)
+
+    def _show_fault(self, sentence: str) -> None:
+        self._fault.setText(f"✕ {sentence}" if sentence else "")
+        self._fault.setVisible(bool(sentence))
+        if self._entry is not None:
+            restyle(self._entry, "fault", "true" if sentence else "false")
+
+    @property
+    def fault(self) -> str:
+        """The sentence that is shown about what was typed; empty if all is well."""
+        return self._fault.text()
+
+    def show_control(self, control: Control, draft: Value | None) -> None:
+        """Show the control as it stands, and its draft."""
+        self._control = control
+        note = "" if control.settable else control.state.value
+        if control.settable and control.stock != control.in_force:
+            note = f"stock {control.show(control.stock)}"
+        self._note.setText(note)
+        self.setToolTip(control.reason)
+        shown = draft if draft is not None else control.in_force
+        if self._strip is not None and self._entry is not None:
+            self._strip.show_control(control, draft if isinstance(draft, float) else None)
+            self._entry.setEnabled(control.settable)
+            if not self._entry.isModified() and not self._fault.isVisibleTo(self):
+                text = control.show(shown) if shown is not None else "–"
+                if self._entry.text() != text:
+                    self._entry.setText(text)
+        for word, made in self._words.items():
+            made.setEnabled(control.settable)
+            made.setChecked(word == shown)
+            wanted = f"◇ {word}" if word == draft else word
+            if made.text() != wanted:
+                made.setText(wanted)

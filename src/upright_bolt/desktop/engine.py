@@ -1,0 +1,169 @@
+"""The engine: the thread in which the session lives. The window never touches the session itself.
+
+The thread samples, carries runs on and executes what the window asks for, one thing after another. Snapshots come
+back as a signal at most ten times a second, however fast the machine's time runs.
+"""
+
+import queue
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from upright_bolt.errors import BoltError
+from upright_bolt.model.control import Control
+from upright_bolt.model.run import RunEvent
+from upright_bolt.model.trial import Status
+from upright_bolt.session.running import RunProgress
+from upright_bolt.session.sampler import Sample
+from upright_bolt.session.session import SAMPLE_S, Session
+
+EMIT_S = 0.1
+SHORT_WAIT_S = 0.1
+CONTROLS_EVERY_S = 1.0
+
+
+@dataclass(slots=True)
+class Snapshot:
+    """What has happened since the last snapshot; ``controls`` and ``status`` only when read again."""
+
+    samples: list[Sample] = field(default_factory=list)
+    events: list[RunEvent] = field(default_factory=list)
+    progress: RunProgress | None = None
+    ended_run: int | None = None
+    controls: dict[str, Control] | None = None
+    status: Status | None = None
+
+
+Ask = Callable[[Session], Any]
+Answer = Callable[[Any], None]
+Fail = Callable[[str], None]
+
+
+class Engine(QObject):
+    """Owns the session's thread.
+
+    Signals:
+        snapshot: a ``Snapshot``.
+        failed: a sentence; the session cannot go on.
+    """
+
+    snapshot = pyqtSignal(object)
+    failed = pyqtSignal(str)
+    _answered = pyqtSignal(object, object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self._asked: queue.SimpleQueue[tuple[Ask, Answer, Fail]] = queue.SimpleQueue()
+        self._stop = threading.Event()
+        self._pending = Snapshot()
+        self._emitted = 0.0
+        self._controls_due = 0.0
+        self._trouble = ""
+        self._thread = threading.Thread(target=self._live, name="session", daemon=True)
+        self._answered.connect(self._deliver)
+
+    def start(self) -> None:
+        """Begin sampling."""
+        self._thread.start()
+
+    def ask(self, what: Ask, answer: Answer, fail: Fail) -> None:
+        """Let the session do ``what``; the outcome comes back in the window's thread."""
+        self._asked.put((what, answer, fail))
+
+    def close(self) -> str:
+        """End the thread; a trial of this window is put back. Returns a sentence if that failed."""
+        self._stop.set()
+        if self._thread.is_alive():
+            self._thread.join()
+        return self._trouble
+
+    def _deliver(self, callback: Callable[[Any], None], value: object) -> None:
+        callback(value)
+
+    def _live(self) -> None:
+        try:
+            while not self._stop.is_set():
+                self._tick()
+                due = self._session.machine.clock.now_s() + SAMPLE_S
+                self._until(due)
+        except Exception as fault:  # noqa: BLE001 - whatever it was, the person must hear of it
+            self.failed.emit(f"The session stopped: {fault}")
+        finally:
+            self._trouble = self._session.close()
+
+    def _until(self, due: float) -> None:
+        clock = self._session.machine.clock
+        while not self._stop.is_set():
+            self._serve()
+            now = clock.now_s()
+            if now >= due - 1e-9:
+                return
+            clock.wait_until(min(due, now + SHORT_WAIT_S))
+
+    def _serve(self) -> None:
+        while True:
+            try:
+                what, answer, fail = self._asked.get_nowait()
+            except queue.Empty:
+                return
+            try:
+                self._answered.emit(answer, what(self._session))
+            except (BoltError, OSError) as fault:
+                self._answered.emit(fail, str(fault))
+            self._controls_due = 0.0
+            self._emitted = 0.0
+
+    def _tick(self) -> None:
+        tick = self._session.tick()
+        pending = self._pending
+        pending.samples.append(tick.sample)
+        pending.events += tick.events
+        run = self._session.run
+        pending.progress = run.progress() if run is not None else None
+        ended = self._session.end_run()
+        if ended is not None:
+            pending.ended_run = ended.id
+        now = time.monotonic()
+        if now >= self._controls_due:
+            self._controls_due = now + CONTROLS_EVERY_S
+            pending.controls = self._session.controls()
+            pending.status = self._session.status()
+        if now - self._emitted >= EMIT_S or pending.ended_run is not None:
+            self._emitted = now
+            self._pending = Snapshot()
+            self.snapshot.emit(pending)
+
+
+class Door(QObject):
+    """The one door to other background work: reading and writing the run store."""
+
+    _answered = pyqtSignal(object, object)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._pool = ThreadPoolExecutor(1, thread_name_prefix="store")
+        self._answered.connect(self._deliver)
+
+    def run(self, work: Callable[[], Any], on_result: Answer, on_error: Fail) -> None:
+        """Do ``work`` in the background and hand its outcome over in the window's thread."""
+
+        def job() -> None:
+            try:
+                self._answered.emit(on_result, work())
+            except BoltError as fault:
+                self._answered.emit(on_error, str(fault))
+
+        self._pool.submit(job)
+
+    def _deliver(self, callback: Callable[[Any], None], value: object) -> None:
+        callback(value)
+
+    def close(self) -> None:
+        """Wait for what is under way."""
+        self._pool.shutdown(wait=True)

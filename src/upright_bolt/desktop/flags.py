@@ -1,0 +1,81 @@
+"""Flags on the time axis: what was done, and what the machine did by itself."""
+
+import pyqtgraph as pg
+from PyQt6.QtGui import QColor
+
+from upright_bolt.desktop.chart import Chart
+from upright_bolt.desktop.theme import Theme, font
+from upright_bolt.model.run import RunEvent
+
+ROWS = 3
+MOST = 12
+HEIGHT = 52
+LETTER_PX = 5.6
+
+
+class Flags(Chart):
+    """A strip of flags above the charts, with a thin line down through each of them."""
+
+    def __init__(self, theme: Theme, below: list[Chart]) -> None:
+        super().__init__("", None, theme, times=False)
+        self._below = below
+        self._shown: tuple[tuple[float, str], ...] = ()
+        self._items: list[tuple[Chart, pg.GraphicsObject]] = []
+        item = self.getPlotItem()
+        item.getAxis("left").setStyle(showValues=False)
+        item.getAxis("left").setPen(None)
+        item.getViewBox().setBackgroundColor(None)
+        item.getViewBox().setBorder(None)
+        item.showGrid(x=False, y=False)
+        item.setYRange(0, ROWS, padding=0)
+        self.setFixedHeight(HEIGHT)
+
+    def draw(self, events: list[RunEvent], from_s: float, to_s: float) -> None:
+        """Show the events between two times, the newest if there are too many."""
+        visible = [event for event in events if from_s <= event.time_s <= to_s][-MOST:]
+        wanted = tuple((event.time_s, event.text) for event in visible)
+        if wanted == self._shown:
+            return
+        self._shown = wanted
+        for chart, item in self._items:
+            chart.removeItem(item)
+        self._items = []
+        per_px = (to_s - from_s) / max(1, self.width() - 60)
+        free = [float("-inf")] * ROWS
+        for event in visible:
+            row = next((r for r in range(ROWS) if free[r] <= event.time_s), None)
+            self._line(event)
+            if row is None:
+                continue
+            free[row] = event.time_s + per_px * (14 + LETTER_PX * len(_short(event.text)))
+            self._flag(event, row, leftwards=event.time_s > from_s + 0.72 * (to_s - from_s))
+
+    def _line(self, event: RunEvent) -> None:
+        pen = self.pen(self._colour(event), width=1.0, style="dot")
+        for chart in self._below:
+            line = pg.InfiniteLine(event.time_s, angle=90, pen=pen)
+            chart.addItem(line, ignoreBounds=True)
+            self._items.append((chart, line))
+
+    def _flag(self, event: RunEvent, row: int, *, leftwards: bool) -> None:
+        words = pg.TextItem(
+            f" {_short(event.text)} ",
+            color=self.theme.paper,
+            fill=QColor(self._colour(event)),
+            anchor=(1.0 if leftwards else 0.0, 0.5),
+        )
+        words.setFont(font(7.0, bold=True))
+        words.setPos(event.time_s, ROWS - row - 0.5)
+        self.addItem(words, ignoreBounds=True)
+        self._items.append((self, words))
+
+    def _colour(self, event: RunEvent) -> str:
+        theme = self.theme
+        return {"tried": theme.accent, "kept": theme.accent, "put back": theme.accent, "reset": theme.temperature}.get(
+            event.kind, theme.ink
+        )
+
+
+def _short(text: str) -> str:
+    text = text.replace("Changed by firmware or another program:", "Reset:")
+    return text if len(text) <= 34 else text[:33] + "…"

@@ -1,0 +1,95 @@
+"""Constraint lanes: one thin band per constraint, filled while it held the clock back."""
+
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QBrush, QColor
+from PyQt6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QWidget
+
+from upright_bolt.desktop.chart import Chart
+from upright_bolt.desktop.history import Floats, spans_of
+from upright_bolt.desktop.pieces import label, restyle
+from upright_bolt.desktop.theme import Theme
+from upright_bolt.model.constraint import Constraint
+
+SHOWN = (
+    Constraint.SUSTAINED,
+    Constraint.BURST,
+    Constraint.HEAT,
+    Constraint.CURRENT,
+    Constraint.TURBO_TABLE,
+    Constraint.CLOCK_CAP,
+    Constraint.NO_WORK,
+    Constraint.UNKNOWN,
+)
+LANE_PX = 12
+_CODES = list(Constraint)
+
+
+def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
+    """Return the fill of a lane: the colour of the quantity that is limited; hatched where unknown."""
+    colours = {
+        Constraint.SUSTAINED: theme.power,
+        Constraint.BURST: theme.power,
+        Constraint.CURRENT: theme.power,
+        Constraint.HEAT: theme.temperature,
+        Constraint.HOT_SIGNAL: theme.temperature,
+        Constraint.TURBO_TABLE: theme.clock,
+        Constraint.CLOCK_CAP: theme.clock,
+        Constraint.NO_WORK: theme.line,
+    }
+    if constraint is Constraint.UNKNOWN:
+        return QBrush(QColor(theme.muted), Qt.BrushStyle.BDiagPattern)
+    return QBrush(QColor(colours[constraint]))
+
+
+class Lanes(QWidget):
+    """The lanes, with the words beside them; the word of the one that holds now is strong.
+
+    Attributes:
+        chart: the plot, whose time axis others link to.
+    """
+
+    def __init__(self, theme: Theme, words_width: int, *, ends_now: bool = True) -> None:
+        super().__init__()
+        self.chart = Chart("", None, theme, times=True, ends_now=ends_now)
+        item = self.chart.getPlotItem()
+        item.getAxis("left").setStyle(showValues=False)
+        item.showGrid(x=True, y=False)
+        item.setYRange(0, len(SHOWN), padding=0)
+        item.setLimits(yMin=0, yMax=len(SHOWN))
+        self._bars: dict[Constraint, pg.BarGraphItem] = {}
+        self._words: dict[Constraint, QLabel] = {}
+        words = QWidget()
+        words.setFixedWidth(words_width)
+        grid = QGridLayout(words)
+        grid.setContentsMargins(8, 1, 0, 20)
+        grid.setSpacing(0)
+        for row, constraint in enumerate(SHOWN):
+            bar = pg.BarGraphItem(x0=[], x1=[], y0=[], height=[], pen=None, brush=lane_brush(constraint, theme))
+            self.chart.addItem(bar)
+            self._bars[constraint] = bar
+            word = label(constraint.value.capitalize(), "muted")
+            word.setFixedHeight(LANE_PX)
+            self._words[constraint] = word
+            grid.addWidget(word, row, 0)
+        layout = QGridLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.chart, 0, 0)
+        layout.addWidget(words, 0, 1, Qt.AlignmentFlag.AlignTop)
+        self.setFixedHeight(len(SHOWN) * LANE_PX + 22)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def draw(self, time_s: Floats, held: Floats) -> None:
+        """Fill the lanes. Both of shape (n,); ``held`` holds places in ``Constraint``."""
+        for row, constraint in enumerate(SHOWN):
+            spans = spans_of(time_s, held, _CODES.index(constraint)) if len(time_s) else []
+            y = len(SHOWN) - row - 0.88
+            self._bars[constraint].setOpts(
+                x0=[a for a, _ in spans], x1=[b for _, b in spans], y0=[y] * len(spans), height=[0.76] * len(spans)
+            )
+
+    def show_now(self, holding: Constraint | None) -> None:
+        """Make the word of the present constraint strong."""
+        for constraint, word in self._words.items():
+            restyle(word, "role", "strong" if constraint is holding else "muted")

@@ -1,0 +1,184 @@
+"""The live charts of the Workbench: flags, clock, power, temperature and lanes on one time axis."""
+
+from functools import partial
+
+import pyqtgraph as pg
+from PyQt6.QtWidgets import QGridLayout, QWidget
+
+from upright_bolt.desktop.chart import Chart
+from upright_bolt.desktop.flags import Flags
+from upright_bolt.desktop.history import Floats, History, thinned
+from upright_bolt.desktop.lanes import Lanes
+from upright_bolt.desktop.pieces import column, heading, label
+from upright_bolt.desktop.theme import Theme
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
+
+SPAN_S = 600.0
+AHEAD = 0.015
+WORDS_W = 100
+MOST_POINTS = 900
+_CODES = list(Constraint)
+
+
+class Figure(QWidget):
+    """The number of the moment beside a chart, and two lines of what goes with it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedWidth(WORDS_W)
+        self._figure = label("", "figure")
+        self._lines = [label("", "muted"), label("", "muted")]
+        layout = column(self, margins=(8, 2, 0, 0), gap=1)
+        layout.addWidget(self._figure)
+        for line in self._lines:
+            layout.addWidget(line)
+        layout.addStretch()
+
+    def show_texts(self, figure: str, first: str = "", second: str = "") -> None:
+        """Show them."""
+        self._figure.setText(figure)
+        self._lines[0].setText(first)
+        self._lines[1].setText(second)
+
+
+class LiveCharts(QWidget):
+    """Draws a ``History``. Drag or zoom to look at a span; a double click returns to the present."""
+
+    def __init__(self, history: History, theme: Theme, ceiling_c: float | None, highest_mhz: float | None) -> None:
+        super().__init__()
+        self._history = history
+        self._ceiling_c = ceiling_c
+        self._following = True
+        self.clock = Chart("Clock", CLOCK, theme, times=False)
+        self.power = Chart("Power", POWER, theme, times=False)
+        self.temperature = Chart("Temperature", TEMPERATURE, theme, times=False)
+        self.lanes = Lanes(theme, WORDS_W)
+        charts = [self.clock, self.power, self.temperature]
+        self.flags = Flags(theme, [*charts, self.lanes.chart])
+        self._figures = [Figure() for _ in charts]
+        self._add_curves(theme, highest_mhz)
+        grid = QGridLayout(self)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setHorizontalSpacing(0)
+        grid.setVerticalSpacing(3)
+        grid.addWidget(self.flags, 0, 0)
+        for row, (chart, figure) in enumerate(zip(charts, self._figures, strict=True), start=1):
+            grid.addWidget(chart, row, 0)
+            grid.addWidget(figure, row, 1)
+            grid.setRowStretch(row, 1)
+        grid.addWidget(heading("Held back by"), 4, 0)
+        grid.addWidget(self.lanes, 5, 0, 1, 2)
+        self._link([*charts, self.lanes.chart])
+
+    def _link(self, charts: list[Chart]) -> None:
+        for chart in (*charts, self.flags):
+            if chart is not self.clock:
+                chart.setXLink(self.clock)
+            chart.moved.connect(self._look_around)
+            chart.returned.connect(self.follow)
+
+    def _add_curves(self, theme: Theme, highest_mhz: float | None) -> None:
+        band_edge = self.clock.pen(theme.clock, width=0.5)
+        band_edge.setColor(pg.mkColor(theme.clock + "55"))
+        self._low = pg.PlotDataItem(pen=band_edge, connect="finite")
+        self._high = pg.PlotDataItem(pen=band_edge, connect="finite")
+        self.clock.addItem(pg.FillBetweenItem(self._low, self._high, brush=pg.mkBrush(theme.clock + "30")))
+        self.clock.addItem(self._low)
+        self.clock.addItem(self._high)
+        self._mean = self.clock.curve(theme.clock)
+        self._sustained = self.power.curve(theme.power, width=1.0, style="dash")
+        self._burst = self.power.curve(theme.power, width=1.0, style="dot")
+        self._power = self.power.curve(theme.power)
+        self._temperature = self.temperature.curve(theme.temperature)
+        self.clock.setYRange(0, (highest_mhz or 4000.0) / 1000.0 * 1.08, padding=0)
+        top = (self._ceiling_c or 100.0) + 8
+        self.temperature.setYRange(20, top, padding=0)
+        if self._ceiling_c is not None:
+            self.temperature.mark_level(self._ceiling_c, f"ceiling {self._ceiling_c:.0f} °C", theme.temperature)
+
+    def follow(self) -> None:
+        """Show the last ten minutes, and go on doing so."""
+        self._following = True
+        self.draw()
+
+    def _look_around(self) -> None:
+        self._following = False
+        self.draw()
+
+    def draw(self) -> None:
+        """Draw what is in sight."""
+        history = self._history
+        if not len(history):
+            return
+        now = float(history.column("time")[-1])
+        if self._following:
+            self.clock.setXRange(now - SPAN_S, now + AHEAD * SPAN_S, padding=0)
+        (from_s, to_s), _ = self.clock.getPlotItem().getViewBox().viewRange()
+        self.lanes.chart.time_axis.zero = now
+        rows = history.span(from_s, to_s)
+        times = history.column("time")[rows]
+        self._draw_clock(times, rows)
+        self._draw_power(times, rows)
+        draw = partial(_set, self._temperature, times)
+        draw(history.column("temperature")[rows])
+        self.lanes.draw(times, history.column("held")[rows])
+        self.lanes.show_now(_CODES[int(history.column("held")[-1])])
+        self.flags.draw(history.events, from_s, to_s)
+        self._say_missing()
+        self._show_figures()
+
+    def _draw_clock(self, times: Floats, rows: slice) -> None:
+        history = self._history
+        for curve, name in ((self._low, "clock_low"), (self._high, "clock_high"), (self._mean, "clock_mean")):
+            _set(curve, times, history.column(name)[rows] / 1000.0)
+
+    def _draw_power(self, times: Floats, rows: slice) -> None:
+        history = self._history
+        for curve, name in ((self._power, "power"), (self._sustained, "sustained"), (self._burst, "burst")):
+            _set(curve, times, history.column(name)[rows])
+        known = [v for name in ("power", "burst") if (v := _highest(history.column(name)[rows])) is not None]
+        self.power.setYRange(0, max([*known, 10.0]) * 1.12, padding=0)
+
+    def _say_missing(self) -> None:
+        history = self._history
+        for chart, name, title in (
+            (self.clock, "clock_mean", "Clock"),
+            (self.power, "power", "Power"),
+            (self.temperature, "temperature", "Temperature"),
+        ):
+            missing = _highest(history.column(name)[-40:]) is None and len(history) > 2
+            chart.say(f"{title}: not measured on this machine" if missing else "")
+
+    def _show_figures(self) -> None:
+        history = self._history
+        clock, power, temperature = self._figures
+        busy = history.last("busy")
+        clock.show_texts(
+            CLOCK.show(history.last("clock_mean")), "mean of busy cores", "" if busy is None else f"busy {busy:.0f} %"
+        )
+        top = _highest(history.column("power"))
+        limit = history.last("sustained")
+        power.show_texts(
+            "not measured" if history.last("power") is None else f"{history.last('power'):.1f} W",
+            "" if top is None else f"highest {top:.1f} W",
+            "" if limit is None else f"sustained {POWER.show(limit)}",
+        )
+        top = _highest(history.column("temperature"))
+        fan = history.last("fan")
+        temperature.show_texts(
+            "not measured" if history.last("temperature") is None else f"{history.last('temperature'):.0f} °C",
+            "" if top is None else f"highest {top:.0f} °C",
+            "" if fan is None else f"fan {SPEED.show(fan)}",
+        )
+
+
+def _set(curve: pg.PlotDataItem, times: Floats, values: Floats) -> None:
+    curve.setData(*thinned(times, values, MOST_POINTS))
+
+
+def _highest(values: Floats) -> float | None:
+    if not len(values):
+        return None
+    known = values[values == values]
+    return float(known.max()) if len(known) else None

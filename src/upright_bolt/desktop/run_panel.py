@@ -1,0 +1,207 @@
+"""The run column of the Workbench: choose, start, watch, and see the result against the baseline."""
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QProgressBar,
+    QVBoxLayout,
+    QWidget,
+)
+
+from upright_bolt.analysis.compare import NUMBERS
+from upright_bolt.desktop.chart import clock_text
+from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.desktop.theme import Theme
+from upright_bolt.session.running import Phase
+from upright_bolt.workload.load import WORKLOADS
+
+WIDTH = 262
+LENGTHS = ("10 min", "3 min", "1 min", "30 min")
+PACES = (("as in life", 1.0), ("10 × faster", 10.0), ("60 × faster", 60.0))
+SHOWN = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
+         "score_per_watt", "errors")  # fmt: skip
+
+
+class RunPanel(QWidget):
+    """The run column.
+
+    Signals:
+        compared: open the last run and the baseline in Compare.
+    """
+
+    compared = pyqtSignal()
+
+    def __init__(self, presenter: Presenter, theme: Theme) -> None:
+        super().__init__()
+        self._presenter = presenter
+        self._theme = theme
+        self.setFixedWidth(WIDTH)
+        layout = column(self, margins=(14, 10, 14, 10), gap=7)
+        layout.addWidget(heading("Run"))
+        self._add_choice(layout)
+        self._add_progress(layout)
+        layout.addWidget(rule())
+        self._add_result(layout)
+        layout.addStretch()
+        presenter.on_change(self.show_state)
+        presenter.on_runs(self._show_baselines)
+
+    def _add_choice(self, layout: QVBoxLayout) -> None:
+        self.workload = QComboBox()
+        self.workload.setAccessibleName("Workload")
+        for name, words in WORKLOADS.items():
+            self.workload.addItem(f"{name.capitalize()}: {words.split(':')[0].lower()}", name)
+            self.workload.setItemData(self.workload.count() - 1, words, Qt.ItemDataRole.ToolTipRole)
+        self.length = QComboBox()
+        self.length.setEditable(True)
+        self.length.addItems(LENGTHS)
+        self.length.setAccessibleName("Length")
+        self.pace = QComboBox()
+        self.pace.setAccessibleName("Twin's time")
+        for words, pace in PACES:
+            self.pace.addItem(words, pace)
+        self.pace.setVisible(self._presenter.outline.has_pace)
+        self.pace.setToolTip("How fast this twin's time runs")
+        self.pace.currentIndexChanged.connect(lambda _: self._presenter.set_pace(self.pace.currentData()))
+        self.label = QLineEdit()
+        self.label.setPlaceholderText("Name of the run")
+        self.label.setAccessibleName("Name of the run")
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.length, 1)
+        row.addWidget(self.pace, 1)
+        layout.addWidget(self.workload)
+        layout.addLayout(row)
+        layout.addWidget(self.label)
+
+    def _add_progress(self, layout: QVBoxLayout) -> None:
+        self.start = button("Start the run", "main")
+        self.stop = button("Stop and keep what is there")
+        self.start.clicked.connect(self._begin)
+        self.stop.clicked.connect(self._presenter.stop_run)
+        head = QHBoxLayout()
+        self._done = label("", "strong")
+        self._left = label("", "muted")
+        head.addWidget(self._done)
+        head.addStretch()
+        head.addWidget(self._left)
+        self._bar = QProgressBar()
+        self._bar.setTextVisible(False)
+        self._bar.setRange(0, 1000)
+        layout.addWidget(self.start)
+        layout.addLayout(head)
+        layout.addWidget(self._bar)
+        layout.addWidget(self.stop)
+        self._why_not = label(self._presenter.outline.no_load, "muted", wraps=True)
+        self._why_not.setVisible(bool(self._presenter.outline.no_load))
+        layout.addWidget(self._why_not)
+
+    def _add_result(self, layout: QVBoxLayout) -> None:
+        layout.addWidget(heading("Against the baseline"))
+        self.baseline = QComboBox()
+        self.baseline.setAccessibleName("Baseline")
+        self.baseline.activated.connect(lambda _: self._presenter.set_baseline(self.baseline.currentData()))
+        layout.addWidget(self.baseline)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(5)
+        grid.setHorizontalSpacing(6)
+        grid.setColumnStretch(0, 1)
+        self._columns = [label("base", "muted"), label("run", "muted"), label("change", "muted")]
+        for i, made in enumerate(self._columns, start=1):
+            grid.addWidget(made, 0, i, Qt.AlignmentFlag.AlignRight)
+        self._cells: dict[str, list[QLabel]] = {}
+        for row, number in enumerate((n for n in NUMBERS if n.key in SHOWN), start=1):
+            grid.addWidget(label(_brief(number.title), "muted"), row, 0)
+            cells = [label(), label(role="strong"), label(role="strong")]
+            cells[2].setStyleSheet(f"color: {self._theme.of(number.quantity.name)}")
+            for i, cell in enumerate(cells, start=1):
+                grid.addWidget(cell, row, i, Qt.AlignmentFlag.AlignRight)
+            self._cells[number.key] = cells
+        layout.addLayout(grid)
+        self._note = QFrame()
+        self._note.setProperty("role", "note")
+        note = QVBoxLayout(self._note)
+        note.setContentsMargins(9, 7, 9, 7)
+        self._finding = label("", "muted", wraps=True)
+        note.addWidget(self._finding)
+        self._note.hide()
+        layout.addWidget(self._note)
+        self.open = button("Open both in Compare")
+        self.open.clicked.connect(self.compared)
+        layout.addWidget(self.open)
+
+    def _begin(self) -> None:
+        self._presenter.start_run(self.workload.currentData(), self.length.currentText(), self.label.text().strip())
+
+    def _show_baselines(self) -> None:
+        presenter = self._presenter
+        self.baseline.clear()
+        self.baseline.addItem("No baseline", None)
+        for run in presenter.runs:
+            if run.head.machine == presenter.outline.word:
+                name = run.head.label or "no name"
+                self.baseline.addItem(f"Run {run.id}, {name}, {run.head.started_at[11:16]}", run.id)
+        place = self.baseline.findData(presenter.baseline_id)
+        self.baseline.setCurrentIndex(max(0, place))
+
+    def show_state(self) -> None:
+        """Show progress and result."""
+        presenter = self._presenter
+        progress = presenter.progress
+        running = progress is not None
+        self.start.setVisible(not running)
+        self.start.setEnabled(not presenter.outline.no_load)
+        self.stop.setVisible(running)
+        self._bar.setVisible(running)
+        self._done.setVisible(running)
+        self._left.setVisible(running)
+        if progress is not None:
+            if progress.phase is Phase.WORKING:
+                self._done.setText(f"{clock_text(progress.elapsed_s)} of {clock_text(progress.asked_s)}")
+                self._left.setText(f"{clock_text(progress.asked_s - progress.elapsed_s)} left")
+            else:
+                self._done.setText(progress.phase.value.capitalize())
+                self._left.setText("")
+            self._bar.setValue(round(1000 * progress.elapsed_s / progress.asked_s))
+        self._show_result()
+
+    def _show_result(self) -> None:
+        presenter = self._presenter
+        row, words = presenter.against_baseline()
+        baseline = presenter.baseline
+        self.open.setEnabled(row is not None and baseline is not None and row.run.id != baseline.id)
+        self._columns[0].setText(f"run {baseline.id}" if baseline else "base")
+        self._columns[1].setText(f"run {row.run.id}" if row else "run")
+        base = None
+        if baseline is not None:
+            from upright_bolt.analysis.compare import values_of
+
+            base = values_of(baseline)
+        for number in NUMBERS:
+            cells = self._cells.get(number.key)
+            if cells is None:
+                continue
+            cells[0].setText(_figure(number.key, base[number.key]) if base else "–")
+            cells[1].setText(_figure(number.key, row.values[number.key]) if row else "–")
+            cells[2].setText(row.change(number) if row else "")
+        self._finding.setText(words)
+        self._note.setVisible(bool(words))
+
+
+def _brief(title: str) -> str:
+    return title.replace("temperature", "temp.").replace("Temperature", "Temp.")
+
+
+def _figure(key: str, value: float | None) -> str:
+    """Return a number without its unit, which the row's title implies; a dash where not measured."""
+    if value is None:
+        return "–"
+    if key.endswith("_mhz"):
+        return f"{value / 1000:.2f}"
+    return f"{value:,.0f}" if key in ("score", "errors") else f"{value:.1f}"

@@ -1,0 +1,233 @@
+"""The scale strip: one control on one horizontal scale from lowest to highest allowed.
+
+Hollow pin: stock. Solid block: in force. Outlined diamond: draft. Mouse: click or drag. Wheel, when the strip has
+the focus: one step. Keys: arrows one step, page keys five, Home and End the ends, Escape back to what is in force.
+"""
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import (
+    QColor,
+    QFocusEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPolygonF,
+    QWheelEvent,
+)
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from upright_bolt.desktop.theme import Theme, font
+from upright_bolt.model.control import Control
+
+PAD = 9
+BAR_Y = 15
+BAR_H = 5
+HEIGHT = 38
+BIG_STEPS = 5
+TICKS = 5
+
+
+class ScaleStrip(QWidget):
+    """Shows one control and lets a draft be chosen on it.
+
+    Signals:
+        drafted: the value chosen, in the control's unit.
+        dropped: Escape: no draft any more.
+    """
+
+    drafted = pyqtSignal(float)
+    dropped = pyqtSignal()
+
+    def __init__(self, control: Control, theme: Theme) -> None:
+        super().__init__()
+        self._control = control
+        self._theme = theme
+        self._draft: float | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.show_control(control, None)
+
+    def sizeHint(self) -> QSize:
+        """Return a size that fits a settings column."""
+        return QSize(200, HEIGHT)
+
+    def show_control(self, control: Control, draft: float | None) -> None:
+        """Show the control as it stands, with a draft or none."""
+        changed = (control, draft) != (self._control, self._draft)
+        self._control, self._draft = control, draft
+        self.setEnabled(control.settable)
+        self.setAccessibleName(control.declaration.title)
+        self.setAccessibleDescription(self.described())
+        if changed:
+            self.update()
+
+    def described(self) -> str:
+        """Return what the strip shows, in words."""
+        control = self._control
+        parts = [f"in force {control.show(control.in_force)}", f"stock {control.show(control.stock)}"]
+        if self._draft is not None:
+            parts.append(f"draft {control.show(self._draft)}")
+        if control.minimum is not None and control.maximum is not None:
+            parts.append(f"from {control.show(control.minimum)} to {control.show(control.maximum)}")
+        if not control.settable:
+            parts.append(f"{control.state.value}: {control.reason}")
+        return ", ".join(parts)
+
+    def _range(self) -> tuple[float, float]:
+        low, high = self._control.minimum, self._control.maximum
+        if low is None or high is None or high <= low:
+            return 0.0, 1.0
+        return low, high
+
+    def x_of(self, value: float) -> float:
+        """Return where a value lies, in pixels."""
+        low, high = self._range()
+        share = min(1.0, max(0.0, (value - low) / (high - low)))
+        return PAD + share * (self.width() - 2 * PAD)
+
+    def value_at(self, x: float) -> float:
+        """Return the value at a pixel, on the control's steps."""
+        low, high = self._range()
+        share = min(1.0, max(0.0, (x - PAD) / max(1, self.width() - 2 * PAD)))
+        return self._stepped(low + share * (high - low))
+
+    def _stepped(self, value: float) -> float:
+        low, high = self._range()
+        step = self._control.step
+        if step:
+            value = round(value / step) * step
+        return min(high, max(low, value))
+
+    def _present(self) -> float | None:
+        value = self._draft if self._draft is not None else self._control.in_force
+        return value if isinstance(value, float) else None
+
+    def _move(self, steps: float) -> None:
+        present = self._present()
+        if present is not None:
+            self.drafted.emit(self._stepped(present + steps * self._control.step))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Choose the value under the pointer."""
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self.drafted.emit(self.value_at(event.position().x()))
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Drag."""
+        if event is not None and event.buttons() & Qt.MouseButton.LeftButton:
+            self.drafted.emit(self.value_at(event.position().x()))
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        """Step, but only with the focus: else the column scrolls."""
+        if event is None:
+            return
+        if not self.hasFocus():
+            event.ignore()
+            return
+        self._move(1 if event.angleDelta().y() > 0 else -1)
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Step by keys."""
+        if event is None:
+            return
+        steps = {
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: 1,
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Down: -1,
+            Qt.Key.Key_PageUp: BIG_STEPS,
+            Qt.Key.Key_PageDown: -BIG_STEPS,
+        }
+        key = Qt.Key(event.key())
+        if key in steps:
+            self._move(steps[key])
+        elif key == Qt.Key.Key_Home:
+            self.drafted.emit(self._range()[0])
+        elif key == Qt.Key.Key_End:
+            self.drafted.emit(self._range()[1])
+        elif key == Qt.Key.Key_Escape:
+            self.dropped.emit()
+        else:
+            super().keyPressEvent(event)
+
+    def focusInEvent(self, event: QFocusEvent | None) -> None:
+        """Show the focus."""
+        self.update()
+        super().focusInEvent(event)
+
+    def focusOutEvent(self, event: QFocusEvent | None) -> None:
+        """Show that it is gone."""
+        self.update()
+        super().focusOutEvent(event)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Draw scale, ticks and marks."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._paint_bar(painter)
+        self._paint_ticks(painter)
+        self._paint_marks(painter)
+        painter.end()
+
+    def _paint_bar(self, painter: QPainter) -> None:
+        theme, control = self._theme, self._control
+        bar = QRectF(PAD, BAR_Y, self.width() - 2 * PAD, BAR_H)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(theme.line if control.settable else theme.faint))
+        painter.drawRoundedRect(bar, 2, 2)
+        if isinstance(control.stock, float) and isinstance(control.in_force, float):
+            a, b = sorted((self.x_of(control.stock), self.x_of(control.in_force)))
+            tint = QColor(theme.of(control.declaration.quantity.name))
+            tint.setAlpha(90)
+            painter.setBrush(tint)
+            painter.drawRect(QRectF(a, BAR_Y, b - a, BAR_H))
+        if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(QColor(theme.accent), 1.5))
+            painter.drawRoundedRect(QRectF(1, 1, self.width() - 2, HEIGHT - 2), 4, 4)
+
+    def _paint_ticks(self, painter: QPainter) -> None:
+        control = self._control
+        if control.minimum is None or control.maximum is None:
+            return
+        low, high = self._range()
+        painter.setFont(font(7.0))
+        for i in range(TICKS):
+            value = low + (high - low) * i / (TICKS - 1)
+            x = self.x_of(value)
+            painter.setPen(QPen(QColor(self._theme.line), 1))
+            painter.drawLine(QPointF(x, BAR_Y + BAR_H + 2), QPointF(x, BAR_Y + BAR_H + 5))
+            painter.setPen(QColor(self._theme.muted))
+            text = self._tick_text(value)
+            width = painter.fontMetrics().horizontalAdvance(text)
+            left = min(max(x - width / 2, 0.0), self.width() - width)
+            painter.drawText(QPointF(left, HEIGHT - 4), text)
+
+    def _tick_text(self, value: float) -> str:
+        if self._control.declaration.quantity.unit == "MHz":
+            return f"{value / 1000:.1f}"
+        return f"{value:.0f}"
+
+    def _paint_marks(self, painter: QPainter) -> None:
+        control, theme = self._control, self._theme
+        colour = QColor(theme.of(control.declaration.quantity.name) if control.settable else theme.muted)
+        if isinstance(control.stock, float):
+            x = self.x_of(control.stock)
+            painter.setPen(QPen(QColor(theme.ink), 1.3))
+            painter.setBrush(QColor(theme.paper))
+            painter.drawLine(QPointF(x, 9), QPointF(x, BAR_Y + BAR_H + 3))
+            painter.drawEllipse(QPointF(x, 6.5), 2.7, 2.7)
+        if isinstance(control.in_force, float):
+            x = self.x_of(control.in_force)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(colour)
+            painter.drawRoundedRect(QRectF(x - 3, BAR_Y - 4, 6, BAR_H + 8), 1.5, 1.5)
+        if self._draft is not None:
+            x, y = self.x_of(self._draft), BAR_Y + BAR_H / 2
+            painter.setPen(QPen(colour, 2.0))
+            painter.setBrush(QColor(theme.sheet))
+            corners = [QPointF(x, y - 7), QPointF(x + 6, y), QPointF(x, y + 7), QPointF(x - 6, y)]
+            painter.drawPolygon(QPolygonF(corners))

@@ -1,0 +1,117 @@
+"""The settings column of the Workbench: every control, the draft in words, and the two buttons."""
+
+from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+
+from upright_bolt.desktop.control_row import ControlRow
+from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.theme import Theme, font
+from upright_bolt.model.control import Control, Value, show_value
+
+ORDER = ("sustained", "burst", "window", "turbo", "epp", "clock-max", "clock-min", "governor")
+MARKS = ("stock", "in force", "draft")
+
+
+class Legend(QWidget):
+    """Which mark means what."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self.setAccessibleName("Marks: hollow pin stock, block in force, diamond draft")
+
+    def sizeHint(self) -> QSize:
+        """Return room for three words."""
+        return QSize(150, 16)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Draw the three marks with their words."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(8.0))
+        ink = QColor(self._theme.ink)
+        x = 4.0
+        for mark in MARKS:
+            painter.setPen(QPen(ink, 1.3))
+            painter.setBrush(QColor(self._theme.paper))
+            if mark == "stock":
+                painter.drawEllipse(QPointF(x, 5.5), 2.6, 2.6)
+                painter.drawLine(QPointF(x, 8), QPointF(x, 13))
+            elif mark == "in force":
+                painter.fillRect(int(x) - 2, 3, 5, 10, ink)
+            else:
+                points = [QPointF(x, 3), QPointF(x + 5, 8), QPointF(x, 13), QPointF(x - 5, 8)]
+                painter.drawPolygon(QPolygonF(points))
+            painter.setPen(QColor(self._theme.muted))
+            painter.drawText(QPointF(x + 8, 12), mark)
+            x += 20 + painter.fontMetrics().horizontalAdvance(mark)
+        painter.end()
+
+
+class SettingsPanel(QWidget):
+    """Shows the controls and collects the draft.
+
+    Signals:
+        drafted: control name and value or None.
+        tried, dropped: the two buttons.
+    """
+
+    drafted = pyqtSignal(str, object)
+    tried = pyqtSignal()
+    dropped = pyqtSignal()
+
+    def __init__(self, controls: dict[str, Control], theme: Theme) -> None:
+        super().__init__()
+        self.rows: dict[str, ControlRow] = {}
+        inner = QWidget()
+        rows = column(inner, margins=(0, 0, 6, 0), gap=5)
+        present = [name for name in ORDER if name in controls]
+        for name in present:
+            row = ControlRow(controls[name], theme)
+            row.drafted.connect(self.drafted)
+            self.rows[name] = row
+            rows.addWidget(row)
+        rows.addStretch()
+        area = QScrollArea()
+        area.setWidget(inner)
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._words = label("", wraps=True)
+        self._outcome = label("", "muted", wraps=True)
+        self.try_button = button("Try the draft", "main")
+        self.drop_button = button("Drop the draft")
+        self.try_button.clicked.connect(self.tried)
+        self.drop_button.clicked.connect(self.dropped)
+        layout = column(self, margins=(16, 10, 10, 10), gap=7)
+        head = QHBoxLayout()
+        head.addWidget(heading("Settings"))
+        head.addStretch()
+        head.addWidget(Legend(theme))
+        layout.addLayout(head)
+        layout.addWidget(area, 1)
+        self._add_draft(layout)
+
+    def _add_draft(self, layout: QVBoxLayout) -> None:
+        layout.addWidget(rule())
+        layout.addWidget(self._words)
+        buttons = QHBoxLayout()
+        buttons.setSpacing(8)
+        buttons.addWidget(self.try_button, 1)
+        buttons.addWidget(self.drop_button, 1)
+        layout.addLayout(buttons)
+        layout.addWidget(self._outcome)
+
+    def show_state(self, controls: dict[str, Control], draft: dict[str, Value], outcome: str, *, can_try: bool) -> None:
+        """Show controls, the draft in words, and what became of the last trial."""
+        for name, row in self.rows.items():
+            if name in controls:
+                row.show_control(controls[name], draft.get(name))
+        changes = [
+            f"{name} {show_value(name, controls[name].in_force)} → {show_value(name, value)}"
+            for name, value in draft.items()
+        ]
+        self._words.setText("Draft: " + ", ".join(changes) if changes else "No draft. What is shown is in force.")
+        self.try_button.setEnabled(bool(draft) and can_try)
+        self.drop_button.setEnabled(bool(draft))
+        self._outcome.setText(outcome)

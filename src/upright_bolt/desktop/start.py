@@ -1,0 +1,97 @@
+"""Putting the window together, and taking it down again in the right order."""
+
+import sys
+from pathlib import Path
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QApplication
+
+from upright_bolt.app import open_session
+from upright_bolt.desktop import theme
+from upright_bolt.desktop.engine import Door, Engine
+from upright_bolt.desktop.presenter import Presenter, outline_of
+from upright_bolt.desktop.window import Window
+from upright_bolt.errors import BadInput
+from upright_bolt.store.runs import RunStore
+
+HOLDER = "the window"
+
+
+def application() -> QApplication:
+    """Return the one Qt application, made if there is none."""
+    running = QApplication.instance()
+    if isinstance(running, QApplication):
+        return running
+    made = QApplication(sys.argv[:1])
+    made.setApplicationName("upright-bolt")
+    made.setApplicationDisplayName("Upright Bolt")
+    made.setDesktopFileName("upright-bolt")
+    return made
+
+
+def theme_of(app: QApplication) -> theme.Theme:
+    """Return the theme that fits the desktop's own."""
+    hints = app.styleHints()
+    dark = hints is not None and hints.colorScheme() == Qt.ColorScheme.Dark
+    return theme.DARK if dark else theme.LIGHT
+
+
+class Desk:
+    """A window with its session, engine and store.
+
+    Args:
+        machine: its word as typed.
+        data: the data folder.
+        looks: the theme; the desktop's own if None.
+        pace: twin seconds per real second.
+    """
+
+    def __init__(self, machine: str, data: Path, looks: theme.Theme | None = None, pace: float = 1.0) -> None:
+        app = application()
+        looks = looks or theme_of(app)
+        theme.apply(app, looks)
+        self.store = RunStore(data / "runs.sqlite")
+        session = open_session(machine, data, HOLDER, exclusive=True)
+        self.store.mark_unfinished(session.machine.word)
+        if session.machine.set_pace is not None:
+            session.machine.set_pace(pace)
+        outline = outline_of(session)
+        controls = session.controls()
+        self.engine = Engine(session)
+        self.door = Door()
+        self.presenter = Presenter(outline, self.engine, self.door, self.store, controls)
+        self.window = Window(self.presenter, looks)
+        self.window.closing.connect(self.close)
+        self._closed = False
+        self.engine.start()
+
+    def close(self) -> None:
+        """End the session: a run is kept as stopped, a trial of this window is put back."""
+        if self._closed:
+            return
+        self._closed = True
+        trouble = self.engine.close()
+        self.door.close()
+        self.store.close()
+        if trouble:
+            print(trouble, file=sys.stderr)
+
+
+def open_window(machine: str, data: Path, view: str) -> int:
+    """Open the window and return the application's exit code.
+
+    Raises:
+        BadInput: no such machine or view.
+        InUse: another process holds the machine.
+    """
+    app = application()
+    desk = Desk(machine, data)
+    if view not in desk.window.views:
+        desk.close()
+        raise BadInput(f"There is no view “{view}”. Views: {', '.join(desk.window.views)}.")
+    desk.window.show_view(view)
+    desk.window.show()
+    try:
+        return app.exec()
+    finally:
+        desk.close()

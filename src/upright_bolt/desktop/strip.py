@@ -1,0 +1,84 @@
+"""The strip on top: machine, power source, what is in force, and whether a trial is running."""
+
+from datetime import datetime
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
+
+from upright_bolt.desktop.chart import clock_text
+from upright_bolt.desktop.pieces import button, label
+from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.model.settings import show_settings
+
+HEIGHT = 46
+
+
+class TopStrip(QWidget):
+    """Always in sight.
+
+    Signals:
+        source_clicked: a twin's charger is to be plugged in or out.
+    """
+
+    source_clicked = pyqtSignal()
+
+    def __init__(self, presenter: Presenter) -> None:
+        super().__init__()
+        self._presenter = presenter
+        self.setProperty("role", "strip")
+        self.setFixedHeight(HEIGHT)
+        outline = presenter.outline
+        cores, threads = outline.identity.cores or "?", outline.identity.threads or "?"
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(16, 5, 14, 5)
+        layout.setSpacing(10)
+        layout.addWidget(label(outline.identity.name, "title"))
+        layout.addWidget(label(f"{outline.described}, {cores} cores / {threads} threads", "muted"))
+        layout.addSpacing(12)
+        self.source = button("")
+        self.source.setVisible(outline.can_plug)
+        self.source.setToolTip("Plug this twin's charger in or out; its firmware reacts")
+        self.source.clicked.connect(self.source_clicked)
+        self._source_words = label("")
+        layout.addWidget(self._source_words)
+        layout.addWidget(self.source)
+        self._force = label("", "muted")
+        layout.addWidget(self._force)
+        layout.addStretch()
+        self._banner = QFrame()
+        self._banner.setProperty("role", "notice")
+        row = QHBoxLayout(self._banner)
+        row.setContentsMargins(10, 2, 4, 2)
+        self._trial = label("", "strong")
+        self.put_back = button("Put back")
+        self.keep = button("Keep", "main")
+        self.put_back.clicked.connect(presenter.put_back)
+        self.keep.clicked.connect(presenter.keep)
+        for widget in (self._trial, self.put_back, self.keep):
+            row.addWidget(widget)
+        self._banner.hide()
+        layout.addWidget(self._banner)
+        presenter.on_change(self.show_state)
+
+    def show_state(self) -> None:
+        """Show what is."""
+        presenter = self._presenter
+        charger = presenter.on_charger
+        source = {None: "", True: "On charger", False: "On battery"}[charger]
+        self._source_words.setText(source)
+        self.source.setText("Unplug" if charger else "Plug in")
+        trial, drift = presenter.status.trial, presenter.status.drift
+        self._banner.setVisible(trial is not None)
+        if trial is not None:
+            since = (datetime.now().astimezone() - datetime.fromisoformat(trial.since)).total_seconds()
+            self._trial.setText(f"△ Trial running {clock_text(max(0.0, since))}")
+            ends = "keep or put back" if trial.standing else "Put back, closing this window, a restart or a crash"
+            self._trial.setToolTip(f"{show_settings(trial.settings)}. Begun by {trial.by}; it ends with {ends}.")
+            self._force.setText("Trying " + show_settings(trial.settings))
+        elif presenter.status.kept:
+            self._force.setText("Kept: " + show_settings(presenter.status.kept))
+        else:
+            self._force.setText("Stock settings" if presenter.controls else "")
+        if drift:
+            names = ", ".join(entry.name for entry in drift)
+            self._force.setText(self._force.text() + f"  ▽ no longer in force: {names}")

@@ -1,0 +1,149 @@
+"""Looks: ink on warm paper and its dark counterpart, one accent, one colour per quantity everywhere.
+
+A colour means a quantity and never good or bad; states are told by shape or word as well.
+"""
+
+from dataclasses import dataclass
+
+from PyQt6.QtGui import QColor, QFont, QFontDatabase, QPalette
+from PyQt6.QtWidgets import QApplication
+
+
+@dataclass(frozen=True, slots=True)
+class Theme:
+    """Colours as ``#rrggbb``."""
+
+    name: str
+    paper: str
+    sheet: str
+    ink: str
+    muted: str
+    line: str
+    faint: str
+    accent: str
+    on_accent: str
+    rail: str
+    rail_ink: str
+    rail_mark: str
+    notice: str
+    notice_line: str
+    clock: str
+    power: str
+    temperature: str
+    voltage: str
+    score: str
+    noise: str
+
+    def of(self, quantity: str) -> str:
+        """Return the colour of a quantity; ink for those without one of their own."""
+        table = {
+            "clock": self.clock,
+            "power": self.power,
+            "time": self.power,
+            "temperature": self.temperature,
+            "voltage": self.voltage,
+            "score": self.score,
+            "efficiency": self.score,
+            "fan speed": self.noise,
+            "noise": self.noise,
+            "preference": self.accent,
+        }
+        return table.get(quantity, self.ink)
+
+
+LIGHT = Theme(
+    name="light", paper="#f4f1e9", sheet="#fcfbf7", ink="#1f2a2e", muted="#646a66", line="#d8d2c3", faint="#e7e2d6",
+    accent="#125a6c", on_accent="#ffffff", rail="#202b30", rail_ink="#c9d1d0", rail_mark="#ecc062",
+    notice="#fcf3dc", notice_line="#dcb35c", clock="#1d6f8c", power="#a86c14", temperature="#a8352b",
+    voltage="#6b4a98", score="#2b7548", noise="#5b6b8c",
+)  # fmt: skip
+DARK = Theme(
+    name="dark", paper="#1b2225", sheet="#232b2f", ink="#e8e4d9", muted="#a2a79f", line="#3b4549", faint="#303a3e",
+    accent="#5fb3c8", on_accent="#10211f", rail="#12181a", rail_ink="#aeb7b5", rail_mark="#ecc062",
+    notice="#3a3220", notice_line="#8d713a", clock="#6fbdd6", power="#d9a353", temperature="#e07a6e",
+    voltage="#b096dd", score="#7cc497", noise="#9aabcf",
+)  # fmt: skip
+
+LINES = ("solid", "solid", "dash", "dot", "dash-dot", "solid")
+"""Line styles of overlaid runs: told apart without colour."""
+
+
+def run_colours(theme: Theme) -> tuple[str, ...]:
+    """Return the colours of overlaid runs, in the order of their letters."""
+    return (theme.ink, theme.clock, theme.power, theme.voltage, theme.score, theme.temperature)
+
+
+def font(points: float, *, bold: bool = False) -> QFont:
+    """Return the application's typeface, Inter where installed, with figures of one width."""
+    family = "Inter" if "Inter" in QFontDatabase.families() else QApplication.font().family()
+    made = QFont(family)
+    made.setPointSizeF(points)
+    made.setWeight(QFont.Weight.DemiBold if bold else QFont.Weight.Normal)
+    made.setFeature(QFont.Tag("tnum"), 1)
+    return made
+
+
+def apply(app: QApplication, theme: Theme) -> None:
+    """Dress the application."""
+    app.setStyle("Fusion")
+    app.setFont(font(9.0))
+    palette = QPalette()
+    for role, colour in (
+        (QPalette.ColorRole.Window, theme.paper),
+        (QPalette.ColorRole.Base, theme.sheet),
+        (QPalette.ColorRole.AlternateBase, theme.faint),
+        (QPalette.ColorRole.WindowText, theme.ink),
+        (QPalette.ColorRole.Text, theme.ink),
+        (QPalette.ColorRole.ButtonText, theme.ink),
+        (QPalette.ColorRole.Button, theme.sheet),
+        (QPalette.ColorRole.Highlight, theme.accent),
+        (QPalette.ColorRole.HighlightedText, theme.on_accent),
+        (QPalette.ColorRole.ToolTipBase, theme.sheet),
+        (QPalette.ColorRole.ToolTipText, theme.ink),
+        (QPalette.ColorRole.PlaceholderText, theme.muted),
+    ):
+        palette.setColor(role, QColor(colour))
+    app.setPalette(palette)
+    app.setStyleSheet(_sheet(theme))
+
+
+def _sheet(t: Theme) -> str:
+    return f"""
+    QWidget {{ color: {t.ink}; }}
+    QMainWindow, QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.paper}; border: none; }}
+    QLabel[role="heading"] {{ color: {t.muted}; font-weight: 600; font-size: 8pt; }}
+    QLabel[role="muted"] {{ color: {t.muted}; font-size: 8pt; }}
+    QLabel[role="title"] {{ font-weight: 600; font-size: 12pt; }}
+    QLabel[role="strong"] {{ font-weight: 600; }}
+    QLabel[role="figure"] {{ font-weight: 600; font-size: 14pt; }}
+    QLabel[role="fault"] {{ color: {t.temperature}; font-size: 8pt; }}
+    QFrame[role="note"] {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; }}
+    QFrame[role="notice"] {{ background: {t.notice}; border: 1px solid {t.notice_line}; border-radius: 4px; }}
+    QFrame[role="rule"] {{ background: {t.line}; border: none; }}
+    QWidget[role="strip"] {{ background: {t.sheet}; }}
+    QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 10px; }}
+    QPushButton:hover {{ border-color: {t.muted}; }}
+    QPushButton:focus {{ border: 2px solid {t.accent}; padding: 4px 9px; }}
+    QPushButton:disabled {{ color: {t.muted}; background: {t.paper}; }}
+    QPushButton[role="main"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent};
+        font-weight: 600; }}
+    QPushButton[role="main"]:focus {{ border: 2px solid {t.ink}; }}
+    QPushButton[role="main"]:disabled {{ background: {t.faint}; color: {t.muted}; border-color: {t.line}; }}
+    QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
+    QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
+    QLineEdit, QComboBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
+        padding: 3px 6px; selection-background-color: {t.accent}; }}
+    QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
+    QLineEdit[fault="true"] {{ border: 2px solid {t.temperature}; }}
+    QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.line}; }}
+    QProgressBar {{ background: {t.faint}; border: none; border-radius: 3px; max-height: 7px; }}
+    QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
+    QTableWidget {{ background: {t.sheet}; border: 1px solid {t.line}; gridline-color: {t.faint}; }}
+    QHeaderView::section {{ background: {t.paper}; color: {t.muted}; border: none;
+        border-bottom: 1px solid {t.line}; padding: 4px 6px; font-weight: 600; font-size: 8pt; }}
+    QListWidget {{ background: transparent; border: none; outline: none; }}
+    QScrollBar:vertical {{ background: transparent; width: 9px; }}
+    QScrollBar::handle:vertical {{ background: {t.line}; border-radius: 4px; min-height: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
+    QToolTip {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; }}
+    """

@@ -1,0 +1,57 @@
+"""The Workbench: settings on the left, live charts in the middle, the run on the right."""
+
+from PyQt6.QtWidgets import QHBoxLayout, QWidget
+
+from upright_bolt.desktop.core_cards import CoreCards
+from upright_bolt.desktop.live_charts import LiveCharts
+from upright_bolt.desktop.pieces import column, heading, label, rule
+from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.desktop.run_panel import RunPanel
+from upright_bolt.desktop.settings_panel import SettingsPanel
+from upright_bolt.desktop.theme import Theme
+
+SETTINGS_W = 318
+
+
+class Workbench(QWidget):
+    """The daily screen."""
+
+    def __init__(self, presenter: Presenter, theme: Theme) -> None:
+        super().__init__()
+        self._presenter = presenter
+        outline = presenter.outline
+        self.settings = SettingsPanel(presenter.controls, theme)
+        self.settings.setFixedWidth(SETTINGS_W)
+        self.settings.drafted.connect(presenter.draft_value)
+        self.settings.tried.connect(presenter.try_draft)
+        self.settings.dropped.connect(presenter.drop_draft)
+        self.charts = LiveCharts(presenter.history, theme, outline.ceiling_c, outline.highest_mhz)
+        self.cores = CoreCards(theme)
+        self.run = RunPanel(presenter, theme)
+        middle = QWidget()
+        inner = column(middle, margins=(10, 6, 8, 8), gap=4)
+        head = QHBoxLayout()
+        head.addWidget(heading("Last 10 minutes"))
+        head.addStretch()
+        head.addWidget(label("Drag to look at a span, double-click to return", "muted"))
+        inner.addLayout(head)
+        inner.addWidget(self.charts, 1)
+        inner.addWidget(heading("Cores now"))
+        inner.addWidget(self.cores)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.settings)
+        layout.addWidget(rule(upright=True))
+        layout.addWidget(middle, 1)
+        layout.addWidget(rule(upright=True))
+        layout.addWidget(self.run)
+        presenter.on_change(self.show_state)
+
+    def show_state(self) -> None:
+        """Show what is, if this view is in sight."""
+        presenter = self._presenter
+        self.settings.show_state(presenter.controls, presenter.draft, presenter.outcome, can_try=True)
+        if self.isVisible():
+            self.charts.draw()
+            self.cores.show_cores(presenter.cores_now())
