@@ -7,7 +7,7 @@ import typer
 
 from upright_bolt import __version__
 from upright_bolt.app import DEFAULT_MACHINE, data_folder
-from upright_bolt.cli import machine, runs, settings, window
+from upright_bolt.cli import demo, machine, runs, settings, window
 from upright_bolt.cli.context import Place
 
 
@@ -39,4 +39,5 @@ def build() -> typer.Typer:
     settings.add_to(app)
     runs.add_to(app)
     window.add_to(app)
+    demo.add_to(app)
     return app

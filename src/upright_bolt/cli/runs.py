@@ -30,7 +30,7 @@ def run(
     """Run a workload, measure, and keep the run."""
     duration_s = TIME.parse(duration, "duration")
     settings = parse_assignments(tried or [])
-    record = _run(context.obj, workload, duration_s, label, settings, as_json=as_json)
+    record = run_once(context.obj, workload, duration_s, label, settings, as_json=as_json)
     if record.end.state is not RunState.FINISHED:
         raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why}")
     return 0
@@ -85,7 +85,7 @@ def compare(
     as_json: AsJson = False,
 ) -> None:
     """Compare runs with a baseline."""
-    _compare(context.obj, [_id(text) for text in run_ids], _id(against) if against else None, as_json=as_json)
+    compare_runs(context.obj, [_id(text) for text in run_ids], _id(against) if against else None, as_json=as_json)
 
 
 def add_to(app: typer.Typer) -> None:
@@ -106,14 +106,17 @@ def _id(text: str) -> int:
     return int(text)
 
 
-def _run(place: Place, workload: str, duration_s: float, label: str, settings: Settings, *, as_json: bool) -> RunRecord:
+def run_once(
+    place: Place, workload: str, duration_s: float, label: str, settings: Settings, *, as_json: bool
+) -> RunRecord:
+    """Run a workload once, print the run, and return it."""
     with session_at(place, exclusive=True) as session, store_at(place) as store:
         for orphan in store.mark_unfinished(session.machine.word):
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
             _try_for_run(session, settings)
         session.start_run(workload, duration_s, label, store)
-        record = store.get(_carry_on(session).id)
+        record = store.get(carry_on(session).id)
         if as_json:
             from upright_bolt.store.export import run_data
 
@@ -132,7 +135,7 @@ def _try_for_run(session: "Session", settings: Settings) -> None:
         raise refusal(report.sentence())
 
 
-def _carry_on(session: "Session") -> "ActiveRun":
+def carry_on(session: "Session") -> "ActiveRun":
     """Tick until the run has ended; an interrupt stops it and keeps what is there."""
     from upright_bolt.session.session import SAMPLE_S
 
@@ -231,7 +234,8 @@ def _show(record: RunRecord, *, as_json: bool) -> None:
         print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items() if share >= 0.005))
 
 
-def _compare(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:
+def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:
+    """Compare kept runs and print the result. Raises NotHere or BadInput."""
     from upright_bolt.analysis.compare import compare
 
     baseline_id = against if against is not None else run_ids[0]

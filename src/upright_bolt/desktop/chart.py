@@ -43,7 +43,7 @@ class TimeAxis(pg.AxisItem):
         wanted = (high - low) / max(2.0, size / 90.0)
         step = next((s for s in self.STEPS_S if s >= wanted), self.STEPS_S[-1])
         first = ceil((low - self.zero) / step)
-        values = []
+        values: list[float] = []
         while self.zero + first * step <= high and len(values) < 50:
             values.append(self.zero + first * step)
             first += 1
@@ -70,7 +70,9 @@ class Chart(pg.PlotWidget):
     moved = pyqtSignal()
     returned = pyqtSignal()
 
-    def __init__(self, title: str, quantity: Quantity | None, theme: Theme, *, times: bool, ends_now: bool = True) -> None:
+    def __init__(
+        self, title: str, quantity: Quantity | None, theme: Theme, *, times: bool, ends_now: bool = True
+    ) -> None:
         self.time_axis = TimeAxis(ends_now=ends_now)
         super().__init__(axisItems={"bottom": self.time_axis}, background=theme.paper)
         self.theme = theme
@@ -88,9 +90,9 @@ class Chart(pg.PlotWidget):
         self._legend = pg.LabelItem(justify="left")
         self._legend.setParentItem(item.getViewBox())
         self._legend.anchor(itemPos=(0, 0), parentPos=(0, 0), offset=(6, 1))
-        if title and quantity is not None:
-            colour = theme.of(quantity.name)
-            unit = "GHz" if quantity.unit == "MHz" else quantity.unit
+        if title:
+            colour = theme.of(quantity.name) if quantity else theme.ink
+            unit = "" if quantity is None else quantity.unit.replace("MHz", "GHz")
             self._legend.setText(f"<span style='color:{colour}; font-weight:600'>{title}</span>"
                                  f" <span style='color:{theme.muted}'>{unit}</span>")  # fmt: skip
         self._empty = pg.TextItem("", color=theme.muted, anchor=(0.5, 0.5))
@@ -110,7 +112,7 @@ class Chart(pg.PlotWidget):
             axis.setPen(pg.mkPen(theme.line))
             axis.setTextPen(pg.mkPen(theme.muted))
             axis.setTickFont(font(7.5))
-            axis.setStyle(tickLength=0)
+            axis.setStyle(tickLength=0, hideOverlappingLabels=False)
         item.getAxis("left").setWidth(AXIS_W)
         item.showGrid(x=True, y=True, alpha=0.12)
         if times:

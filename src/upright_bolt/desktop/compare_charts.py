@@ -1,17 +1,23 @@
 """The pictures of Compare: chosen runs overlaid from load start, and what each watt buys."""
 
+import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtWidgets import QWidget
 
 from upright_bolt.desktop.chart import AXIS_W, Chart
-from upright_bolt.desktop.history import Floats, thinned
+from upright_bolt.desktop.history import Floats, spans_of, thinned
+from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
 from upright_bolt.desktop.run_list import LETTERS
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
+from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import RunRecord
+from upright_bolt.session.numbers import HELD_BY
 
 MOST_POINTS = 800
+BAND_PX = 17
+WORDS_PART = 0.18
 CURVES = (("clock.mean", 0.001), ("power.package", 1.0), ("temperature.package", 1.0))
 Telemetry = tuple[Floats, dict[str, Floats]]
 
@@ -23,17 +29,18 @@ class Overlay(QWidget):
         super().__init__()
         self._theme = theme
         quantities = (("Clock", CLOCK), ("Power", POWER), ("Temperature", TEMPERATURE))
-        self.charts = [
-            Chart(title, quantity, theme, times=i == 2, ends_now=False) for i, (title, quantity) in enumerate(quantities)
-        ]
+        self.charts = [Chart(title, quantity, theme, times=False, ends_now=False) for title, quantity in quantities]
+        self._length = 60.0
+        self._items: list[tuple[Chart, pg.GraphicsObject]] = []
         layout = column(self, gap=3)
         for chart in self.charts:
             layout.addWidget(chart, 1)
             chart.returned.connect(self._whole)
             if chart is not self.charts[0]:
                 chart.setXLink(self.charts[0])
-        self._length = 60.0
-        self._items: list[tuple[Chart, pg.GraphicsObject]] = []
+        self._bands = Bands(theme)
+        self._bands.setXLink(self.charts[0])
+        layout.addWidget(self._bands)
 
     def _whole(self) -> None:
         self.charts[0].setXRange(-3, self._length * 1.03, padding=0)
@@ -50,28 +57,75 @@ class Overlay(QWidget):
             for letter, run in enumerate(runs):
                 times, columns = telemetry.get(run.id, (None, {}))
                 values = columns.get(name)
-                if times is None or values is None or not (values == values).any():
+                if times is None or values is None or np.isnan(values).all():
                     continue
                 x, y = thinned(times, values * scale, MOST_POINTS)
                 self._draw(chart, letter, x, y)
-                known = y[y == y]
+                known = y[~np.isnan(y)]
                 lowest, highest = min(lowest, float(known.min())), max(highest, float(known.max()))
                 drawn += 1
             bottom = 0.0 if name != "temperature.package" or not drawn else max(0.0, lowest - 6)
             chart.setYRange(bottom, highest * 1.12 if drawn else 1.0, padding=0)
             chart.say("" if drawn or not runs else "Not measured in these runs")
+        self._bands.show_runs(runs, telemetry)
         self._whole()
 
     def _draw(self, chart: Chart, letter: int, x: Floats, y: Floats) -> None:
         colour = run_colours(self._theme)[letter]
         curve = chart.curve(colour, width=1.6, style=LINES[letter])
         curve.setData(x, y)
-        known = y == y
+        known = ~np.isnan(y)
         end = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.0, 0.5))
         end.setFont(font(8.5, bold=True))
         end.setPos(float(x[known][-1]), float(y[known][-1]))
         chart.addItem(end, ignoreBounds=True)
         self._items += [(chart, curve), (chart, end)]
+
+
+class Bands(Chart):
+    """One band per run, filled by what held the clock back: colour by the limited quantity, words on it."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__("", None, theme, times=True, ends_now=False)
+        self._drawn: list[pg.GraphicsObject] = []
+        item = self.getPlotItem()
+        item.showGrid(x=True, y=False)
+        item.setMouseEnabled(x=True, y=False)
+
+    def show_runs(self, runs: list[RunRecord], telemetry: dict[int, Telemetry]) -> None:
+        """Draw the bands, the first run on top."""
+        for made in self._drawn:
+            self.removeItem(made)
+        self._drawn = []
+        self.setYRange(0, max(1, len(runs)), padding=0)
+        self.getPlotItem().getAxis("left").setTicks([[(len(runs) - i - 0.5, LETTERS[i]) for i in range(len(runs))]])
+        self.setFixedHeight(BAND_PX * max(1, len(runs)) + 24)
+        for i, run in enumerate(runs):
+            times, columns = telemetry.get(run.id, (None, {}))
+            if times is not None and HELD_BY in columns and len(times):
+                self._band(len(runs) - i - 1, times, columns[HELD_BY])
+
+    def _band(self, row: int, times: Floats, held: Floats) -> None:
+        for code, constraint in enumerate(Constraint):
+            spans = spans_of(times, held, code)
+            if not spans:
+                continue
+            count = len(spans)
+            bar = pg.BarGraphItem(
+                x0=[a for a, _ in spans], x1=[b for _, b in spans], y0=[row + 0.1] * count, height=[0.8] * count,
+                pen=None, brush=lane_brush(constraint, self.theme),
+            )  # fmt: skip
+            self._add(bar)
+            start, end = max(spans, key=lambda span: span[1] - span[0])
+            if end - start > WORDS_PART * float(times[-1]):
+                words = pg.TextItem(constraint.value, color=self.theme.paper, anchor=(0.5, 0.5))
+                words.setFont(font(7.0, bold=True))
+                words.setPos((start + end) / 2, row + 0.5)
+                self._add(words)
+
+    def _add(self, item: pg.GraphicsObject) -> None:
+        self.addItem(item, ignoreBounds=True)
+        self._drawn.append(item)
 
 
 class WattPicture(Chart):

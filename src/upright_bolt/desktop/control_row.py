@@ -45,6 +45,9 @@ class NumberEntry(QLineEdit):
 class ControlRow(QWidget):
     """Shows one control; emits what a person drafts.
 
+    Attributes:
+        strip, entry: the scale strip and the number entry; None for a control of words.
+
     Signals:
         drafted: control name and value; None drops the draft of this control.
     """
@@ -59,8 +62,8 @@ class ControlRow(QWidget):
         self._note = label("", "muted")
         self._title = label(control.declaration.title, "strong")
         self._title.setToolTip(control.declaration.hint)
-        self._strip: ScaleStrip | None = None
-        self._entry: NumberEntry | None = None
+        self.strip: ScaleStrip | None = None
+        self.entry: NumberEntry | None = None
         self._words: dict[str, QPushButton] = {}
         layout = column(self, gap=1)
         head = QHBoxLayout()
@@ -76,14 +79,14 @@ class ControlRow(QWidget):
         row = QHBoxLayout()
         row.setSpacing(8)
         name = self._control.name
-        self._strip = ScaleStrip(self._control, theme)
-        self._strip.drafted.connect(lambda value: self._choose(name, value))
-        self._strip.dropped.connect(lambda: self._choose(name, None))
-        self._entry = NumberEntry(f"{self._control.declaration.title}, typed")
-        self._entry.typed.connect(self._typed)
-        self._entry.dropped.connect(lambda: self._choose(name, None))
-        row.addWidget(self._strip, 1)
-        row.addWidget(self._entry, 0, Qt.AlignmentFlag.AlignTop)
+        self.strip = ScaleStrip(self._control, theme)
+        self.strip.drafted.connect(lambda value: self._choose(name, value))
+        self.strip.dropped.connect(lambda: self._choose(name, None))
+        self.entry = NumberEntry(f"{self._control.declaration.title}, typed")
+        self.entry.typed.connect(self._typed)
+        self.entry.dropped.connect(lambda: self._choose(name, None))
+        row.addWidget(self.strip, 1)
+        row.addWidget(self.entry, 0, Qt.AlignmentFlag.AlignTop)
         return row
 
     def _choice(self) -> QHBoxLayout:
@@ -103,8 +106,8 @@ class ControlRow(QWidget):
 
     def _choose(self, name: str, value: Value | None) -> None:
         self._show_fault("")
-        if self._entry is not None:
-            self._entry.setModified(False)
+        if self.entry is not None:
+            self.entry.setModified(False)
         self.drafted.emit(name, None if value == self._control.in_force else value)
 
     def _typed(self, text: str) -> None:
@@ -118,8 +121,8 @@ class ControlRow(QWidget):
     def _show_fault(self, sentence: str) -> None:
         self._fault.setText(f"✕ {sentence}" if sentence else "")
         self._fault.setVisible(bool(sentence))
-        if self._entry is not None:
-            restyle(self._entry, "fault", "true" if sentence else "false")
+        if self.entry is not None:
+            restyle(self.entry, "fault", "true" if sentence else "false")
 
     @property
     def fault(self) -> str:
@@ -135,13 +138,13 @@ class ControlRow(QWidget):
         self._note.setText(note)
         self.setToolTip(control.reason)
         shown = draft if draft is not None else control.in_force
-        if self._strip is not None and self._entry is not None:
-            self._strip.show_control(control, draft if isinstance(draft, float) else None)
-            self._entry.setEnabled(control.settable)
-            if not self._entry.isModified() and not self._fault.isVisibleTo(self):
+        if self.strip is not None and self.entry is not None:
+            self.strip.show_control(control, draft if isinstance(draft, float) else None)
+            self.entry.setEnabled(control.settable)
+            if not self.entry.isModified() and not self._fault.isVisibleTo(self):
                 text = control.show(shown) if shown is not None else "–"
-                if self._entry.text() != text:
-                    self._entry.setText(text)
+                if self.entry.text() != text:
+                    self.entry.setText(text)
         for word, made in self._words.items():
             made.setEnabled(control.settable)
             made.setChecked(word == shown)

@@ -23,10 +23,12 @@ class Flags(Chart):
         self._items: list[tuple[Chart, pg.GraphicsObject]] = []
         item = self.getPlotItem()
         item.getAxis("left").setStyle(showValues=False)
-        item.getAxis("left").setPen(None)
+        item.getAxis("left").setPen(pg.mkPen(None))
+        item.getAxis("bottom").setPen(pg.mkPen(None))
         item.getViewBox().setBackgroundColor(None)
         item.getViewBox().setBorder(None)
         item.showGrid(x=False, y=False)
+        item.setMouseEnabled(x=False, y=False)
         item.setYRange(0, ROWS, padding=0)
         self.setFixedHeight(HEIGHT)
 

@@ -9,7 +9,8 @@ from upright_bolt.session.sampler import Sample
 
 Floats = NDArray[np.float64]
 COLUMNS = (
-    "time", "clock_mean", "clock_low", "clock_high", "power", "sustained", "burst", "temperature", "fan", "busy", "held",
+    "time", "clock_mean", "clock_low", "clock_high", "power", "sustained", "burst", "temperature", "fan", "busy",
+    "held",
 )  # fmt: skip
 KEEP_S = 24 * 3600.0
 _CODES = {constraint: float(i) for i, constraint in enumerate(Constraint)}

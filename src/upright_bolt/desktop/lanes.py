@@ -57,6 +57,8 @@ class Lanes(QWidget):
         item.showGrid(x=True, y=False)
         item.setYRange(0, len(SHOWN), padding=0)
         item.setLimits(yMin=0, yMax=len(SHOWN))
+        for row in range(1, len(SHOWN)):
+            self.chart.addItem(pg.InfiniteLine(row, angle=0, pen=pg.mkPen(theme.faint)), ignoreBounds=True)
         self._bars: dict[Constraint, pg.BarGraphItem] = {}
         self._words: dict[Constraint, QLabel] = {}
         words = QWidget()

@@ -2,6 +2,7 @@
 
 from functools import partial
 
+import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
@@ -16,7 +17,7 @@ from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
 
 SPAN_S = 600.0
 AHEAD = 0.015
-WORDS_W = 100
+WORDS_W = 108
 MOST_POINTS = 900
 _CODES = list(Constraint)
 
@@ -92,7 +93,7 @@ class LiveCharts(QWidget):
         self._power = self.power.curve(theme.power)
         self._temperature = self.temperature.curve(theme.temperature)
         self.clock.setYRange(0, (highest_mhz or 4000.0) / 1000.0 * 1.08, padding=0)
-        top = (self._ceiling_c or 100.0) + 8
+        top = (self._ceiling_c or 100.0) * 1.2
         self.temperature.setYRange(20, top, padding=0)
         if self._ceiling_c is not None:
             self.temperature.mark_level(self._ceiling_c, f"ceiling {self._ceiling_c:.0f} °C", theme.temperature)
@@ -155,7 +156,7 @@ class LiveCharts(QWidget):
         clock, power, temperature = self._figures
         busy = history.last("busy")
         clock.show_texts(
-            CLOCK.show(history.last("clock_mean")), "mean of busy cores", "" if busy is None else f"busy {busy:.0f} %"
+            CLOCK.show(history.last("clock_mean")), "busy cores, mean", "" if busy is None else f"busy {busy:.0f} %"
         )
         top = _highest(history.column("power"))
         limit = history.last("sustained")
@@ -180,5 +181,5 @@ def _set(curve: pg.PlotDataItem, times: Floats, values: Floats) -> None:
 def _highest(values: Floats) -> float | None:
     if not len(values):
         return None
-    known = values[values == values]
+    known = values[~np.isnan(values)]
     return float(known.max()) if len(known) else None

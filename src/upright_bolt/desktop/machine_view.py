@@ -5,6 +5,7 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, 
 
 from upright_bolt.desktop.pieces import column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.desktop.readings import Readings
 from upright_bolt.model.control import Control, ControlState
 
 STATE_MARKS = {
@@ -34,6 +35,10 @@ class MachineView(QWidget):
         self._grid.setVerticalSpacing(7)
         self._grid.setColumnStretch(5, 1)
         layout.addLayout(self._grid)
+        layout.addWidget(rule())
+        layout.addWidget(heading("What is measured"))
+        self.readings = Readings(presenter)
+        layout.addWidget(self.readings)
         if presenter.outline.missing:
             layout.addWidget(rule())
             layout.addWidget(heading("Not there, and why"))
@@ -94,6 +99,7 @@ class MachineView(QWidget):
     def show_state(self) -> None:
         """Show the controls as they stand."""
         controls = self._presenter.controls
+        self.readings.show_state()
         wanted = tuple(controls.values())
         if wanted == self._shown:
             return

@@ -40,7 +40,9 @@ def rule(*, upright: bool = False) -> QFrame:
     return made
 
 
-def column(parent: QWidget | None = None, *, margins: tuple[int, int, int, int] = (0, 0, 0, 0), gap: int = 6) -> QVBoxLayout:
+def column(
+    parent: QWidget | None = None, *, margins: tuple[int, int, int, int] = (0, 0, 0, 0), gap: int = 6
+) -> QVBoxLayout:
     """Return a vertical layout."""
     made = QVBoxLayout(parent)
     made.setContentsMargins(*margins)

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from upright_bolt.analysis.compare import NUMBERS, Compared, compare, finding
+from upright_bolt.analysis.compare import Compared, compare, finding, values_of
 from upright_bolt.desktop.core_cards import CoreNow
 from upright_bolt.desktop.engine import Door, Engine, Snapshot
 from upright_bolt.desktop.history import History
@@ -12,6 +12,7 @@ from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import Identity, Missing
 from upright_bolt.model.quantity import TIME
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
+from upright_bolt.model.sensor import Sensor
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import ApplyReport, Status
 from upright_bolt.session.running import RunProgress
@@ -28,6 +29,7 @@ class Outline:
     described: str
     identity: Identity
     missing: tuple[Missing, ...]
+    sensors: tuple[Sensor, ...]
     place: dict[str, int]
     cores: tuple[tuple[str, tuple[int, ...]], ...]
     ceiling_c: float | None
@@ -51,6 +53,7 @@ def outline_of(session: Session) -> Outline:
         described=machine.described,
         identity=surveyed.identity,
         missing=surveyed.missing,
+        sensors=tuple(session.sampler.sensors),
         place=session.sampler.place,
         cores=tuple((str(core[1]), tuple(cpus)) for core, cpus in sorted(by_core.items())),
         ceiling_c=surveyed.ceiling_c,
@@ -73,7 +76,9 @@ class Presenter:
         last_run: the run that ended last in this window.
     """
 
-    def __init__(self, outline: Outline, engine: Engine, door: Door, store: RunStore, controls: dict[str, Control]) -> None:
+    def __init__(
+        self, outline: Outline, engine: Engine, door: Door, store: RunStore, controls: dict[str, Control]
+    ) -> None:
         self.outline = outline
         self._engine = engine
         self._door = door
@@ -154,7 +159,9 @@ class Presenter:
         """Keep what is being tried."""
         kept = "Kept until the machine restarts: "
         self._engine.ask(
-            lambda session: session.keep(), lambda trial: self._say(kept + show_settings(trial.settings) + "."), self._say
+            lambda session: session.keep(),
+            lambda trial: self._say(kept + show_settings(trial.settings) + "."),
+            self._say,
         )
 
     def put_back(self) -> None:
@@ -260,7 +267,9 @@ class Presenter:
         self._changed()
 
     def _first_at_stock(self) -> int | None:
-        mine = [run for run in self.runs if run.head.machine == self.outline.word and run.end.state is RunState.FINISHED]
+        mine = [
+            run for run in self.runs if run.head.machine == self.outline.word and run.end.state is RunState.FINISHED
+        ]
         stock = [run for run in mine if not run.head.tried]
         return stock[-1].id if stock else None
 
@@ -281,13 +290,13 @@ class Presenter:
         if run is None:
             return None, ""
         if baseline is None or baseline.id == run.id:
-            return Compared(run, compare([run], run)[0].values), ""
+            return Compared(run, values_of(run)), ""
         row = compare([run], baseline)[0]
         return row, "" if self.progress is not None else finding(row, baseline)
 
     def _shown_run(self) -> RunRecord | None:
         progress = self.progress
-        if progress is None or self.last_run is not None and self.last_run.id == progress.run_id:
+        if progress is None or (self.last_run is not None and self.last_run.id == progress.run_id):
             return self.last_run
         like = self.last_run or self.baseline or (self.runs[0] if self.runs else None)
         if like is None:
@@ -297,9 +306,7 @@ class Presenter:
 
     def telemetry(self, run_ids: list[int], on_result: Callable[[object], None]) -> None:
         """Read the telemetry of runs in the background."""
-        self._door.run(
-            lambda: {run_id: self._store.telemetry(run_id) for run_id in run_ids}, on_result, self._say
-        )
+        self._door.run(lambda: {run_id: self._store.telemetry(run_id) for run_id in run_ids}, on_result, self._say)
 
     def delete_run(self, run_id: int) -> None:
         """Delete a run."""
@@ -309,6 +316,3 @@ class Presenter:
             return self._store.all()
 
         self._door.run(work, self._take_runs, self._say)
-
-
-__all__ = ["NUMBERS", "Outline", "Presenter", "outline_of"]

@@ -2,7 +2,15 @@
 
 from PyQt6.QtCore import QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QPainter, QPen
-from PyQt6.QtWidgets import QLineEdit, QListWidget, QListWidgetItem, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QWidget
+from PyQt6.QtWidgets import (
+    QLineEdit,
+    QListWidget,
+    QListWidgetItem,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QWidget,
+)
 
 from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label
@@ -48,7 +56,9 @@ class RunDelegate(QStyledItemDelegate):
             painter.drawLine(QPointF(box.left() + 8, y), QPointF(box.left() + 30, y))
             painter.setPen(colour)
             painter.setFont(font(9.5, bold=True))
-            painter.drawText(QRectF(box.left() + 34, box.top(), 16, box.height()), Qt.AlignmentFlag.AlignVCenter, LETTERS[letter])
+            painter.drawText(
+                QRectF(box.left() + 34, box.top(), 16, box.height()), Qt.AlignmentFlag.AlignVCenter, LETTERS[letter]
+            )
         self._words(painter, box.adjusted(52, 5, -6, -5), run)
         painter.restore()
 
@@ -131,7 +141,8 @@ class RunColumn(QWidget):
     def _fill(self) -> None:
         wanted = self.filter.text().strip().lower()
         place = self.list.currentRow()
-        scrolled = self.list.verticalScrollBar().value()
+        bar = self.list.verticalScrollBar()
+        scrolled = bar.value() if bar is not None else 0
         self.list.clear()
         shown = [run for run in self._runs if wanted in _searched(run)]
         for run in shown:
@@ -142,7 +153,8 @@ class RunColumn(QWidget):
                 item.setData(LETTER_ROLE, self._chosen.index(run.id))
             self.list.addItem(item)
         self.list.setCurrentRow(min(place, len(shown) - 1))
-        self.list.verticalScrollBar().setValue(scrolled)
+        if bar is not None:
+            bar.setValue(scrolled)
         self._count.setText(f"RUNS  {len(shown)}" + (f" OF {len(self._runs)}" if len(shown) != len(self._runs) else ""))
 
 

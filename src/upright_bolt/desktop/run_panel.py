@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from upright_bolt.analysis.compare import NUMBERS
+from upright_bolt.analysis.compare import NUMBERS, values_of
 from upright_bolt.desktop.chart import clock_text
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
@@ -178,11 +178,7 @@ class RunPanel(QWidget):
         self.open.setEnabled(row is not None and baseline is not None and row.run.id != baseline.id)
         self._columns[0].setText(f"run {baseline.id}" if baseline else "base")
         self._columns[1].setText(f"run {row.run.id}" if row else "run")
-        base = None
-        if baseline is not None:
-            from upright_bolt.analysis.compare import values_of
-
-            base = values_of(baseline)
+        base = values_of(baseline) if baseline is not None else None
         for number in NUMBERS:
             cells = self._cells.get(number.key)
             if cells is None:

@@ -47,9 +47,9 @@ class Desk:
     """
 
     def __init__(self, machine: str, data: Path, looks: theme.Theme | None = None, pace: float = 1.0) -> None:
-        app = application()
-        looks = looks or theme_of(app)
-        theme.apply(app, looks)
+        self._app = application()  # held here: Qt's application ends with the last name it has in Python
+        looks = looks or theme_of(self._app)
+        theme.apply(self._app, looks)
         self.store = RunStore(data / "runs.sqlite")
         session = open_session(machine, data, HOLDER, exclusive=True)
         self.store.mark_unfinished(session.machine.word)

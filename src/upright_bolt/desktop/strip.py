@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
 from upright_bolt.desktop.chart import clock_text
@@ -26,6 +26,7 @@ class TopStrip(QWidget):
         super().__init__()
         self._presenter = presenter
         self.setProperty("role", "strip")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(HEIGHT)
         outline = presenter.outline
         cores, threads = outline.identity.cores or "?", outline.identity.threads or "?"

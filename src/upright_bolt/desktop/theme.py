@@ -131,11 +131,11 @@ def _sheet(t: Theme) -> str:
     QPushButton[role="main"]:disabled {{ background: {t.faint}; color: {t.muted}; border-color: {t.line}; }}
     QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
     QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
-    QLineEdit, QComboBox {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
+    QLineEdit {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
         padding: 3px 6px; selection-background-color: {t.accent}; }}
-    QLineEdit:focus, QComboBox:focus {{ border: 1px solid {t.accent}; }}
+    QLineEdit:focus {{ border: 1px solid {t.accent}; }}
+    QComboBox QLineEdit {{ border: none; padding: 0 2px; }}
     QLineEdit[fault="true"] {{ border: 2px solid {t.temperature}; }}
-    QComboBox QAbstractItemView {{ background: {t.sheet}; border: 1px solid {t.line}; }}
     QProgressBar {{ background: {t.faint}; border: none; border-radius: 3px; max-height: 7px; }}
     QProgressBar::chunk {{ background: {t.accent}; border-radius: 3px; }}
     QTableWidget {{ background: {t.sheet}; border: 1px solid {t.line}; gridline-color: {t.faint}; }}

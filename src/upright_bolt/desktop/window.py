@@ -62,6 +62,7 @@ class Window(QMainWindow):
         QShortcut(QKeySequence("Ctrl+Return"), self, presenter.try_draft)
         QShortcut(QKeySequence("Ctrl+Backspace"), self, presenter.put_back)
         self.show_view("workbench")
+        self.workbench.setFocus()
         presenter.load_runs()
 
     def show_view(self, name: str) -> None:

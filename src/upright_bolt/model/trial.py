@@ -4,7 +4,6 @@ from dataclasses import dataclass, field
 
 from upright_bolt.model.control import Value
 
-
 NOT_WRITTEN = "Not written, since another setting was refused."
 UNDONE = "Put back, since another setting failed."
 CONSEQUENCES = (NOT_WRITTEN, UNDONE)

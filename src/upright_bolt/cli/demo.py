@@ -1,0 +1,76 @@
+"""The demonstration: a twin with a little history made by running, in the window or played offscreen."""
+
+import os
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from upright_bolt.cli import runs, window
+from upright_bolt.cli.context import Place, session_at, store_at
+from upright_bolt.model.run import RunState
+from upright_bolt.model.settings import parse_assignments
+
+MACHINE = "twin:tern"
+COOL_S = 900.0
+HISTORY = (
+    ("First evening, stock", ()),
+    ("35 W flat", ("sustained=35W", "burst=35W")),
+    ("15 W flat", ("sustained=15W", "burst=15W")),
+    ("All out, 60 W", ("sustained=60W", "burst=60W")),
+    ("Turbo off, 60 W", ("sustained=60W", "burst=60W", "turbo=off")),
+)
+LENGTH_S = 600.0
+
+
+def demo(
+    context: typer.Context,
+    play: Annotated[
+        bool, typer.Option("--play", help="Play the example offscreen even where there is a display.")
+    ] = False,
+    pictures: Annotated[Path, typer.Option("--pictures", help="Folder for the pictures of a played example.")] = Path(
+        "demo-output/pictures"
+    ),
+    real_seconds: Annotated[
+        int, typer.Option("--real-seconds", help="Length of the run on this computer, 0 for none.")
+    ] = 20,
+) -> int:
+    """Show the simulated laptop tern: in the window, or played offscreen where there is no display."""
+    place = Place(MACHINE, context.obj.data)
+    make_history(place)
+    if not play and (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        return window.show(place)
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    from upright_bolt.desktop.story import Story
+
+    stock, tried = Story(MACHINE, place.data, pictures, print).play()
+    print()
+    runs.compare_runs(place, [stock, tried], None, as_json=False)
+    print(f"\nPictures are in {pictures}.")
+    if real_seconds:
+        print(f"\nThe same load for {real_seconds} s on this computer's own cores:\n")
+        runs.run_once(Place("host", place.data), "steady", float(real_seconds), "This computer", {}, as_json=False)
+    return 0
+
+
+def make_history(place: Place) -> None:
+    """Make the earlier runs, each from a cool machine, unless there are runs already."""
+    with session_at(place, exclusive=True) as session, store_at(place) as store:
+        if any(run.end.state is RunState.FINISHED for run in store.all()):
+            return
+        print("Making a little history by running on the twin …")
+        for label, words in HISTORY:
+            clock = session.machine.clock
+            clock.wait_until(clock.now_s() + COOL_S)
+            settings = parse_assignments(words)
+            if settings:
+                session.try_settings(settings, standing=False)
+            session.start_run("steady", LENGTH_S, label, store)
+            runs.carry_on(session)
+            if settings:
+                session.put_back("the history's next run")
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add the command."""
+    app.command("demo")(demo)

@@ -1,0 +1,138 @@
+"""The full example, played through the real window: from a stock laptop to a compared result.
+
+Used where there is no display, and for the pictures in the documentation. Everything goes through the widgets a
+person would use: numbers are typed, buttons are clicked.
+"""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QEventLoop, Qt, QTimer
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
+
+from upright_bolt.desktop import theme
+from upright_bolt.desktop.start import Desk
+from upright_bolt.desktop.window import SIZE
+from upright_bolt.errors import BoltError
+
+PACE = 150.0
+SETTLE_S = 330.0
+PATIENCE_S = 120.0
+
+
+class Story:
+    """Plays on one desk and saves pictures.
+
+    Args:
+        machine: the twin's word.
+        data: the data folder.
+        pictures: where pictures go; made if missing.
+        tell: told what is being done.
+    """
+
+    def __init__(self, machine: str, data: Path, pictures: Path, tell: Callable[[str], None]) -> None:
+        self._pictures = pictures
+        self._tell = tell
+        pictures.mkdir(parents=True, exist_ok=True)
+        self.desk = Desk(machine, data, theme.LIGHT, pace=PACE)
+        self.window = self.desk.window
+        self.presenter = self.desk.presenter
+        self.window.resize(*SIZE)
+        self.window.show()
+
+    def play(self) -> tuple[int, int]:
+        """Play it and return the ids of the two runs."""
+        try:
+            return self._play()
+        finally:
+            self.window.close()
+
+    def _play(self) -> tuple[int, int]:
+        self._tell("Looking at the machine at rest.")
+        self._pass_time(SETTLE_S)
+        self.window.show_view("machine")
+        self._pause()
+        self.picture("machine")
+        self.window.show_view("workbench")
+        self._tell("A ten-minute run of all cores at stock.")
+        stock = self.run("10 min", "Stock, at the quay")
+        self._pass_time(SETTLE_S)
+        self._tell("Drafting sustained limit 25 W, burst 25 W, preference 96, and trying it.")
+        for name, text in (("sustained", "25 W"), ("burst", "25 W"), ("epp", "96")):
+            self.type_value(name, text)
+        self.picture("workbench-draft")
+        self._click(self.window.workbench.settings.try_button)
+        self._until(lambda: self.presenter.status.trial is not None, "the trial to run")
+        self._tell("The same run during the trial.")
+        self._begin("10 min", "25 W flat, EPP 96")
+        self._until(lambda: (p := self.presenter.progress) is not None and p.elapsed_s > 250, "the run to go on")
+        self.picture("workbench")
+        tried = self._end()
+        self.picture("workbench-result")
+        self._tell("Comparing both.")
+        self.window.workbench.run.open.click()
+        self._pause()
+        self.picture("compare")
+        self._click(self.window.strip.keep)
+        self._until(lambda: self.presenter.status.trial is None, "the trial to be kept")
+        self._tell(self.presenter.outcome)
+        return stock, tried
+
+    def run(self, length: str, name: str) -> int:
+        """Run through the run column and return the run's id."""
+        self._begin(length, name)
+        return self._end()
+
+    def _begin(self, length: str, name: str) -> None:
+        panel = self.window.workbench.run
+        panel.length.setEditText(length)
+        panel.label.setText(name)
+        self.presenter.last_run = None
+        self._click(panel.start)
+
+    def _end(self) -> int:
+        self._until(lambda: self.presenter.last_run is not None and self.presenter.progress is None, "the run to end")
+        self._pause()
+        run = self.presenter.last_run
+        if run is None:
+            raise BoltError("The run did not end.")
+        return run.id
+
+    def type_value(self, name: str, text: str) -> None:
+        """Type a value into a control's entry."""
+        entry = self.window.workbench.settings.rows[name].entry
+        if entry is None:
+            raise BoltError(f"{name} has no number entry.")
+        entry.setFocus()
+        entry.selectAll()
+        QTest.keyClicks(entry, text)  # type: ignore[call-arg, arg-type]  # PyQt's stubs take these for methods
+        QTest.keyClick(entry, Qt.Key.Key_Return)  # type: ignore[call-overload]  # same
+
+    def _click(self, target: QPushButton) -> None:
+        QTest.mouseClick(target, Qt.MouseButton.LeftButton)  # type: ignore[call-overload]  # same
+
+    def picture(self, name: str) -> None:
+        """Save what the window shows."""
+        path = self._pictures / f"{name}.png"
+        if not self.window.grab().save(str(path)):
+            raise BoltError(f"The picture {path} could not be saved.")
+
+    def _pass_time(self, seconds: float) -> None:
+        """Let the machine's own time pass."""
+        self._until(lambda: len(self.presenter.history) > 0, "the first sample")
+        due = float(self.presenter.history.column("time")[-1]) + seconds
+        self._until(lambda: float(self.presenter.history.column("time")[-1]) >= due, "time to pass")
+
+    def _pause(self, seconds: float = 0.5) -> None:
+        loop = QEventLoop()
+        QTimer.singleShot(round(seconds * 1000), loop.quit)
+        loop.exec()
+
+    def _until(self, condition: Callable[[], bool], what: str) -> None:
+        patience = time.monotonic() + PATIENCE_S
+        while not condition():
+            if time.monotonic() > patience:
+                raise BoltError(f"Waited in vain for {what}. {self.presenter.outcome}")
+            self._pause(0.03)
