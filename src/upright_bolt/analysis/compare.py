@@ -62,7 +62,7 @@ class Compared:
         """Return the change as a person reads it; empty where there is none to state."""
         if number.as_difference:
             change = self.difference.get(number.key)
-            return "" if change is None else f"{change:+.1f} {number.quantity.unit}".replace("-", "−").rstrip()
+            return "" if not change else f"{change:+.1f} {number.quantity.unit}".replace("-", "−").rstrip()
         change = self.percent.get(number.key)
         return "" if change is None else f"{change:+.1f} %".replace("-", "−")
 

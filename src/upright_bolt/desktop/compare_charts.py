@@ -65,7 +65,7 @@ class Overlay(QWidget):
                 lowest, highest = min(lowest, float(known.min())), max(highest, float(known.max()))
                 drawn += 1
             bottom = 0.0 if name != "temperature.package" or not drawn else max(0.0, lowest - 6)
-            chart.setYRange(bottom, highest * 1.12 if drawn else 1.0, padding=0)
+            chart.setYRange(bottom, highest * 1.25 if drawn else 1.0, padding=0)
             chart.say("" if drawn or not runs else "Not measured in these runs")
         self._bands.show_runs(runs, telemetry)
         self._whole()

@@ -63,7 +63,7 @@ class CompareView(QWidget):
 
     def _dress_table(self) -> None:
         titles = {number.key: number.title for number in NUMBERS}
-        heads = ["Run", *(titles[key].replace("temperature", "temp.") for key in KEYS), "Held back by"]
+        heads = ["Run", *(_in_two_lines(titles[key]) for key in KEYS), "Held back by"]
         table = self.table
         table.setHorizontalHeaderLabels(heads)
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -75,8 +75,11 @@ class CompareView(QWidget):
         if down is not None and across is not None:
             down.hide()
             down.setDefaultSectionSize(38)
-            across.setSectionResizeMode(QHeaderView.ResizeMode.ResizeToContents)
-            across.setStretchLastSection(True)
+            across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
+            across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Fixed)
+            table.setColumnWidth(0, 178)
+            table.setColumnWidth(len(heads) - 1, 140)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             for i in (0, len(heads) - 1):
                 item = table.horizontalHeaderItem(i)
@@ -129,7 +132,7 @@ class CompareView(QWidget):
         rows = compare(runs, runs[0]) if runs else []
         for i, row in enumerate(rows):
             self._fill_row(i, row, is_base=i == 0)
-        height = 38 * max(1, len(runs)) + 34
+        height = 38 * max(1, len(runs)) + 44
         table.setFixedHeight(height)
         self._against.setText(f"AGAINST {LETTERS[0]}, {run_name(runs[0]).upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []
@@ -153,6 +156,12 @@ class CompareView(QWidget):
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
             self.table.setItem(place, j, item)
+        name.setToolTip(run_name(row.run))
         shares = row.run.end.numbers.constraint_share
         words = "\n".join(f"{word} {share:.0%}" for word, share in list(shares.items())[:2] if share >= 0.005)
         self.table.setItem(place, len(KEYS) + 1, QTableWidgetItem(words))
+
+
+def _in_two_lines(title: str) -> str:
+    first, _, second = title.replace(", ", " ").partition(" ")
+    return f"{first}\n{second}"

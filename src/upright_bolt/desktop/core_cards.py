@@ -80,7 +80,7 @@ class CoreCards(QWidget):
         self._bar(painter, inner, core.busy)
         painter.setFont(font(7.5))
         painter.setPen(QColor(theme.muted))
-        busy = "busy –" if core.busy is None else f"busy {core.busy:.0f} %"
+        busy = "–" if core.busy is None else f"{core.busy:.0f} %"
         painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignBottom, busy)
         if core.temp_c is not None:
             painter.setPen(QColor(theme.temperature))

@@ -19,10 +19,11 @@ class Flags(Chart):
     def __init__(self, theme: Theme, below: list[Chart]) -> None:
         super().__init__("", None, theme, times=False)
         self._below = below
-        self._shown: tuple[tuple[float, str], ...] = ()
+        self._shown: tuple[tuple[float, str, bool], ...] = ()
         self._items: list[tuple[Chart, pg.GraphicsObject]] = []
         item = self.getPlotItem()
-        item.getAxis("left").setStyle(showValues=False)
+        item.getAxis("left").setTicks([])
+        item.getAxis("bottom").setTicks([])
         item.getAxis("left").setPen(pg.mkPen(None))
         item.getAxis("bottom").setPen(pg.mkPen(None))
         item.getViewBox().setBackgroundColor(None)
@@ -35,7 +36,8 @@ class Flags(Chart):
     def draw(self, events: list[RunEvent], from_s: float, to_s: float) -> None:
         """Show the events between two times, the newest if there are too many."""
         visible = [event for event in events if from_s <= event.time_s <= to_s][-MOST:]
-        wanted = tuple((event.time_s, event.text) for event in visible)
+        turn = from_s + 0.72 * (to_s - from_s)
+        wanted = tuple((event.time_s, event.text, event.time_s > turn) for event in visible)
         if wanted == self._shown:
             return
         self._shown = wanted
@@ -50,7 +52,7 @@ class Flags(Chart):
             if row is None:
                 continue
             free[row] = event.time_s + per_px * (14 + LETTER_PX * len(_short(event.text)))
-            self._flag(event, row, leftwards=event.time_s > from_s + 0.72 * (to_s - from_s))
+            self._flag(event, row, leftwards=event.time_s > turn)
 
     def _line(self, event: RunEvent) -> None:
         pen = self.pen(self._colour(event), width=1.0, style="dot")

@@ -26,7 +26,9 @@ _CODES = list(Constraint)
 
 
 def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
-    """Return the fill of a lane: the colour of the quantity that is limited; hatched where unknown."""
+    """Return the fill of a lane: the colour of the quantity that is limited, dotted for the second of a
+    pair, hatched where unknown.
+    """
     colours = {
         Constraint.SUSTAINED: theme.power,
         Constraint.BURST: theme.power,
@@ -37,6 +39,8 @@ def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
         Constraint.CLOCK_CAP: theme.clock,
         Constraint.NO_WORK: theme.line,
     }
+    if constraint in (Constraint.BURST, Constraint.CLOCK_CAP):
+        return QBrush(QColor(colours[constraint]), Qt.BrushStyle.Dense4Pattern)
     if constraint is Constraint.UNKNOWN:
         return QBrush(QColor(theme.muted), Qt.BrushStyle.BDiagPattern)
     return QBrush(QColor(colours[constraint]))

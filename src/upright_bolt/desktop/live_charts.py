@@ -16,7 +16,7 @@ from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
 
 SPAN_S = 600.0
-AHEAD = 0.015
+AHEAD = 0.035
 WORDS_W = 108
 MOST_POINTS = 900
 _CODES = list(Constraint)

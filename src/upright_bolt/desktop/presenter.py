@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import datetime
 
 from upright_bolt.analysis.compare import Compared, compare, finding, values_of
 from upright_bolt.desktop.core_cards import CoreNow
@@ -91,6 +92,7 @@ class Presenter:
         self.progress: RunProgress | None = None
         self.runs: list[RunRecord] = []
         self.baseline_id: int | None = None
+        self._baseline_chosen = False
         self.last_run: RunRecord | None = None
         self.sample: Sample | None = None
         self._listeners: list[Callable[[], None]] = []
@@ -196,6 +198,16 @@ class Presenter:
         value = self.sample.values[place] if self.sample is not None and place is not None else None
         return None if value is None else bool(value)
 
+    def trial_age_s(self) -> float:
+        """Return for how long the trial has been running: on the machine's own clock if it began in this window."""
+        trial = self.status.trial
+        if trial is None:
+            return 0.0
+        begun = [event.time_s for event in self.history.events if event.kind == "tried"]
+        if begun and self.sample is not None and not trial.standing:
+            return max(0.0, self.sample.time_s - begun[-1])
+        return max(0.0, (datetime.now().astimezone() - datetime.fromisoformat(trial.since)).total_seconds())
+
     def cores_now(self) -> tuple[CoreNow, ...]:
         """Return every core's numbers of the moment."""
         if self.sample is None:
@@ -260,22 +272,23 @@ class Presenter:
 
     def _take_runs(self, runs: list[RunRecord]) -> None:
         self.runs = runs
-        if self.baseline_id is None or all(run.id != self.baseline_id for run in runs):
-            self.baseline_id = self._first_at_stock()
+        if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
+            self.baseline_id = self._newest_at_stock()
         for listener in self._run_listeners:
             listener()
         self._changed()
 
-    def _first_at_stock(self) -> int | None:
+    def _newest_at_stock(self) -> int | None:
         mine = [
             run for run in self.runs if run.head.machine == self.outline.word and run.end.state is RunState.FINISHED
         ]
         stock = [run for run in mine if not run.head.tried]
-        return stock[-1].id if stock else None
+        return stock[0].id if stock else None
 
     def set_baseline(self, run_id: int | None) -> None:
         """Choose what runs are compared with."""
         self.baseline_id = run_id
+        self._baseline_chosen = True
         self._changed()
 
     @property

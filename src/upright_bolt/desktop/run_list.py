@@ -15,7 +15,6 @@ from PyQt6.QtWidgets import (
 from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
-from upright_bolt.model.quantity import SCORE
 from upright_bolt.model.run import RunRecord
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
@@ -70,7 +69,7 @@ class RunDelegate(QStyledItemDelegate):
         painter.drawText(box, Qt.AlignmentFlag.AlignTop, name)
         painter.setPen(QColor(self._theme.muted))
         painter.setFont(font(8.0))
-        score = "no score" if run.end.score is None else SCORE.show(run.end.score)
+        score = "no score" if run.end.score is None else f"{run.end.score:,.0f} /min"
         when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
         if run.end.state.value != "finished":
             when = f"{run.end.state.value} · " + when

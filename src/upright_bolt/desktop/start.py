@@ -43,10 +43,9 @@ class Desk:
         machine: its word as typed.
         data: the data folder.
         looks: the theme; the desktop's own if None.
-        pace: twin seconds per real second.
     """
 
-    def __init__(self, machine: str, data: Path, looks: theme.Theme | None = None, pace: float = 1.0) -> None:
+    def __init__(self, machine: str, data: Path, looks: theme.Theme | None = None) -> None:
         self._app = application()  # held here: Qt's application ends with the last name it has in Python
         looks = looks or theme_of(self._app)
         theme.apply(self._app, looks)
@@ -54,7 +53,7 @@ class Desk:
         session = open_session(machine, data, HOLDER, exclusive=True)
         self.store.mark_unfinished(session.machine.word)
         if session.machine.set_pace is not None:
-            session.machine.set_pace(pace)
+            session.machine.set_pace(1.0)
         outline = outline_of(session)
         controls = session.controls()
         self.engine = Engine(session)

@@ -17,7 +17,7 @@ from upright_bolt.desktop.start import Desk
 from upright_bolt.desktop.window import SIZE
 from upright_bolt.errors import BoltError
 
-PACE = 150.0
+PACE = "300 × faster"
 SETTLE_S = 330.0
 PATIENCE_S = 120.0
 
@@ -36,7 +36,7 @@ class Story:
         self._pictures = pictures
         self._tell = tell
         pictures.mkdir(parents=True, exist_ok=True)
-        self.desk = Desk(machine, data, theme.LIGHT, pace=PACE)
+        self.desk = Desk(machine, data, theme.LIGHT)
         self.window = self.desk.window
         self.presenter = self.desk.presenter
         self.window.resize(*SIZE)
@@ -51,6 +51,7 @@ class Story:
 
     def _play(self) -> tuple[int, int]:
         self._tell("Looking at the machine at rest.")
+        self.window.workbench.run.pace.setCurrentText(PACE)
         self._pass_time(SETTLE_S)
         self.window.show_view("machine")
         self._pause()

@@ -1,7 +1,5 @@
 """The strip on top: machine, power source, what is in force, and whether a trial is running."""
 
-from datetime import datetime
-
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
@@ -71,8 +69,7 @@ class TopStrip(QWidget):
         trial, drift = presenter.status.trial, presenter.status.drift
         self._banner.setVisible(trial is not None)
         if trial is not None:
-            since = (datetime.now().astimezone() - datetime.fromisoformat(trial.since)).total_seconds()
-            self._trial.setText(f"△ Trial running {clock_text(max(0.0, since))}")
+            self._trial.setText(f"△ Trial running {clock_text(presenter.trial_age_s())}")
             ends = "keep or put back" if trial.standing else "Put back, closing this window, a restart or a crash"
             self._trial.setToolTip(f"{show_settings(trial.settings)}. Begun by {trial.by}; it ends with {ends}.")
             self._force.setText("Trying " + show_settings(trial.settings))

@@ -69,6 +69,8 @@ class Window(QMainWindow):
         """Show a view."""
         self.rail.mark(name)
         self._stack.setCurrentWidget(self._views[name])
+        if name == "compare":
+            self.compare.runs.list.setFocus()
         if name == "workbench":
             self.workbench.show_state()
 

@@ -8,7 +8,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Gauge, Word
 from upright_bolt.kernel.driver import Found
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.quantity import COUNT, POWER, SHARE
+from upright_bolt.model.quantity import COUNT, POWER, SHARE, SWITCH
 from upright_bolt.model.sensor import Sensor
 
 CHARGING = {"Discharging": -1.0, "Charging": 1.0, "Full": 0.0, "Not charging": 0.0}
@@ -25,9 +25,7 @@ def find(probe: Probe) -> Found:
             continue
         if kind in ("Mains", "USB") and "charger" not in seen and probe.number(f"{path}/online") is not None:
             seen.add("charger")
-            found.channels.append(
-                Gauge(Sensor("charger", COUNT, "Charger plugged in (1) or not (0)"), f"{path}/online")
-            )
+            found.channels.append(Gauge(Sensor("charger", SWITCH, "Charger plugged in"), f"{path}/online"))
         elif kind == "Battery" and "battery" not in seen:
             seen.add("battery")
             _add_battery(probe, found, path)

@@ -36,6 +36,8 @@ class Quantity:
         """Return ``value`` with its unit as a person reads it, e.g. ``"25 W"`` or ``"3.20 GHz"``."""
         if value is None:
             return NOT_MEASURED
+        if self is SWITCH:
+            return "yes" if value else "no"
         if self.unit == "MHz":
             return f"{value / 1000:.2f} GHz" if abs(value) >= 1000 else f"{value:.0f} MHz"
         text = f"{value:,.{self.decimals}f}".replace("-", "−")
