@@ -40,7 +40,7 @@ class TimeAxis(pg.AxisItem):
 
     def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
         """Return ticks at whole steps from zero."""
-        wanted = (high - low) / max(2.0, size / 90.0)
+        wanted = (high - low) / max(2.0, size / 72.0)
         step = next((s for s in self.STEPS_S if s >= wanted), self.STEPS_S[-1])
         first = ceil((low - self.zero) / step)
         values: list[float] = []

@@ -70,6 +70,7 @@ class CompareView(QWidget):
         table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         table.setAccessibleName("Comparison")
         table.setShowGrid(False)
+        table.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         table.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         down, across = table.verticalHeader(), table.horizontalHeader()
         if down is not None and across is not None:
@@ -132,7 +133,7 @@ class CompareView(QWidget):
         rows = compare(runs, runs[0]) if runs else []
         for i, row in enumerate(rows):
             self._fill_row(i, row, is_base=i == 0)
-        height = 38 * max(1, len(runs)) + 44
+        height = 38 * max(1, len(runs)) + 48
         table.setFixedHeight(height)
         self._against.setText(f"AGAINST {LETTERS[0]}, {run_name(runs[0]).upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []

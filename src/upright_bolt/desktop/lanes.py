@@ -26,9 +26,7 @@ _CODES = list(Constraint)
 
 
 def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
-    """Return the fill of a lane: the colour of the quantity that is limited, dotted for the second of a
-    pair, hatched where unknown.
-    """
+    """Return a lane's fill: the limited quantity's colour, dotted for the second of a pair, hatched if unknown."""
     colours = {
         Constraint.SUSTAINED: theme.power,
         Constraint.BURST: theme.power,

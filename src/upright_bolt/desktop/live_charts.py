@@ -139,7 +139,7 @@ class LiveCharts(QWidget):
         for curve, name in ((self._power, "power"), (self._sustained, "sustained"), (self._burst, "burst")):
             _set(curve, times, history.column(name)[rows])
         known = [v for name in ("power", "burst") if (v := _highest(history.column(name)[rows])) is not None]
-        self.power.setYRange(0, max([*known, 10.0]) * 1.12, padding=0)
+        self.power.setYRange(0, max([*known, 10.0]) * 1.3, padding=0)
 
     def _say_missing(self) -> None:
         history = self._history

@@ -12,7 +12,10 @@ def label(text: str = "", role: str = "", *, wraps: bool = False) -> QLabel:
         made.setProperty("role", role)
     if wraps:
         made.setWordWrap(True)
-        made.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+        policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
+        policy.setHeightForWidth(True)
+        made.setSizePolicy(policy)
+        made.setMinimumWidth(1)
     return made
 
 

@@ -1,0 +1,38 @@
+# Everything a person or a machine needs, by one word each. `make` lists the words.
+PYTHON ?= python3
+BIN := .venv/bin
+
+.PHONY: help setup demo test check bench screenshots lock clean
+help: ## List what can be made
+	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
+
+setup: .venv/ready ## Install what is missing: system libraries where allowed, Python packages into .venv
+.venv/ready: requirements.lock pyproject.toml tools/setup.sh
+	@PYTHON="$(PYTHON)" sh tools/setup.sh
+
+demo: setup ## Open the window on a simulated laptop; with no display, play the example and save pictures
+	@$(BIN)/upright-bolt --data demo-output/data demo
+
+test: setup ## Run all tests
+	@$(BIN)/python -m pytest
+
+check: setup ## Formatting, lint, types, layers
+	@$(BIN)/ruff format --check src tests bench
+	@$(BIN)/ruff check src tests bench
+	@$(BIN)/mypy
+	@$(BIN)/lint-imports
+
+bench: setup ## Measure speeds, as ratios
+	@$(BIN)/python -m bench
+
+screenshots: setup ## Renew docs/screenshots from the demo data
+	@rm -rf .screenshots-data
+	@$(BIN)/upright-bolt --data .screenshots-data demo --play --pictures docs/screenshots --real-seconds 0
+	@rm -rf .screenshots-data
+
+lock: ## Pin all packages anew (needs pip-tools)
+	pip-compile --extra dev --strip-extras --allow-unsafe --generate-hashes --no-emit-index-url --no-emit-find-links \
+		--no-emit-trusted-host --output-file requirements.lock pyproject.toml
+
+clean: ## Remove what was made
+	rm -rf .venv demo-output .screenshots-data build dist

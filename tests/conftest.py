@@ -1,0 +1,51 @@
+"""Fixtures: a fresh twin, session and data folder per test; nothing may be left over."""
+
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from support import TwinDesk
+
+os.environ["QT_QPA_PLATFORM"] = "offscreen"
+
+
+@pytest.fixture
+def data(tmp_path: Path) -> Path:
+    return tmp_path / "data"
+
+
+@pytest.fixture
+def desk(data: Path) -> Iterator[TwinDesk]:
+    """A session on a fresh tern, with a store."""
+    made = TwinDesk(data)
+    yield made
+    made.close()
+
+
+@pytest.fixture(autouse=True)
+def nothing_left_over(request: pytest.FixtureRequest) -> Iterator[None]:
+    """Fail the test that leaves a thread or a top-level window behind."""
+    before = set(threading.enumerate())
+    yield
+    left = [t.name for t in threading.enumerate() if t not in before and t.is_alive() and not t.name.startswith("Dummy")]
+    assert not left, f"threads left running: {left}"
+    if "PyQt6.QtWidgets" in sys.modules:
+        from PyQt6.QtWidgets import QApplication
+
+        shown = [w for w in QApplication.topLevelWidgets() if w.isVisible()]
+        assert not shown, f"windows left open: {shown}"
+
+
+@pytest.fixture
+def bolt(data: Path):
+    """Run the command as a process: ``bolt("machine", "--json")`` on tern, or ``bolt(..., on="host")``."""
+
+    def run(*words: str, on: str = "twin:tern", timeout: float = 100.0) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-m", "upright_bolt", "--machine", on, "--data", str(data), *words]
+        return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
+
+    return run

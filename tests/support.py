@@ -1,0 +1,130 @@
+"""Helpers of the tests: a twin with its session, files that fail on order, a copy of a twin's files as a folder."""
+
+import errno
+from collections.abc import Callable
+from pathlib import Path
+
+from upright_bolt.app import open_session
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel.ports import KernelFiles
+from upright_bolt.model.run import RunRecord
+from upright_bolt.session.session import SAMPLE_S, Session
+from upright_bolt.store.runs import RunStore
+from upright_bolt.twin.machine import Twin, open_twin
+
+
+class TwinDesk:
+    """A session on tern in a data folder, driven by hand."""
+
+    def __init__(self, data: Path, machine: str = "twin:tern") -> None:
+        self.data = data
+        self.session: Session = open_session(machine, data, "a test", exclusive=True)
+        self.store = RunStore(data / "runs.sqlite")
+
+    def pass_time(self, seconds: float) -> None:
+        clock = self.session.machine.clock
+        clock.wait_until(clock.now_s() + seconds)
+
+    def run(self, seconds: float = 600.0, label: str = "", *, cool_s: float = 0.0) -> RunRecord:
+        """Run ``steady`` to its end and return what the store keeps."""
+        if cool_s:
+            self.pass_time(cool_s)
+        self.session.start_run("steady", seconds, label, self.store)
+        while (ended := self.session.end_run()) is None:
+            self.session.tick()
+            self.pass_time(SAMPLE_S)
+        return self.store.get(ended.id)
+
+    def in_force(self, name: str):
+        return self.session.controls()[name].in_force
+
+    def reopen(self, holder: str = "a later test") -> Session:
+        """Open a new session on the same data, as the next program start does."""
+        self.close()
+        self.session = open_session("twin:tern", self.data, holder, exclusive=True)
+        self.store = RunStore(self.data / "runs.sqlite")
+        return self.session
+
+    def die(self) -> None:
+        """Let go of the machine without any cleaning up, as a killed process does."""
+        lock = self.session._lock
+        assert lock is not None
+        lock.release()
+        self.session._lock = None
+
+    def close(self) -> None:
+        self.session.close()
+        self.store.close()
+
+
+class FaultyFiles:
+    """A port that passes everything on, but lets chosen accesses fail.
+
+    ``on_read`` and ``on_write`` get the running number of the access and the path, and return an error number to
+    fail with, ``"ignore"`` to swallow a write, bytes to answer a read with, or None to let it pass.
+    """
+
+    def __init__(self, files: KernelFiles) -> None:
+        self._files = files
+        self.reads = 0
+        self.writes = 0
+        self.wrote: list[tuple[str, bytes]] = []
+        self.on_read: Callable[[int, str], object] = lambda _n, _p: None
+        self.on_write: Callable[[int, str], object] = lambda _n, _p: None
+
+    def read(self, path: str) -> bytes:
+        self.reads += 1
+        order = self.on_read(self.reads, path)
+        if isinstance(order, int):
+            raise FileFault(path, order)
+        return order if isinstance(order, bytes) else self._files.read(path)
+
+    def write(self, path: str, data: bytes) -> None:
+        self.writes += 1
+        order = self.on_write(self.writes, path)
+        if isinstance(order, int):
+            raise FileFault(path, order)
+        self.wrote.append((path, data))
+        if order != "ignore":
+            self._files.write(path, data)
+
+    def names(self, path: str) -> list[str]:
+        return self._files.names(path)
+
+    def exists(self, path: str) -> bool:
+        return self._files.exists(path)
+
+    def writable(self, path: str) -> bool:
+        return self._files.writable(path)
+
+    def opener(self, path: str, size: int = 4096):
+        read = self._files.opener(path, size)
+
+        def failing() -> bytes:
+            order = self.on_read(0, path)
+            if isinstance(order, int):
+                raise OSError(order, "told to fail")
+            return order if isinstance(order, bytes) else read()
+
+        return failing
+
+    def close(self) -> None:
+        self._files.close()
+
+
+def fresh_twin() -> Twin:
+    return open_twin("tern", None)
+
+
+def write_tree(twin: Twin, root: Path, skip: str = "\0") -> Path:
+    """Write a twin's files out as a folder, the way a captured machine lies there."""
+    for path in sorted(twin.files._get):
+        if skip in path:
+            continue
+        target = root / path.lstrip("/")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(twin.files.read(path))
+    return root
+
+
+EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)

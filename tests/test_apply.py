@@ -1,0 +1,234 @@
+"""Putting settings in force: the machine ends as asked or exactly as before, whatever fails on the way."""
+
+import errno
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin, write_tree
+
+from upright_bolt.app import open_session
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel.survey import survey
+from upright_bolt.session import apply
+
+ASKED = {
+    "governor": "performance", "turbo": "off", "clock-min": 1200.0, "clock-max": 2000.0, "window": 14.0,
+    "sustained": 25.0, "burst": 30.0,
+}  # fmt: skip
+MIXES = (
+    ASKED,
+    {"epp": 96.0, "sustained": 12.0},
+    {"clock-min": 1500.0, "clock-max": 1800.0},
+    {"burst": 20.0, "turbo": "off", "epp": 200.0},
+)
+
+
+def ground(twin, files):
+    found = survey(files, twin.registers, "tern")
+    return found.controls
+
+
+def machine_texts(twin) -> dict[str, str]:
+    return {path: twin.files.read(path).decode() for path in twin.files._put}
+
+
+def is_as_asked(drivers, asked) -> bool:
+    return all(drivers[name].same(value, drivers[name].read()) for name, value in asked.items())
+
+
+def put(twin, files, asked):
+    drivers = ground(twin, files)
+    before = apply.snapshot(list(asked), drivers, files)
+    return drivers, apply.put_in_force(asked, drivers, files, before)
+
+
+@pytest.mark.parametrize("asked", MIXES)
+def test_settings_are_read_back_and_reported(asked):
+    twin = fresh_twin()
+    drivers, report = put(twin, twin.files, asked)
+    assert report.ok
+    assert is_as_asked(drivers, asked)
+    assert [row.name for row in report.rows] == list(asked)
+    for row in report.rows:
+        assert row.got == drivers[row.name].read()
+
+
+def test_rounding_is_told():
+    twin = fresh_twin()
+    _, report = put(twin, twin.files, {"window": 14.0, "sustained": 25.06})
+    rows = {row.name: row for row in report.rows}
+    assert rows["sustained"].got == 25.0
+    assert "Kept as 25 W" in rows["sustained"].why
+    assert rows["window"].got < 14.0
+    assert "nearest step" in rows["window"].why
+
+
+@pytest.mark.parametrize("asked", MIXES)
+@pytest.mark.parametrize("number", EVERY_ERRNO)
+def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
+    count = _writes_of(asked)
+    for n in range(1, count + 1):
+        twin = fresh_twin()
+        files = FaultyFiles(twin.files)
+        drivers = ground(twin, files)
+        before_all = machine_texts(twin)
+        before = apply.snapshot(list(asked), drivers, files)
+        files.on_write = lambda i, _p, n=n: number if i == n else None
+        report = apply.put_in_force(asked, drivers, files, before)
+        assert not report.ok
+        assert report.left_changed == ()
+        assert report.sentence(), f"write {n} failed without a sentence"
+        assert machine_texts(twin) == before_all, f"write {n} left something behind"
+        assert {row.got for row in report.rows} == {drivers[name].read() for name in asked}
+
+
+def _writes_of(asked) -> int:
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    put(twin, files, asked)
+    assert files.writes > 1
+    return files.writes
+
+
+@pytest.mark.parametrize("asked", MIXES)
+def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
+    for path in _paths_of(asked):
+        twin = fresh_twin()
+        files = FaultyFiles(twin.files)
+        before_all = machine_texts(twin)
+        files.on_write = lambda _n, p, path=path: "ignore" if p == path else None
+        drivers, report = put(twin, files, asked)
+        if report.ok:  # one of several processors or copies kept its value, and it was not the one that counts
+            assert is_as_asked(drivers, asked)
+        else:
+            assert machine_texts(twin) == before_all
+            assert "the machine holds" in report.sentence()
+
+
+def _paths_of(asked) -> list[str]:
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    put(twin, files, asked)
+    return sorted({path for path, _ in files.wrote})
+
+
+def test_a_failure_that_also_forbids_putting_back_names_the_files():
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    files.on_write = lambda n, _p: errno.EIO if n >= 2 else None
+    _, report = put(twin, files, {"sustained": 25.0})
+    assert not report.ok
+    assert report.left_changed == ("/sys/class/powercap/intel-rapl-mmio:0/constraint_0_power_limit_uw",)
+
+
+def test_a_file_that_cannot_be_read_back_counts_as_failed():
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    drivers = ground(twin, files)
+    before = apply.snapshot(["turbo"], drivers, files)
+    wrote = []
+    files.on_write = lambda _n, path: wrote.append(path)
+    files.on_read = lambda _n, path: errno.EIO if path in wrote and len(wrote) == 1 else None
+    report = apply.put_in_force({"turbo": "off"}, drivers, files, before)
+    assert not report.ok
+    assert "cannot be read back" in report.sentence()
+
+
+def test_what_is_already_so_is_not_written():
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    _, report = put(twin, files, {"sustained": 18.0, "turbo": "on", "governor": "powersave"})
+    assert report.ok
+    assert files.writes == 0
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.tuples(st.integers(8, 42), st.integers(8, 42)), st.tuples(st.integers(8, 42), st.integers(8, 42)))
+def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
+    twin = fresh_twin()
+    for pair in (first, second):
+        low, high = sorted(pair)
+        asked = {"clock-min": low * 100.0, "clock-max": high * 100.0}
+        drivers, report = put(twin, twin.files, asked)
+        assert report.ok, report.sentence()
+        assert is_as_asked(drivers, asked)
+
+
+@settings(max_examples=40, deadline=None)
+@given(st.lists(st.sampled_from(range(len(MIXES))), min_size=1, max_size=4), st.booleans())
+def test_restoring_undoes_any_chain_of_changes(chain, performance):
+    twin = fresh_twin()
+    if performance:
+        put(twin, twin.files, {"governor": "performance"})
+    drivers = ground(twin, twin.files)
+    before_all = machine_texts(twin)
+    before = apply.snapshot(list(drivers), drivers, twin.files)
+    for place in chain:
+        asked = {k: v for k, v in MIXES[place].items() if not (k == "epp" and drivers["governor"].read() == "performance")}
+        apply.put_in_force(asked, drivers, twin.files, apply.snapshot(list(asked), drivers, twin.files))
+    assert apply.restore(before, twin.files) == ()
+    assert machine_texts(twin) == before_all
+
+
+@pytest.mark.parametrize(
+    ("asked", "words"),
+    [
+        ({"governor": "performance", "epp": 96.0}, "keeps it at 0"),
+        ({"clock-min": 3000.0, "clock-max": 2000.0}, "lie above the highest"),
+        ({"clock-max": 700.0}, "800 MHz to 4.20 GHz"),
+        ({"turbo": "off", "clock-max": 3200.0}, "base clock is 2.40 GHz"),
+        ({"sustained": 61.0}, "6 W to 60 W"),
+        ({"governor": "ondemand"}, "not among performance, powersave"),
+    ],
+)
+def test_what_can_never_be_is_refused_before_anything_is_written(desk: TwinDesk, asked, words):
+    report = desk.session.try_settings({"window": 10.0, **asked}, standing=False)
+    assert not report.ok
+    assert report.bad_input
+    assert words in report.sentence()
+    assert "Not written" not in report.sentence()
+    assert desk.in_force("window") == pytest.approx(27.98, abs=0.01)
+    assert desk.session.trials.current is None
+
+
+def test_a_preference_under_performance_says_what_to_do(desk: TwinDesk):
+    assert desk.session.try_settings({"governor": "performance"}, standing=True).ok
+    report = desk.session.try_settings({"epp": 96.0}, standing=True)
+    assert "governor=powersave" in report.sentence()
+    assert desk.session.try_settings({"governor": "powersave", "epp": 96.0}, standing=True).ok
+    desk.session.put_back()
+    assert (desk.in_force("governor"), desk.in_force("epp")) == ("powersave", 128.0)
+
+
+@pytest.mark.parametrize(
+    ("number", "words"),
+    [
+        (errno.EBUSY, "governor is performance"),
+        (errno.EINVAL, "takes only the named values"),
+        (errno.EACCES, "root rights"),
+        (errno.EPERM, "does not permit"),
+        (errno.ENOSPC, "No space left"),
+    ],
+)
+def test_every_refusal_of_the_kernel_becomes_a_sentence(number, words):
+    twin = fresh_twin()
+    driver = survey(twin.files, twin.registers, "x").controls["epp"]
+    assert words in driver.refusal(FileFault("/sys/x", number))
+
+
+def test_turbo_held_off_by_firmware_says_so():
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    files.on_write = lambda _n, path: errno.EPERM if path.endswith("no_turbo") else None
+    _, report = put(twin, files, {"turbo": "off"})
+    assert report.sentence() == "Turbo: the firmware has it switched off; look in the firmware setup."
+
+
+def test_settings_reach_the_files_of_a_folder(tmp_path):
+    root = write_tree(fresh_twin(), tmp_path / "tree")
+    session = open_session(f"tree:{root}", tmp_path / "data", "a test", exclusive=True)
+    assert session.try_settings({"sustained": 25.0, "epp": 128.0}, standing=False).ok
+    assert (root / "sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw").read_text() == "25000000"
+    session.close()
+    assert (root / "sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw").read_text() == "18000000"

@@ -1,0 +1,164 @@
+"""The twin against what practice tells of such machines."""
+
+from dataclasses import asdict
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from upright_bolt.twin.chip import tern
+from upright_bolt.twin.machine import open_twin
+from upright_bolt.twin.physics import Demand, Physics
+from upright_bolt.twin.state import fresh_state, load_state, save_state
+
+EVERYONE = frozenset(range(12))
+
+
+def machine(limits=None, *, turbo=True, epp=128) -> Physics:
+    spec = tern()
+    state = fresh_state(spec)
+    if limits:
+        state.limits = [list(limits), list(limits)]
+    state.no_turbo = not turbo
+    state.epp = [epp] * 12
+    physics = Physics(spec, state)
+    physics.advance(60)
+    return physics
+
+
+def load(physics: Physics, seconds: float, step: float = 0.5) -> dict[str, list[float]]:
+    """Load all threads and return what a watcher sees every half second."""
+    physics.demand = Demand(EVERYONE)
+    seen: dict[str, list[float]] = {"clock": [], "watts": [], "temp": [], "score": []}
+    start = physics.state.units
+    for _ in range(round(seconds / step)):
+        physics.advance(step)
+        seen["clock"].append(physics.state.clock_mhz)
+        seen["watts"].append(physics.state.package_w)
+        seen["temp"].append(physics.hottest_c())
+    seen["score"] = [(physics.state.units - start) * 60 / seconds]
+    return seen
+
+
+def tail(values: list[float]) -> float:
+    return sum(values[-60:]) / len(values[-60:])
+
+
+def test_stock_bursts_for_seconds_and_then_settles_at_the_sustained_limit():
+    seen = load(machine(), 600)
+    assert 44 < seen["watts"][4] <= 45.01
+    assert 3500 < seen["clock"][4] < 3800
+    first_low = next(i for i, watts in enumerate(seen["watts"]) if watts < 20) * 0.5
+    assert 8 < first_low < 20
+    assert tail(seen["watts"]) == pytest.approx(18.0, abs=0.1)
+    assert tail(seen["temp"]) > seen["temp"][round(2 * first_low) + 20]  # heat goes on rising slowly
+
+
+def test_a_flat_25_w_limit_peaks_cooler_than_stock_and_is_faster_in_the_end():
+    stock, flat = load(machine(), 600), load(machine((25, 25, 28)), 600)
+    assert max(flat["temp"]) < max(stock["temp"]) - 2
+    assert tail(flat["clock"]) > tail(stock["clock"]) * 1.15
+    assert flat["score"][0] > stock["score"][0] * 1.1
+
+
+def test_turbo_off_costs_about_a_third_of_the_score_and_half_the_watts():
+    free, base = load(machine((60, 60, 28)), 600), load(machine((60, 60, 28), turbo=False), 600)
+    assert 0.62 < base["score"][0] / free["score"][0] < 0.75
+    assert 0.38 < tail(base["watts"]) / tail(free["watts"]) < 0.58
+    assert tail(base["temp"]) < tail(free["temp"]) - 25
+
+
+def test_without_limits_heat_holds_it_at_the_ceiling_and_is_counted():
+    physics = machine((60, 60, 28))
+    seen = load(physics, 600)
+    assert max(seen["temp"]) <= 101.0
+    assert tail(seen["temp"]) == pytest.approx(99.5, abs=1.2)
+    assert physics.state.throttle_events >= 1
+    assert physics.state.throttle_s > 100
+
+
+def test_same_seed_same_numbers_and_another_seed_others():
+    def trace(seed):
+        physics = Physics(tern(), fresh_state(tern(), seed))
+        return load(physics, 30)["clock"]
+
+    assert trace(5) == trace(5)
+    assert trace(5) != trace(6)
+
+
+def test_a_saved_twin_goes_on_exactly_where_it_was(tmp_path):
+    spec = tern()
+    physics = Physics(spec, fresh_state(spec))
+    load(physics, 20)
+    path = tmp_path / "twin.json"
+    save_state(path, physics.state)
+    resumed = Physics(spec, load_state(path, spec))
+    resumed.demand = physics.demand
+    physics.advance(10)
+    resumed.advance(10)
+    assert asdict(resumed.state) == asdict(physics.state)
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    sustained=st.floats(8, 45), extra=st.floats(0, 30), window=st.floats(2, 60), threads=st.integers(1, 12),
+    turbo=st.booleans(),
+)  # fmt: skip
+def test_no_setting_breaks_the_limits_or_the_energy(sustained, extra, window, threads, turbo):
+    burst = min(60.0, sustained + extra)
+    physics = machine((sustained, burst, window), turbo=turbo)
+    physics.demand = Demand(frozenset(range(threads)))
+    before_j, average = physics.state.energy_j, physics.state.average_w
+    joules = 0.0
+    for _ in range(300):
+        physics.advance(0.1)
+        state = physics.state
+        joules += state.package_w * 0.1
+        average += (state.package_w - average) * (1 - 2.718281828459045 ** (-0.1 / window))
+        at_floor = state.clock_mhz <= physics.spec.chip.clock_min_mhz + 1
+        assert state.package_w <= burst + 0.05 or at_floor
+        assert average <= max(sustained, 3.0) + 0.3 or at_floor
+        assert 400 <= state.clock_mhz <= (4200 if turbo else 2400) + 0.1
+    assert physics.state.energy_j - before_j == pytest.approx(joules, rel=1e-6)
+
+
+@settings(max_examples=20, deadline=None)
+@given(low=st.floats(8, 40), more=st.floats(1, 15))
+def test_more_watts_never_mean_a_lower_settled_clock(low, more):
+    def settled(watts):
+        return tail(load(machine((watts, watts, 5)), 90)["clock"])
+
+    assert settled(low + more) >= settled(low) - 40
+
+
+def test_one_thread_reaches_the_single_core_turbo():
+    physics = machine((45, 60, 28))
+    physics.demand = Demand(frozenset({0}))
+    physics.advance(5)
+    assert physics.state.clock_mhz > 4100
+
+
+def test_a_thrifty_preference_ramps_more_slowly():
+    def after(epp):
+        physics = machine((60, 60, 28), epp=epp)
+        physics.demand = Demand(EVERYONE)
+        physics.advance(0.3)
+        return physics.state.clock_mhz
+
+    assert after(0) > after(128) > after(255)
+
+
+def test_firmware_puts_its_limits_back_within_a_second_of_plugging():
+    twin = open_twin("tern", None)
+    twin.state.limits = [[25.0, 25.0, 28.0], [25.0, 25.0, 28.0]]
+    twin.plug(charger=False)
+    twin.physics.advance(0.3)
+    assert twin.state.limits[0][0] == 25.0
+    twin.physics.advance(0.7)
+    assert twin.state.limits == [[12.0, 20.0, 28.0]] * 2
+    charge = twin.state.battery_j
+    twin.physics.advance(60)
+    assert twin.state.battery_j < charge
+    twin.plug(charger=True)
+    twin.physics.advance(1.0)
+    assert twin.state.limits[1] == [18.0, 45.0, 28.0]
