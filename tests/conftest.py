@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+
 from support import TwinDesk
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
@@ -31,7 +32,9 @@ def nothing_left_over(request: pytest.FixtureRequest) -> Iterator[None]:
     """Fail the test that leaves a thread or a top-level window behind."""
     before = set(threading.enumerate())
     yield
-    left = [t.name for t in threading.enumerate() if t not in before and t.is_alive() and not t.name.startswith("Dummy")]
+    left = [
+        t.name for t in threading.enumerate() if t not in before and t.is_alive() and not t.name.startswith("Dummy")
+    ]
     assert not left, f"threads left running: {left}"
     if "PyQt6.QtWidgets" in sys.modules:
         from PyQt6.QtWidgets import QApplication

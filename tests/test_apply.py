@@ -5,8 +5,8 @@ import errno
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin, write_tree
 
+from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin, write_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.survey import survey
@@ -165,7 +165,9 @@ def test_restoring_undoes_any_chain_of_changes(chain, performance):
     before_all = machine_texts(twin)
     before = apply.snapshot(list(drivers), drivers, twin.files)
     for place in chain:
-        asked = {k: v for k, v in MIXES[place].items() if not (k == "epp" and drivers["governor"].read() == "performance")}
+        asked = {
+            k: v for k, v in MIXES[place].items() if not (k == "epp" and drivers["governor"].read() == "performance")
+        }
         apply.put_in_force(asked, drivers, twin.files, apply.snapshot(list(asked), drivers, twin.files))
     assert apply.restore(before, twin.files) == ()
     assert machine_texts(twin) == before_all

@@ -5,8 +5,8 @@ import os
 from pathlib import Path
 
 import pytest
-from support import FaultyFiles, fresh_twin, write_tree
 
+from support import FaultyFiles, fresh_twin, write_tree
 from upright_bolt.app import open_session, parse_machine
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel import paths, registers
@@ -74,8 +74,9 @@ def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_
     root = write_tree(twin, tmp_path)
     whole = surveyed_tree(root)
     seen = set()
+    named = 0
     for path in sorted(twin.files._get):
-        kind = (path.rsplit("/", 1)[1], path.split("/")[3])
+        kind = (path.rsplit("/", 1)[1], path.split("/")[:4][-1])
         if kind in seen:  # one file of each name and place
             continue
         seen.add(kind)
@@ -86,6 +87,7 @@ def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_
         what = [entry.what for entry in found.missing]
         assert len(what) == len(set(what)), f"{path}: named twice"
         assert all(entry.why for entry in found.missing)
+        named += path in what
         files = RealFiles(root)
         sampler = Sampler(files, DeviceRegisters(root), found, RealClock())
         sampler.sample()
@@ -98,6 +100,7 @@ def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_
         target.rmdir() if target.is_dir() else target.unlink(missing_ok=True)
         target.write_bytes(content)
     assert len(seen) > 50
+    assert fault == "missing" or named > 15
 
 
 def test_a_faulty_value_file_is_named_with_what_it_holds(tmp_path):
@@ -230,5 +233,5 @@ def test_processor_lists(text, cpus):
 
 @pytest.mark.parametrize("word", ["", "hots", "twin:", "tree:", "host:1", "tree:/no/such/folder"])
 def test_a_machine_that_is_none_is_refused_in_words(word):
-    with pytest.raises(BadInput, match="host, twin:NAME|no folder"):
+    with pytest.raises(BadInput, match=r"host, twin:NAME|no folder"):
         parse_machine(word)

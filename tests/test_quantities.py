@@ -135,7 +135,9 @@ def test_a_value_outside_the_machine_s_range_is_refused_with_the_range():
 
 
 def test_a_word_that_is_no_choice_names_the_choices():
-    control = scale(declaration=declaration_of("governor"), minimum=None, maximum=None, choices=("performance", "powersave"))
+    control = scale(
+        declaration=declaration_of("governor"), minimum=None, maximum=None, choices=("performance", "powersave")
+    )
     assert control.parse("powersave") == "powersave"
     with pytest.raises(BadInput, match="performance, powersave"):
         control.parse("ondemand")

@@ -5,8 +5,8 @@ import errno
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from support import fresh_twin
 
+from support import fresh_twin
 from upright_bolt.errors import BoltError, FileFault, NotHere
 from upright_bolt.kernel import paths, registers
 from upright_bolt.twin.chip import tern

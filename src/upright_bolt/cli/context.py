@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 COMMAND = "the command line"
+HOLDER = "the window"
 
 
 @dataclass(frozen=True, slots=True)

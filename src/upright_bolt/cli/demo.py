@@ -6,8 +6,9 @@ from typing import Annotated
 
 import typer
 
+from upright_bolt.app import open_session
 from upright_bolt.cli import runs, window
-from upright_bolt.cli.context import Place, session_at, store_at
+from upright_bolt.cli.context import HOLDER, Place, session_at, store_at
 from upright_bolt.model.run import RunState
 from upright_bolt.model.settings import parse_assignments
 
@@ -43,7 +44,7 @@ def demo(
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     from upright_bolt.desktop.story import Story
 
-    stock, tried = Story(MACHINE, place.data, pictures, print).play()
+    stock, tried = Story(open_session(MACHINE, place.data, HOLDER, exclusive=True), place.data, pictures, print).play()
     print()
     runs.compare_runs(place, [stock, tried], None, as_json=False)
     print(f"\nPictures are in {pictures}.")

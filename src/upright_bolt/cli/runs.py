@@ -32,7 +32,7 @@ def run(
     settings = parse_assignments(tried or [])
     record = run_once(context.obj, workload, duration_s, label, settings, as_json=as_json)
     if record.end.state is not RunState.FINISHED:
-        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why}")
+        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
     return 0
 
 
@@ -154,6 +154,8 @@ def carry_on(session: "Session") -> "ActiveRun":
             ended = session.end_run()
     if ended is None:
         raise BoltError("The run ended without a result.")
+    if ended.unsaved:
+        raise BoltError(f"Run {ended.id} could not be kept to its end. {ended.unsaved}")
     return ended
 
 

@@ -35,6 +35,7 @@ class Snapshot:
     events: list[RunEvent] = field(default_factory=list)
     progress: RunProgress | None = None
     ended_run: int | None = None
+    trouble: str = ""
     controls: dict[str, Control] | None = None
     status: Status | None = None
 
@@ -129,6 +130,7 @@ class Engine(QObject):
         ended = self._session.end_run()
         if ended is not None:
             pending.ended_run = ended.id
+            pending.trouble = ended.unsaved
         now = time.monotonic()
         if now >= self._controls_due:
             self._controls_due = now + CONTROLS_EVERY_S

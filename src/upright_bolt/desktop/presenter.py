@@ -123,6 +123,8 @@ class Presenter:
             self.status = snapshot.status
         if snapshot.ended_run is not None:
             self._run_ended(snapshot.ended_run)
+        if snapshot.trouble:
+            self.outcome = f"✕ {snapshot.trouble}"
         self._changed()
 
     def _say(self, sentence: str) -> None:
@@ -262,7 +264,8 @@ class Presenter:
             if self.last_run is not None:
                 end = self.last_run.end
                 how = end.state.value + (f": {end.why}" if end.why else "")
-                self._say(f"Run {run_id} is kept ({how}).")
+                if end.state is not RunState.RUNNING:
+                    self._say(f"Run {run_id} is kept ({how}).")
 
         self._door.run(self._store.all, show, self._say)
 

@@ -6,15 +6,13 @@ from pathlib import Path
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QApplication
 
-from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.engine import Door, Engine
 from upright_bolt.desktop.presenter import Presenter, outline_of
 from upright_bolt.desktop.window import Window
 from upright_bolt.errors import BadInput
+from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
-
-HOLDER = "the window"
 
 
 def application() -> QApplication:
@@ -37,20 +35,19 @@ def theme_of(app: QApplication) -> theme.Theme:
 
 
 class Desk:
-    """A window with its session, engine and store.
+    """A window with its engine and store around a session.
 
     Args:
-        machine: its word as typed.
+        session: holds the machine; it belongs to the desk from now on.
         data: the data folder.
         looks: the theme; the desktop's own if None.
     """
 
-    def __init__(self, machine: str, data: Path, looks: theme.Theme | None = None) -> None:
+    def __init__(self, session: Session, data: Path, looks: theme.Theme | None = None) -> None:
         self._app = application()  # held here: Qt's application ends with the last name it has in Python
         looks = looks or theme_of(self._app)
         theme.apply(self._app, looks)
         self.store = RunStore(data / "runs.sqlite")
-        session = open_session(machine, data, HOLDER, exclusive=True)
         self.store.mark_unfinished(session.machine.word)
         if session.machine.set_pace is not None:
             session.machine.set_pace(1.0)
@@ -76,15 +73,14 @@ class Desk:
             print(trouble, file=sys.stderr)
 
 
-def open_window(machine: str, data: Path, view: str) -> int:
-    """Open the window and return the application's exit code.
+def open_window(session: Session, data: Path, view: str) -> int:
+    """Open the window on a session and return the application's exit code.
 
     Raises:
-        BadInput: no such machine or view.
-        InUse: another process holds the machine.
+        BadInput: no such view.
     """
     app = application()
-    desk = Desk(machine, data)
+    desk = Desk(session, data)
     if view not in desk.window.views:
         desk.close()
         raise BadInput(f"There is no view “{view}”. Views: {', '.join(desk.window.views)}.")

@@ -16,6 +16,7 @@ from upright_bolt.desktop import theme
 from upright_bolt.desktop.start import Desk
 from upright_bolt.desktop.window import SIZE
 from upright_bolt.errors import BoltError
+from upright_bolt.session.session import Session
 
 PACE = "300 × faster"
 SETTLE_S = 330.0
@@ -26,17 +27,17 @@ class Story:
     """Plays on one desk and saves pictures.
 
     Args:
-        machine: the twin's word.
+        session: holds a twin.
         data: the data folder.
         pictures: where pictures go; made if missing.
         tell: told what is being done.
     """
 
-    def __init__(self, machine: str, data: Path, pictures: Path, tell: Callable[[str], None]) -> None:
+    def __init__(self, session: Session, data: Path, pictures: Path, tell: Callable[[str], None]) -> None:
         self._pictures = pictures
         self._tell = tell
         pictures.mkdir(parents=True, exist_ok=True)
-        self.desk = Desk(machine, data, theme.LIGHT)
+        self.desk = Desk(session, data, theme.LIGHT)
         self.window = self.desk.window
         self.presenter = self.desk.presenter
         self.window.resize(*SIZE)

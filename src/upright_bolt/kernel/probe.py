@@ -1,10 +1,14 @@
 """Reading a machine that may lie: every fault is noted once, in words, and the rest goes on."""
 
 import errno
+from contextlib import suppress
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.model.machine import Missing
+
+LONGEST_NUMBER = 24
+"""Characters; the longest the kernel writes is a 64-bit number with its sign."""
 
 
 class Probe:
@@ -58,12 +62,12 @@ class Probe:
         text = self.text(path)
         if text is None:
             return None
-        try:
-            return int(text)
-        except ValueError:
-            shown = text if len(text) <= 20 else text[:20] + "…"
-            self.note(path, f"it holds “{shown}” where a whole number was expected")
-            return None
+        if len(text) <= LONGEST_NUMBER:
+            with suppress(ValueError):
+                return int(text)
+        shown = text if len(text) <= 20 else text[:20] + "…"
+        self.note(path, f"it holds “{shown}” where a whole number was expected")
+        return None
 
     def register(self, cpu: int, number: int) -> int | None:
         """Return a register, or None if it cannot be read; the caller decides whether that is worth a note."""

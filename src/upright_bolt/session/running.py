@@ -93,12 +93,17 @@ class ActiveRun:
         sink: where it is kept.
         place: sensor name to its place in a sample.
         now_s: the present moment on the machine's clock.
+
+    Attributes:
+        end: how it ended; None while it goes on.
+        unsaved: why its end could not be kept; empty if all is well.
     """
 
     def __init__(self, head: RunHead, load: Load, sink: RunSink, place: dict[str, int], now_s: float) -> None:
         self.head = head
         self.phase = Phase.LEAD
         self.end: RunEnd | None = None
+        self.unsaved = ""
         self._load = load
         self._sink = sink
         self._place = place
@@ -199,7 +204,7 @@ class ActiveRun:
         return self._load.units_until(self._start_s + duration_s) * 60.0 / duration_s
 
     def _flush(self) -> None:
-        start = self._start_s if self._start_s is not None else self._rows[0][0]
+        start = self._start_s if self._start_s is not None else self._lead_from_s
         self._sink.append(self.id, [[row[0] - start, *row[1:]] for row in self._rows[self._kept_rows :]])
         self._kept_rows = len(self._rows)
         self._sink.add_events(self.id, [replace(event, time_s=event.time_s - start) for event in self._events])
@@ -213,16 +218,20 @@ class ActiveRun:
     def _conclude(self, state: RunState, why: str) -> None:
         now = self._rows[-1][0] if self._rows else self._lead_from_s
         duration = min(self._elapsed(now), self.head.asked_s)
-        if self._start_s is not None:
-            self._take_errors()
-            self._take_slices(duration, final=True)
         score = self._score(duration)
         self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
-        self._load.stop()
         self.phase = Phase.ENDED
-        self._flush()
         self.end = RunEnd(state, why, duration, score, self._numbers)
-        self._sink.finish(self.id, self.end)
+        try:
+            if self._start_s is not None:
+                self._take_slices(duration, final=True)
+                self._take_errors()
+            self._flush()
+            self._sink.finish(self.id, self.end)
+        except BoltError as fault:
+            self.unsaved = str(fault)
+        finally:
+            self._load.stop()
 
     def progress(self) -> RunProgress:
         """Return where it stands."""

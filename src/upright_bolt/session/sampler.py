@@ -18,6 +18,8 @@ from upright_bolt.model.sensor import Sensor
 from upright_bolt.session.clock import Clock
 
 Numbers = list[float | None]
+_NO_NUMBER = (OSError, ValueError, OverflowError)
+"""A read that fails, a text that is no number, and a number too long to be one."""
 CLOCK_MEAN = Sensor("clock.mean", CLOCK, "Clock, mean over busy processors")
 BUSY_MEAN = Sensor("busy.mean", SHARE, "Busy share, mean over all processors")
 _REASONS = {Constraint(word): 1 << bit for word, bit in reg.REASON_BITS.items()}
@@ -114,14 +116,14 @@ class Sampler:
         for place, read, scale, void in self._gauges:
             try:
                 number = int(read())
-            except (OSError, ValueError):
+                if number != void:
+                    values[place] = number * scale
+            except _NO_NUMBER:
                 continue
-            if number != void:
-                values[place] = number * scale
         for place, reads, scale in self._lowest:
             try:
                 values[place] = min([int(read()) for read in reads]) * scale
-            except (OSError, ValueError):
+            except _NO_NUMBER:
                 continue
         self._read_energies(now, values)
         self._read_rest(values)
@@ -133,7 +135,7 @@ class Sampler:
         for i, (place, read, span) in enumerate(self._energies):
             try:
                 microjoules = int(read())
-            except (OSError, ValueError):
+            except _NO_NUMBER:
                 self._last_energy[i] = None
                 continue
             last = self._last_energy[i]
@@ -157,7 +159,7 @@ class Sampler:
         if self._cap is not None:
             try:
                 self._cap_mhz = int(self._cap()) / 1000.0
-            except (OSError, ValueError):
+            except _NO_NUMBER:
                 self._cap_mhz = None
 
     def _read_busy(self, values: Numbers) -> None:

@@ -236,7 +236,7 @@ class Session:
         self.machine.plug(charger)
 
     def close(self) -> str:
-        """Stop a run, put back a trial that does not outlive this process, and let the machine go.
+        """Stop a run, put back a trial that does not outlive this process, and let the machine go; once.
 
         Returns:
             A sentence if something could not be put back, else nothing.
@@ -253,6 +253,7 @@ class Session:
                     trouble = str(fault)
             self.machine.save()
             self._lock.release()
+            self._lock = None
         self.machine.files.close()
         self.machine.registers.close()
         return trouble

@@ -254,4 +254,4 @@ class _Sentence:
     def __call__(self, context: ExceptionContext) -> None:
         if isinstance(context.original_exception, sqlite3.Error):
             what = str(context.original_exception)
-            context.chained_exception = BoltError(f"The run database {self._path} cannot be used: {what}.")
+            raise BoltError(f"The run database {self._path} cannot be used: {what}.") from context.original_exception

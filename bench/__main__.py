@@ -1,0 +1,32 @@
+"""Run all measurements and print one line each."""
+
+import sys
+import tempfile
+from pathlib import Path
+
+from bench import measures
+
+GOALS = (
+    (measures.sampling, "sampling / bare pread of the same files", "at most", 1.5),
+    (measures.twin_speed, "twin of 12 threads / real time", "at least", 1000.0),
+    (measures.twin_run_speed, "a whole run on the twin, sampled and kept / real time", "at least", 200.0),
+    (measures.workload, "workload loops / the same loops bare", "at least", 0.98),
+    (measures.status, "“status” / starting Python (s / s)", "at most", 25.0),
+    (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
+)
+
+
+def main() -> int:
+    """Print every measurement beside its goal; the exit code is 0 if all are met."""
+    missed = 0
+    for measure, words, relation, goal in GOALS:
+        with tempfile.TemporaryDirectory() as folder:
+            value, detail = measure(Path(folder))
+        met = value >= goal if relation == "at least" else value <= goal
+        missed += not met
+        print(f"{words}: {value:,.2f} ({relation} {goal:g}: {'met' if met else 'MISSED'}); {detail}", flush=True)
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

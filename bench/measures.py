@@ -1,0 +1,166 @@
+"""The measurements. Each returns a ratio (or ms) and a sentence on what it is made of."""
+
+import os
+import statistics
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from upright_bolt.app import open_session
+from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge, LowestOf, Word
+from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.kernel.survey import Surveyed, survey
+from upright_bolt.session.clock import RealClock
+from upright_bolt.session.sampler import Sampler
+from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.store.runs import RunStore
+from upright_bolt.twin.machine import open_twin
+from upright_bolt.workload.pool import HostLoad
+from upright_bolt.workload.worker import SINGLE_THREAD
+
+Measured = tuple[float, str]
+
+
+def _alternating(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float]:
+    """Measure both in turn, so that a slow moment hits both, and return the medians."""
+    pairs = [(first(), second()) if i % 2 else tuple(reversed((second(), first()))) for i in range(rounds)]
+    return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
+
+
+def sampling(folder: Path) -> Measured:
+    """Cost of one full sample of a 12-thread machine in a folder, against bare ``pread`` calls on its files."""
+    twin = open_twin("tern", None)
+    for path in twin.files.names("/") and twin.files._get:
+        target = folder / path.lstrip("/")
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(twin.files.read(path))
+    files = RealFiles(folder)
+    found = survey(files, DeviceRegisters(folder), "tree")
+    sampler = Sampler(files, DeviceRegisters(folder), found, RealClock())
+    paths = _paths(found)
+    handles = [os.open(f"{folder}{path}", os.O_RDONLY) for path in paths]
+    times = 400
+
+    def sampled() -> float:
+        begun = time.perf_counter()
+        for _ in range(times):
+            sampler.sample()
+        return (time.perf_counter() - begun) / times
+
+    def bare() -> float:
+        begun = time.perf_counter()
+        for _ in range(times):
+            for handle in handles:
+                os.pread(handle, 4096, 0)
+        return (time.perf_counter() - begun) / times
+
+    cost, floor = _alternating(sampled, bare, 15)
+    files.close()
+    for handle in handles:
+        os.close(handle)
+    return cost / floor, f"{cost * 1e6:.0f} µs against {floor * 1e6:.0f} µs for {len(paths)} files"
+
+
+def _paths(found: Surveyed) -> list[str]:
+    paths: list[str] = []
+    for channel in found.channels:
+        match channel:
+            case Gauge() | Word() | EnergyCounter() | BusyTable():
+                paths.append(channel.path)
+            case LowestOf():
+                paths += channel.paths
+    return [*paths, found.controls["clock-max"].files[0]]
+
+
+def twin_speed(_folder: Path) -> Measured:
+    """How much faster than time a loaded twin runs on one core."""
+    twin = open_twin("tern", None)
+    twin.demand(frozenset(range(12)))
+    speeds = []
+    for _ in range(7):
+        begun = time.perf_counter()
+        twin.physics.advance(300.0)
+        speeds.append(300.0 / (time.perf_counter() - begun))
+    return statistics.median(speeds), "physics alone, all threads loaded"
+
+
+def twin_run_speed(folder: Path) -> Measured:
+    """The same with sampling, analysis and the database."""
+    session = open_session("twin:tern", folder, "bench", exclusive=True)
+    store = RunStore(folder / "runs.sqlite")
+    begun = time.perf_counter()
+    session.start_run("steady", 600.0, "bench", store)
+    while session.end_run() is None:
+        session.tick()
+        session.machine.clock.wait_until(session.machine.clock.now_s() + SAMPLE_S)
+    took = time.perf_counter() - begun
+    session.close()
+    store.close()
+    return 600.0 / took, f"10 minutes in {took:.2f} s, two samples a second"
+
+
+BARE = """
+import os, sys, time
+os.sched_setaffinity(0, {int(sys.argv[1])})
+from threadpoolctl import threadpool_limits
+from upright_bolt.workload.blocks import Mix
+with threadpool_limits(1):
+    blocks = [block for _, block in Mix().blocks()]
+    for block in blocks:
+        block()
+    done, end = 0, time.monotonic() + float(sys.argv[2])
+    begun = time.monotonic()
+    while time.monotonic() < end:
+        blocks[done % 4]()
+        done += 1
+    print(done / (time.monotonic() - begun))
+"""
+
+
+def workload(_folder: Path) -> Measured:
+    """Blocks per second of a checked worker against the same blocks in a bare loop, on one processor."""
+    cpu = max(os.sched_getaffinity(0))
+    seconds = 4.0
+
+    def bare() -> float:
+        command = [sys.executable, "-c", BARE, str(cpu), str(seconds)]
+        environment = {**os.environ, **SINGLE_THREAD}
+        return float(subprocess.run(command, capture_output=True, text=True, check=True, env=environment).stdout)
+
+    def checked() -> float:
+        load = HostLoad("steady", (cpu,))
+        load.prepare()
+        while not load.ready():
+            time.sleep(0.02)
+        start = load.start()
+        while load.complete_until() < start + seconds:
+            time.sleep(0.2)
+        units = load.units_until(start + seconds)
+        load.stop()
+        return units * 4 / seconds
+
+    with_checks, without = _alternating(checked, bare, 7)
+    return with_checks / without, f"{with_checks:.1f} against {without:.1f} blocks per second on one processor"
+
+
+def status(folder: Path) -> Measured:
+    """Time of the lightest command against that of an empty Python."""
+
+    def run(*words: str) -> float:
+        begun = time.perf_counter()
+        subprocess.run([sys.executable, *words], capture_output=True, check=True)
+        return time.perf_counter() - begun
+
+    command = ("-m", "upright_bolt", "-m", "twin:tern", "--data", str(folder), "status")
+    ours, empty = _alternating(lambda: run(*command), lambda: run("-c", "pass"), 9)
+    return ours / empty, f"{ours * 1000:.0f} ms against {empty * 1000:.0f} ms"
+
+
+def event_loop(folder: Path) -> Measured:
+    """The longest time for which the window answers nobody, during a live run with a day of telemetry loaded."""
+    os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    from bench.stall import worst_stall_ms
+
+    return worst_stall_ms(folder)

@@ -1,0 +1,126 @@
+"""Rules of this house, each with a sample that must fail."""
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src" / "upright_bolt"
+FILES = sorted(SOURCE.rglob("*.py"))
+LONGEST_FILE = 420
+LONGEST_FUNCTION = 60
+KERNEL_ROOTS = ("/sys/", "/proc/", "/dev/")
+TABLES = ("metadata", "connection", "runs", "telemetry", "slices", "errors", "events")  # the database's own form
+
+
+def too_long_file(text: str) -> list[str]:
+    return [f"{len(text.splitlines())} lines"] if len(text.splitlines()) > LONGEST_FILE else []
+
+
+def too_long_functions(text: str) -> list[str]:
+    found = []
+    for node in ast.walk(ast.parse(text)):
+        if (
+            isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef)
+            and node.end_lineno - node.lineno >= LONGEST_FUNCTION
+        ):
+            found.append(node.name)
+    return found
+
+
+def kernel_literals(text: str) -> list[str]:
+    tree = ast.parse(text)
+    words = {id(node.body[0].value) for node in ast.walk(tree) if _has_docstring(node)}
+    return [
+        node.value
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Constant)
+        and isinstance(node.value, str)
+        and id(node) not in words
+        and node.value.startswith(KERNEL_ROOTS)
+    ]
+
+
+def _has_docstring(node: ast.AST) -> bool:
+    body = getattr(node, "body", None)
+    return (
+        isinstance(body, list)
+        and bool(body)
+        and isinstance(body[0], ast.Expr)
+        and isinstance(body[0].value, ast.Constant)
+    )
+
+
+def qt_imports(text: str) -> list[str]:
+    found = []
+    for node in ast.walk(ast.parse(text)):
+        names = [a.name for a in node.names] if isinstance(node, ast.Import) else []
+        names += [node.module or ""] if isinstance(node, ast.ImportFrom) else []
+        found += [name for name in names if name.split(".")[0] in ("PyQt6", "pyqtgraph")]
+    return found
+
+
+def module_state(text: str) -> list[str]:
+    """Names bound at module level to something that can change and is not written in capitals."""
+    found = []
+    for node in ast.parse(text).body:
+        if not isinstance(node, ast.Assign) or not isinstance(node.value, ast.List | ast.Dict | ast.Call):
+            continue
+        names = [target.id for target in node.targets if isinstance(target, ast.Name)]
+        found += [name for name in names if not name.strip("_").isupper() and name not in TABLES]
+    return found
+
+
+def outside(folder: str) -> list[Path]:
+    return [path for path in FILES if folder not in path.parts]
+
+
+@pytest.mark.parametrize(
+    ("rule", "files", "sample"),
+    [
+        (too_long_file, FILES, "x = 1\n" * 500),
+        (too_long_functions, FILES, "def f():\n" + "    x = 1\n" * 61),
+        (kernel_literals, [f for f in FILES if f.name != "paths.py"], "open('/sys/class/hwmon')"),
+        (qt_imports, outside("desktop"), "def f():\n    from PyQt6.QtCore import QObject"),
+        (module_state, FILES, "cache = {}"),
+    ],
+)
+def test_rule_holds_and_can_fail(rule, files, sample):
+    assert rule(sample), "the rule does not notice its own sample"
+    broken = {str(path.relative_to(SOURCE)): found for path in files if (found := rule(path.read_text()))}
+    assert broken == {}
+
+
+def test_the_core_works_with_qt_out_of_reach():
+    code = (
+        "import sys, pkgutil, importlib\n"
+        "class Wall:\n"
+        "    def find_spec(self, name, path=None, target=None):\n"
+        "        if name.split('.')[0] in ('PyQt6', 'pyqtgraph'):\n"
+        "            raise ImportError(name + ' is out of reach')\n"
+        "sys.meta_path.insert(0, Wall())\n"
+        "import upright_bolt\n"
+        "for found in pkgutil.walk_packages(upright_bolt.__path__, 'upright_bolt.'):\n"
+        "    if not any(part in found.name for part in ('.desktop', '.migrations.env', '__main__')):\n"
+        "        importlib.import_module(found.name)\n"
+        "try:\n"
+        "    import upright_bolt.desktop.window\n"
+        "except ImportError:\n"
+        "    sys.exit(0)\n"
+        "sys.exit('the wall has a hole')"
+    )
+    subprocess.run([sys.executable, "-c", code], check=True, capture_output=True)
+
+
+def test_the_layers_are_kept():
+    result = subprocess.run(
+        [Path(sys.executable).with_name("lint-imports")],
+        cwd=SOURCE.parents[1],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert result.returncode == 0, result.stdout
+    assert "2 kept, 0 broken" in result.stdout

@@ -1,0 +1,277 @@
+"""Runs: what is measured, kept, summed up and compared."""
+
+import csv
+import json
+import sqlite3
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import create_engine, event
+
+from support import TwinDesk
+from upright_bolt.analysis import compare as cmp
+from upright_bolt.analysis.summary import constraint_code, constraint_shares, settled_from_s, summarise
+from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError
+from upright_bolt.store import tables
+from upright_bolt.store.export import compared_data, export_csv, run_data
+from upright_bolt.store.runs import RunStore
+
+
+def test_the_baffling_case_through_the_whole_program(desk: TwinDesk):
+    stock = desk.run(600, "stock", cool_s=600)
+    desk.session.try_settings({"sustained": 25.0, "burst": 25.0, "epp": 96.0}, standing=False)
+    flat = desk.run(600, "flat", cool_s=600)
+    row = cmp.compare([stock, flat], stock)[1]
+    assert row.difference["temp_max_c"] < -2
+    assert row.percent["clock_sustained_mhz"] > 15
+    assert row.percent["score"] > 10
+    assert row.unlike == ()
+    assert "It peaks cooler although it draws more" in cmp.finding(row, stock)
+    assert stock.end.numbers.power_sustained_w == pytest.approx(18.0, abs=0.2)
+    assert stock.end.numbers.constraint_share["sustained limit"] > 0.9
+    assert (stock.head.tried, flat.head.tried["epp"]) == ({}, 96.0)
+    assert len(stock.slices) == 60
+    assert stock.slices[0].score > stock.slices[-1].score * 1.4
+    assert sum(part.units for part in stock.slices) * 60 / 600 == pytest.approx(stock.end.score, rel=1e-9)
+
+
+def test_a_run_keeps_settings_conditions_and_telemetry(desk: TwinDesk):
+    record = desk.run(30, "short", cool_s=60)
+    assert record.head.settings["sustained"] == 18.0
+    assert record.head.conditions.power_source == "charger"
+    assert 0 < record.head.conditions.background_load < 0.1
+    assert 25 < record.head.conditions.temp_start_c < 50
+    assert record.head.identity["processor"] == "Halyard Q6-4200T"
+    time_s, columns = desk.store.telemetry(record.id)
+    assert time_s[0] < -2  # the lead-in is kept
+    assert np.allclose(np.diff(time_s), 0.5)
+    assert set(columns) == set(record.head.columns)
+    assert [event.kind for event in desk.store.events(record.id)][:1] == ["run"]
+
+
+def test_runs_repeat_to_the_last_digit_on_a_twin_of_the_same_seed(data):
+    scores = []
+    for name in ("one", "two"):
+        desk = TwinDesk(data / name)
+        scores.append(run_data(desk.run(60))["score_slices"])
+        desk.close()
+    assert scores[0] == scores[1]
+
+
+def test_a_run_too_short_to_settle_has_no_settled_numbers(desk: TwinDesk):
+    record = desk.run(20)
+    assert record.end.numbers.clock_burst_mhz is not None
+    assert record.end.numbers.clock_sustained_mhz is None
+    assert settled_from_s(20) is None
+    assert settled_from_s(40) == 30.0 or settled_from_s(40) == 30
+    assert settled_from_s(600) == 450
+
+
+def test_a_stopped_run_is_kept_as_stopped(desk: TwinDesk):
+    desk.session.start_run("steady", 600, "", desk.store)
+    for _ in range(60):
+        desk.session.tick()
+        desk.pass_time(0.5)
+    desk.session.run.stop()
+    ended = desk.session.end_run()
+    record = desk.store.get(ended.id)
+    assert (record.end.state, record.end.why) == (RunState.STOPPED, "stopped by the user")
+    assert 20 < record.end.duration_s < 30
+    assert record.end.score > 1000
+
+
+def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(desk: TwinDesk):
+    desk.session.start_run("steady", 600, "cut off", desk.store)
+    for _ in range(100):
+        desk.session.tick()
+        desk.pass_time(0.5)
+    desk.die()
+    desk.session.run = None  # nobody is left to end it
+    desk.reopen()
+    assert desk.store.mark_unfinished("twin:tern") == [1]
+    record = desk.store.get(1)
+    assert record.end.state is RunState.UNFINISHED
+    assert record.end.duration_s >= 30
+    assert record.end.score > 1000
+    assert record.end.numbers.clock_burst_mhz > 2500
+    assert desk.store.mark_unfinished("twin:tern") == []
+
+
+def test_only_one_run_at_a_time_and_only_of_sensible_length(desk: TwinDesk):
+    for seconds in (1, 100_000):
+        with pytest.raises(BadInput, match="from 5 s to 24 h"):
+            desk.session.start_run("steady", seconds, "", desk.store)
+    with pytest.raises(NotHere, match="Workloads: steady"):
+        desk.session.start_run("stead", 60, "", desk.store)
+    desk.session.start_run("steady", 60, "", desk.store)
+    with pytest.raises(BadInput, match="in progress"):
+        desk.session.start_run("steady", 60, "", desk.store)
+
+
+# numbers
+
+
+def test_numbers_of_a_made_up_run_are_those_worked_out_by_hand():
+    time_s = np.arange(-4.0, 80.5, 0.5)
+    load = time_s > 0
+    early = time_s <= 20
+    columns = {
+        "clock.mean": np.where(early, 3600.0, 2400.0),
+        "power.package": np.where(load, np.where(early, 40.0, 20.0), 2.0),
+        "temperature.package": np.where(time_s < 0, 95.0, 50.0 + time_s / 10),
+        "fan.1": np.full(time_s.shape, np.nan),
+        "held_by": np.where(early, constraint_code(Constraint.BURST), constraint_code(Constraint.SUSTAINED)),
+    }
+    numbers = summarise(time_s, columns, 80.0, 1000.0)
+    assert numbers.clock_burst_mhz == 3600
+    assert numbers.clock_sustained_mhz == 2400
+    assert (numbers.power_burst_w, numbers.power_sustained_w) == (40, 20)
+    assert numbers.energy_j == pytest.approx(2000)  # 20 s at 40 W and 60 s at 20 W
+    assert numbers.score_per_watt == pytest.approx(40)
+    assert numbers.temp_max_c == 58  # the 95 °C before the load do not count
+    assert numbers.temp_sustained_c == pytest.approx(57.025)
+    assert numbers.fan_sustained_rpm is None
+    assert numbers.constraint_share == {"sustained limit": 0.75, "burst limit": 0.25}
+
+
+@given(st.lists(st.integers(0, len(Constraint) - 1), min_size=1, max_size=200))
+def test_constraint_shares_add_up(codes):
+    column = np.array(codes, dtype=float)
+    shares = constraint_shares(column, np.ones(len(codes), dtype=bool))
+    assert sum(shares.values()) == pytest.approx(1.0, abs=1e-3)
+    assert list(shares.values()) == sorted(shares.values(), reverse=True)
+
+
+def test_nothing_measured_gives_no_number_and_no_warning():
+    numbers = summarise(np.array([0.0, 0.5]), {"power.package": np.array([np.nan, np.nan])}, 30.0, None)
+    assert numbers == RunNumbers()
+
+
+@pytest.fixture
+def pair(desk: TwinDesk):
+    record = desk.run(30)
+    return record, replace(record, id=record.id + 1)
+
+
+def test_unlike_conditions_are_said(pair):
+    base, other = pair
+    assert cmp.unlike(other, base) == ()
+    warm = replace(base.head.conditions, temp_start_c=base.head.conditions.temp_start_c + 9, power_source="battery",
+                   background_load=0.4, platform_mode="quiet")  # fmt: skip
+    changed = replace(
+        other,
+        head=replace(other.head, conditions=warm, machine="host", workload="other"),
+        end=replace(other.end, state=RunState.STOPPED, duration_s=10.0),
+    )
+    said = " ".join(cmp.unlike(changed, base))
+    for words in (
+        "9 °C warmer", "battery", "% more of the processor", "quiet", "on host", "other, not steady", "lasted 10 s",
+        "did not run to its end",
+    ):  # fmt: skip
+        assert words in said
+
+
+def test_what_was_not_measured_is_not_compared(pair):
+    base, other = pair
+    bare = replace(
+        other,
+        head=replace(other.head, conditions=Conditions()),
+        end=RunEnd(RunState.FINISHED, "", 30.0, None, RunNumbers()),
+    )
+    row = cmp.compare([bare], base)[0]
+    assert row.percent["score"] is None
+    assert row.percent["errors"] is None  # a share of nothing says nothing
+    assert cmp.finding(row, base) == "Nothing was measured in both runs."
+    assert all(row.change(number) == "" for number in cmp.NUMBERS)
+
+
+def test_a_comparison_as_data_has_every_number(pair):
+    row = compared_data(cmp.compare([pair[1]], pair[0])[0])
+    keys = {"id", "label", "machine", "workload", "duration_s", "score", "score_slices", "clock_burst_mhz",
+            "clock_sustained_mhz", "power_burst_w", "power_sustained_w", "temp_max_c", "temp_sustained_c",
+            "constraint_share", "errors", "settings", "percent"}  # fmt: skip
+    assert keys <= row.keys()
+    assert set(row["percent"]) == {number.key for number in cmp.NUMBERS}
+    json.dumps(row, allow_nan=False)
+
+
+# the store
+
+
+def test_the_versions_of_the_database_lead_to_the_tables_of_the_program(data):
+    from alembic.autogenerate import compare_metadata
+    from alembic.migration import MigrationContext
+
+    RunStore(data / "runs.sqlite").close()
+    engine = create_engine(f"sqlite:///{data / 'runs.sqlite'}")
+    with engine.connect() as connection:
+        assert compare_metadata(MigrationContext.configure(connection), tables.metadata) == []
+    engine.dispose()
+
+
+def test_a_newer_database_is_left_untouched(data):
+    RunStore(data / "runs.sqlite").close()
+    with sqlite3.connect(data / "runs.sqlite") as raw:
+        raw.execute("UPDATE alembic_version SET version_num = '9999'")
+    raw.close()
+    with pytest.raises(BoltError, match="newer version"):
+        RunStore(data / "runs.sqlite")
+
+
+def test_a_file_that_is_no_database_is_named(data):
+    data.mkdir()
+    (data / "runs.sqlite").write_text("a letter to the harbour master" * 99)
+    with pytest.raises(BoltError, match=r"runs\.sqlite cannot be used"):
+        RunStore(data / "runs.sqlite")
+
+
+def test_a_full_disk_is_a_sentence(desk: TwinDesk):
+    desk.store._engine.dispose()
+    event.listen(desk.store._engine, "connect", lambda raw, _: raw.execute("PRAGMA max_page_count = 20"))
+    run = desk.session.start_run("steady", 600, "", desk.store)
+    while desk.session.end_run() is None:
+        desk.session.tick()
+        desk.pass_time(0.5)
+    assert run.end.state is RunState.FAILED
+    assert "full" in run.end.why
+    assert "full" in run.unsaved
+    assert not desk.session.machine.make_load("steady").alive()
+
+
+def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(desk: TwinDesk):
+    record = desk.run(30)
+    desk.store.add_errors(record.id, [WorkError(1.0, 0, "vector", "wrong result")])
+    assert len(desk.store.get(record.id).errors) == 1
+    desk.store.delete(record.id)
+    with pytest.raises(NotHere, match="There is no run 1"):
+        desk.store.get(record.id)
+    with sqlite3.connect(desk.data / "runs.sqlite") as raw:
+        for table in ("telemetry", "slices", "errors", "events"):
+            assert raw.execute(f"SELECT count(*) FROM {table}").fetchone() == (0,)
+    raw.close()
+    assert desk.run(30).id == record.id + 1
+
+
+def test_a_run_in_progress_is_not_deleted(desk: TwinDesk):
+    run = desk.session.start_run("steady", 600, "", desk.store)
+    with pytest.raises(BoltError, match="in progress"):
+        desk.store.delete(run.id)
+
+
+def test_telemetry_leaves_as_csv_with_words_and_gaps(desk: TwinDesk, tmp_path):
+    record = desk.run(30)
+    path = tmp_path / "run.csv"
+    rows = export_csv(desk.store, record.id, path)
+    with path.open() as file:
+        table = list(csv.DictReader(file))
+    assert len(table) == rows
+    assert float(table[-1]["limit.sustained"]) == 18.0
+    assert table[0]["power.package"] == ""  # a rate has no first sample
+    assert {row["held_by"] for row in table} <= {constraint.value for constraint in Constraint}
+    with pytest.raises(BoltError, match="cannot be written"):
+        export_csv(desk.store, record.id, tmp_path / "no" / "such" / "folder.csv")

@@ -1,0 +1,181 @@
+"""Sampling and what it makes of what it reads."""
+
+import errno
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from support import FaultyFiles, TwinDesk, fresh_twin
+from upright_bolt.analysis.holding import Evidence, held_by
+from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge
+from upright_bolt.kernel.identity import Topology
+from upright_bolt.kernel.survey import Surveyed, survey
+from upright_bolt.model.constraint import Constraint as C
+from upright_bolt.model.machine import Identity
+from upright_bolt.model.quantity import POWER, SHARE, SPEED
+from upright_bolt.model.sensor import Sensor
+from upright_bolt.session.sampler import Sampler
+from upright_bolt.twin.machine import TwinClock
+
+
+class Hand:
+    """A clock and files set by hand."""
+
+    def __init__(self, **files: str) -> None:
+        self.files = {f"/{name}": text for name, text in files.items()}
+        self.time_s = 0.0
+
+    def now_s(self):
+        return self.time_s
+
+    def wait_until(self, time_s):
+        self.time_s = time_s
+
+    def opener(self, path, size=0):
+        return lambda: self.files[path].encode()
+
+
+def by_hand(hand, *channels, cpus=()):
+    nobody = Identity("x", "", "", None, None, "", "")
+    found = Surveyed(nobody, Topology(cpus, {}), {}, channels, (), {}, None, None, None, ())
+    return Sampler(hand, None, found, hand)
+
+
+def test_a_sample_of_tern_measures_everything(desk: TwinDesk):
+    desk.session.tick()
+    desk.pass_time(0.5)
+    tick = desk.session.tick()
+    values = dict(zip((s.name for s in desk.session.sampler.sensors), tick.sample.values, strict=True))
+    assert all(value is not None for value in values.values())
+    assert 1.0 < values["power.package"] < 4.0
+    assert values["limit.sustained"] == 18.0
+    assert values["temperature.package"] == max(values[f"temperature.core{i}"] for i in range(6))
+    assert tick.sample.constraint is C.NO_WORK
+
+
+def test_rates_need_two_samples():
+    twin = fresh_twin()
+    sampler = Sampler(twin.files, twin.registers, survey(twin.files, twin.registers, "x"), TwinClock(twin))
+    first = sampler.sample().values
+    for name in ("power.package", "busy.cpu0", "busy.mean"):
+        assert first[sampler.place[name]] is None
+
+
+@given(start=st.integers(0, 10**9 - 1), joules=st.floats(0.001, 900), seconds=st.floats(0.1, 10))
+def test_watts_come_through_the_counter_s_wrap(start, joules, seconds):
+    span = 10**9
+    hand = Hand(energy=str(start))
+    sampler = by_hand(hand, EnergyCounter(Sensor("power.package", POWER, ""), "/energy", span))
+    sampler.sample()
+    hand.time_s = seconds
+    hand.files["/energy"] = str((start + int(joules * 1e6)) % span)
+    assert sampler.sample().values[0] == pytest.approx(joules / seconds, rel=1e-3, abs=1e-4)
+
+
+def test_a_file_that_fails_for_a_moment_is_not_measured_in_that_moment():
+    twin = fresh_twin()
+    files = FaultyFiles(twin.files)
+    clock = TwinClock(twin)
+    sampler = Sampler(files, twin.registers, survey(files, twin.registers, "x"), clock)
+    names = ("power.package", "temperature.package", "limit.sustained", "battery.direction", "busy.cpu0")
+
+    def take():
+        clock.wait_until(clock.now_s() + 0.5)
+        values = sampler.sample().values
+        return [values[sampler.place[name]] for name in names]
+
+    take()
+    assert None not in take()
+    for order in (errno.EIO, b"", b"n/a"):
+        files.on_read = lambda _n, _p, order=order: order
+        assert take() == [None] * len(names)
+        files.on_read = lambda _n, _p: None
+        take()
+        assert None not in take()
+
+
+def test_a_fan_that_reads_65535_is_no_fan():
+    hand = Hand(fan="65535")
+    sampler = by_hand(hand, Gauge(Sensor("fan.1", SPEED, ""), "/fan", void=65535))
+    assert sampler.sample().values[0] is None
+    hand.files["/fan"] = "0"
+    assert sampler.sample().values[0] == 0.0
+
+
+def stat(*rows: tuple[int, int, int]) -> str:
+    """A processor-times table: processor, busy, idle."""
+    lines = [f"cpu{cpu} {busy} 0 0 {idle} 0 0 0 0 0 0" for cpu, busy, idle in rows]
+    return "\n".join(["cpu  0 0 0 0 0 0 0 0 0 0", *lines, "intr 1"])
+
+
+def test_busy_shares_survive_processors_going_and_coming():
+    hand = Hand(stat=stat((0, 0, 0), (1, 0, 0), (2, 0, 0)))
+    sensors = {n: Sensor(f"busy.cpu{n}", SHARE, "") for n in range(3)}
+    sampler = by_hand(hand, BusyTable(sensors, "/stat"), cpus=(0, 1, 2))
+
+    def shares(*rows):
+        hand.files["/stat"] = stat(*rows)
+        hand.time_s += 1
+        return sampler.sample().values[:3]
+
+    shares((0, 0, 0), (1, 0, 0), (2, 0, 0))
+    assert shares((0, 50, 50), (1, 0, 100), (2, 100, 0)) == [50.0, 0.0, 100.0]
+    shares((0, 100, 100), (2, 200, 0))  # processor 1 went offline: rows are matched anew
+    shares((0, 150, 150), (2, 300, 0))
+    assert shares((0, 200, 200), (2, 400, 0)) == [50.0, None, 100.0]
+    shares((0, 250, 250), (1, 0, 200), (2, 500, 0))
+    shares((0, 260, 260), (1, 0, 210), (2, 510, 0))
+    assert shares((0, 300, 300), (1, 0, 300), (2, 600, 0)) == [50.0, 0.0, 100.0]
+
+
+def test_counters_that_stand_still_are_not_a_busy_share():
+    hand = Hand(stat=stat((0, 5, 5)))
+    sampler = by_hand(hand, BusyTable({0: Sensor("busy.cpu0", SHARE, "")}, "/stat"), cpus=(0,))
+    sampler.sample()
+    assert sampler.sample().values[0] is None
+
+
+BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0, "sustained_w": 18.0, "burst_w": 45.0,
+        "temp_c": 60.0, "ceiling_c": 100.0, "cap_mhz": 4200.0, "highest_mhz": 4200.0,
+        "turbo_table_mhz": (4200.0, 4200.0, 4100.0, 4000.0, 3900.0, 3800.0)}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("changes", "constraint"),
+    [
+        ({}, C.SUSTAINED),
+        ({"busiest": 12.0}, C.NO_WORK),
+        ({"busiest": None}, C.UNKNOWN),
+        ({"power_w": 44.9}, C.BURST),
+        ({"power_w": 25.0, "sustained_w": 25.0, "burst_w": 25.0}, C.SUSTAINED),
+        ({"temp_c": 99.0}, C.HEAT),
+        ({"throttled": True}, C.HEAT),
+        ({"power_w": 30.0, "clock_mhz": 3790.0}, C.TURBO_TABLE),
+        ({"power_w": 30.0, "clock_mhz": 4190.0, "busy_cores": 1}, C.TURBO_TABLE),
+        ({"power_w": 12.0, "clock_mhz": 2000.0, "cap_mhz": 2000.0}, C.CLOCK_CAP),
+        ({"power_w": 30.0, "clock_mhz": 3000.0}, C.UNKNOWN),
+        ({"power_w": None, "clock_mhz": None}, C.UNKNOWN),
+        ({"reasons": frozenset({C.CURRENT}), "power_w": 30.0}, C.CURRENT),
+        ({"reasons": frozenset({C.SUSTAINED, C.HEAT})}, C.HEAT),
+        ({"reasons": frozenset(), "power_w": 30.0, "clock_mhz": 3800.0}, C.TURBO_TABLE),
+        ({"ceiling_c": None, "temp_c": 99.9}, C.SUSTAINED),
+    ],
+)
+def test_one_constraint_is_named(changes, constraint):
+    assert held_by(Evidence(**BUSY | changes)) is constraint
+
+
+def test_live_bits_and_bare_numbers_agree_on_tern(desk: TwinDesk):
+    """The lanes say the same with and without readable registers, but for moments between two phases."""
+    record = desk.run(120.0, cool_s=300)
+    _, columns = desk.store.telemetry(record.id)
+    bits = columns["limit.reasons"]
+    with_bits = record.end.numbers.constraint_share
+    assert with_bits["sustained limit"] > 0.8
+    assert with_bits["burst limit"] > 0.06
+    assert bits.max() > 0
+    twin_records = [
+        held for held in with_bits if held not in {"sustained limit", "burst limit", "unknown", "turbo table"}
+    ]
+    assert twin_records == []

@@ -1,0 +1,413 @@
+"""The real window, offscreen, used as a person would: keys, mouse, typed text, and what can then be read."""
+
+import time
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QPoint, QPointF, Qt
+from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLabel
+
+from upright_bolt.app import open_session
+from upright_bolt.desktop import theme
+from upright_bolt.desktop.scale_strip import ScaleStrip
+from upright_bolt.desktop.start import Desk, application
+from upright_bolt.model.run import RunState
+from upright_bolt.store.runs import RunStore
+
+FAST = 3  # place in the list of a twin's paces: 300 times as fast as life
+
+
+@pytest.fixture(scope="session")
+def qapp_kept():
+    return application()
+
+
+@pytest.fixture
+def open_desk(data, qapp_kept):
+    """Open a window on a machine; closed in the end."""
+    made = []
+
+    def make(machine="twin:tern", looks=theme.LIGHT) -> Desk:
+        desk = Desk(open_session(machine, data, "the window", exclusive=True), data, looks)
+        desk.window.show()
+        made.append(desk)
+        until(lambda: desk.presenter.sample is not None)
+        return desk
+
+    yield make
+    for desk in made:
+        desk.window.close()
+        desk.window.deleteLater()
+    QApplication.processEvents()
+
+
+@pytest.fixture
+def window(open_desk):
+    return open_desk().window
+
+
+def until(condition, seconds=60.0):
+    deadline = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < deadline, "waited in vain"
+        QTest.qWait(20)
+
+
+def row(window, name):
+    return window.workbench.settings.rows[name]
+
+
+def type_value(window, name, text):
+    entry = row(window, name).entry
+    entry.setFocus()
+    entry.selectAll()
+    QTest.keyClicks(entry, text)
+    QTest.keyClick(entry, Qt.Key.Key_Return)
+
+
+def click(button):
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+
+
+def words_of(widget) -> str:
+    return "\n".join(label.text() for label in widget.findChildren(QLabel) if label.isVisibleTo(widget))
+
+
+def run_to_end(window, length, name):
+    presenter = window.presenter
+    presenter.last_run = None
+    panel = window.workbench.run
+    panel.pace.setCurrentIndex(FAST)
+    panel.length.setEditText(length)
+    panel.label.setText(name)
+    click(panel.start)
+    until(lambda: presenter.last_run is not None and presenter.progress is None)
+    return presenter.last_run
+
+
+# scale strips
+
+
+@pytest.fixture
+def strip(window) -> ScaleStrip:
+    return row(window, "sustained").strip
+
+
+def draft(window, name="sustained"):
+    return window.presenter.draft.get(name)
+
+
+@pytest.mark.parametrize(
+    ("key", "value"),
+    [
+        (Qt.Key.Key_Right, 19.0),
+        (Qt.Key.Key_Up, 19.0),
+        (Qt.Key.Key_Left, 17.0),
+        (Qt.Key.Key_PageUp, 23.0),
+        (Qt.Key.Key_PageDown, 13.0),
+        (Qt.Key.Key_Home, 6.0),
+        (Qt.Key.Key_End, 60.0),
+    ],
+)
+def test_keys_draft_a_step_five_steps_or_an_end(window, strip, key, value):
+    strip.setFocus()
+    QTest.keyClick(strip, key)
+    assert draft(window) == value
+    assert row(window, "sustained").entry.text() == f"{value:.0f} W"
+    QTest.keyClick(strip, Qt.Key.Key_Escape)
+    assert draft(window) is None
+    assert row(window, "sustained").entry.text() == "18 W"
+
+
+def test_a_click_and_a_drag_draft_what_lies_under_the_pointer(window, strip):
+    QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(30.0)), 15))
+    assert draft(window) == pytest.approx(30.0, abs=1)
+    QTest.mousePress(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(30.0)), 15))
+    QTest.mouseMove(strip, QPoint(round(strip.x_of(40.0)), 15))
+    QTest.mouseRelease(strip, Qt.MouseButton.LeftButton, pos=QPoint(round(strip.x_of(40.0)), 15))
+    assert draft(window) == pytest.approx(40.0, abs=1) or draft(window) == pytest.approx(30.0, abs=1)
+    assert draft(window) % 1 == 0  # on whole steps
+    QTest.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(0, 15))
+    assert draft(window) == 6.0
+
+
+def wheel(strip, up):
+    centre = QPointF(strip.rect().center())
+    turn = QPoint(0, 120 if up else -120)
+    no = Qt.KeyboardModifier.NoModifier
+    event = QWheelEvent(
+        centre, QPointF(strip.mapToGlobal(strip.rect().center())), QPoint(), turn, Qt.MouseButton.NoButton, no,
+        Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(strip, event)
+    return event.isAccepted()
+
+
+def test_the_wheel_steps_only_with_the_focus(window, strip):
+    row(window, "burst").strip.setFocus()
+    assert not wheel(strip, up=True)
+    assert draft(window) is None
+    strip.setFocus()
+    assert wheel(strip, up=True)
+    wheel(strip, up=True)
+    assert draft(window) == 20.0
+    wheel(strip, up=False)
+    assert draft(window) == 19.0
+
+
+def test_a_strip_tells_itself_in_words(window, strip):
+    assert strip.accessibleName() == "Sustained limit (PL1)"
+    assert strip.accessibleDescription() == "in force 18 W, stock 18 W, from 6 W to 60 W"
+    window.presenter.draft_value("sustained", 25.0)
+    assert "draft 25 W" in strip.accessibleDescription()
+
+
+@pytest.mark.parametrize("name", ["sustained", "burst", "window", "epp", "clock-min", "clock-max"])
+def test_value_and_place_on_a_strip_agree(window, name):
+    strip = row(window, name).strip
+    control = window.presenter.controls[name]
+    for share in (0.0, 0.2, 0.5, 0.77, 1.0):
+        value = control.minimum + share * (control.maximum - control.minimum)
+        assert strip.value_at(strip.x_of(value)) == pytest.approx(value, abs=max(control.step, 0.6))
+
+
+# typed values
+
+
+def test_typed_values_become_the_draft_in_words(window):
+    type_value(window, "sustained", "25W")
+    type_value(window, "clock-max", "3.2 GHz")
+    assert window.presenter.draft == {"sustained": 25.0, "clock-max": 3200.0}
+    assert "Draft: sustained 18 W → 25 W, clock-max 4.20 GHz → 3.20 GHz" in words_of(window.workbench.settings)
+
+
+@pytest.mark.parametrize(("text", "said"), [("25", "no unit"), ("999 W", "6 W to 60 W"), ("many", "not a number")])
+def test_what_cannot_be_used_stays_as_typed_with_a_sentence(window, text, said):
+    type_value(window, "sustained", text)
+    shown = row(window, "sustained")
+    assert said in shown.fault
+    assert shown.entry.text() == text
+    assert draft(window) is None
+    QTest.qWait(700)  # new snapshots must not overwrite what was typed
+    assert shown.entry.text() == text
+    type_value(window, "sustained", "24 W")
+    assert shown.fault == ""
+    assert draft(window) == 24.0
+
+
+def test_the_words_of_turbo_and_governor_are_buttons(window):
+    off = row(window, "turbo")._words["off"]
+    click(off)
+    assert window.presenter.draft == {"turbo": "off"}
+    assert off.text() == "◇ off"
+    click(row(window, "turbo")._words["on"])
+    assert window.presenter.draft == {}
+
+
+# trials
+
+
+def test_try_keep_and_put_back_by_the_buttons(window):
+    presenter, top = window.presenter, window.strip
+    assert "Stock settings" in words_of(top)
+    type_value(window, "sustained", "25 W")
+    type_value(window, "epp", "96")
+    click(window.workbench.settings.try_button)
+    until(lambda: presenter.status.trial is not None)
+    assert "Trial running" in words_of(top)
+    assert "Trying sustained 25 W, epp 96" in words_of(top)
+    assert presenter.controls["sustained"].in_force == 25.0
+    assert "read back from the machine" in words_of(window.workbench.settings)
+    click(top.put_back)
+    until(lambda: presenter.status.trial is None)
+    assert presenter.controls["sustained"].in_force == 18.0
+    type_value(window, "burst", "30 W")
+    QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    until(lambda: presenter.status.trial is not None)
+    click(top.keep)
+    until(lambda: presenter.status.trial is None)
+    assert "Kept: burst 30 W" in words_of(top)
+
+
+def test_a_refused_draft_says_why_and_stays_a_draft(window):
+    window.presenter.draft_value("clock-min", 3000.0)
+    window.presenter.draft_value("clock-max", 2000.0)
+    click(window.workbench.settings.try_button)
+    until(lambda: window.presenter.outcome.startswith("✕"))
+    assert "above the highest" in words_of(window.workbench.settings)
+    assert window.presenter.draft == {"clock-min": 3000.0, "clock-max": 2000.0}
+
+
+def test_closing_the_window_puts_its_trial_back(open_desk, data):
+    desk = open_desk()
+    desk.presenter.draft_value("sustained", 25.0)
+    desk.presenter.try_draft()
+    until(lambda: desk.presenter.status.trial is not None)
+    desk.window.close()
+    session = open_session("twin:tern", data, "a test", exclusive=True)
+    assert session.controls()["sustained"].in_force == 18.0
+    assert session.recovered == ""
+    session.close()
+
+
+def test_plugging_the_twin_shows_source_and_drift(window):
+    presenter = window.presenter
+    presenter.draft_value("sustained", 25.0)
+    presenter.try_draft()
+    until(lambda: presenter.status.trial is not None)
+    assert "On charger" in words_of(window.strip)
+    window.workbench.run.pace.setCurrentIndex(2)
+    click(window.strip.source)
+    until(lambda: presenter.status.drift)
+    assert "On battery" in words_of(window.strip)
+    assert "no longer in force: sustained" in words_of(window.strip)
+    assert any(event.kind == "reset" for event in presenter.history.events)
+
+
+# runs
+
+
+def test_the_story_in_the_window(window):
+    presenter, panel = window.presenter, window.workbench.run
+    stock = run_to_end(window, "2 min", "stock")
+    assert stock.end.state is RunState.FINISHED
+    assert presenter.baseline_id == stock.id
+    window.presenter.draft_value("sustained", 25.0)
+    window.presenter.draft_value("burst", 25.0)
+    click(window.workbench.settings.try_button)
+    until(lambda: presenter.status.trial is not None)
+    flat = run_to_end(window, "120s", "flat")
+    compared, finding = presenter.against_baseline()
+    assert compared.run.id == flat.id
+    assert compared.percent["power_burst_w"] < -10
+    assert finding in words_of(panel)
+    until(lambda: panel.open.isEnabled())
+    click(panel.open)
+    assert window.compare.isVisible()
+    table = window.compare.table
+    assert [table.item(i, 0).text().split()[-1] for i in range(2)] == ["stock", "flat"]
+    assert "%" in table.item(1, 1).text()
+    until(lambda: len(window.compare.overlay._items) == 12)  # three charts, two runs, a curve and a letter each
+    curve = window.compare.overlay._items[0][1]
+    times, clocks = curve.getData()
+    assert times[-1] == pytest.approx(120, abs=3)
+    assert 0.5 < clocks.max() < 4.3
+
+
+def test_progress_time_left_and_stopping(window):
+    presenter, panel = window.presenter, window.workbench.run
+    panel.pace.setCurrentIndex(2)
+    panel.length.setEditText("30 min")
+    click(panel.start)
+    until(lambda: presenter.progress is not None and presenter.progress.elapsed_s > 30)
+    assert "of 30:00" in words_of(panel)
+    assert "left" in words_of(panel)
+    assert not panel.start.isVisible()
+    click(panel.stop)
+    until(lambda: presenter.last_run is not None)
+    assert presenter.last_run.end.state is RunState.STOPPED
+    until(lambda: panel.start.isVisible())
+
+
+def test_closing_during_a_run_keeps_it_as_stopped(open_desk, data):
+    desk = open_desk()
+    desk.window.workbench.run.pace.setCurrentIndex(2)
+    desk.presenter.start_run("steady", "10min", "closed")
+    until(lambda: desk.presenter.progress is not None and desk.presenter.progress.elapsed_s > 10)
+    desk.window.close()
+    store = RunStore(data / "runs.sqlite")
+    record = store.get(1)
+    assert (record.end.state, record.end.why) == (RunState.STOPPED, "the program was closed")
+    store.close()
+
+
+@pytest.mark.parametrize(("length", "said"), [("10", "no unit"), ("1 s", "from 5 s to 24 h"), ("long", "not a number")])
+def test_a_bad_length_is_a_sentence_and_no_run(window, length, said):
+    window.presenter.start_run("steady", length, "")
+    until(lambda: said in window.presenter.outcome)
+    assert window.presenter.progress is None
+
+
+# charts
+
+
+def test_charts_show_what_was_sampled(window):
+    run_to_end(window, "60s", "short")
+    charts, history = window.workbench.charts, window.presenter.history
+    window.show_view("workbench")
+    charts.draw()
+    _, power = charts._power.getData()
+    assert np.nanmax(power) == pytest.approx(45.0, abs=0.5)
+    _, limit = charts._sustained.getData()
+    assert set(limit[~np.isnan(limit)]) == {18.0}
+    assert np.nanmax(charts._temperature.getData()[1]) == np.nanmax(history.column("temperature"))
+    assert "Run 1 started" in [event.text for event in history.events]
+    spans = charts.lanes._bars
+    total = {
+        c.value: sum(b - a for a, b in zip(bar.opts["x0"], bar.opts["x1"], strict=True)) for c, bar in spans.items()
+    }
+    assert total["sustained limit"] > 30
+    assert 8 < total["burst limit"] < 20
+    (low, high), _ = charts.clock.getPlotItem().getViewBox().viewRange()
+    assert high - low == pytest.approx(621, abs=1)
+    assert charts.power.getPlotItem().getViewBox().viewRange()[0] == [low, high]  # one time axis for all
+
+
+# other views and machines
+
+
+def test_views_by_keys_and_the_machine_sheet(window):
+    QTest.keyClick(window, Qt.Key.Key_1, Qt.KeyboardModifier.AltModifier)
+    until(window.machine.isVisible)
+    until(lambda: "34" in words_of(window.machine) or "°C" in words_of(window.machine))
+    words = words_of(window.machine)
+    for text in ("Halyard Q6-4200T", "Sustained limit (PL1)", "● settable", "6 W to 60 W", "Package temperature"):
+        assert text in words
+    QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    until(window.compare.isVisible)
+
+
+def test_compare_by_keyboard_filter_and_delete(window):
+    for name in ("first", "second"):
+        run_to_end(window, "10s", name)
+    window.show_view("compare")
+    runs = window.compare.runs
+    until(lambda: runs.list.count() == 2)
+    runs.list.setCurrentRow(0)
+    QTest.keyClick(runs.list, Qt.Key.Key_Space)
+    assert window.compare.chosen == [1, 2]
+    QTest.keyClick(runs.list, Qt.Key.Key_Space)
+    assert window.compare.chosen == [1]
+    runs.filter.setText("second")
+    assert runs.list.count() == 1
+    runs.filter.setText("")
+    runs.list.setCurrentRow(0)
+    QTest.keyClick(runs.list, Qt.Key.Key_Delete)
+    until(lambda: runs.list.count() == 1)
+    assert [run.head.label for run in window.presenter.runs] == ["first"]
+
+
+def test_this_computer_in_the_window_says_what_is_not_measured(open_desk):
+    window = open_desk("host", theme.DARK).window
+    presenter = window.presenter
+    until(lambda: len(presenter.history) > 3)
+    charts = window.workbench.charts
+    charts.draw()
+    if presenter.history.last("power") is None:
+        assert "not measured" in words_of(charts)
+        assert charts.power._empty.scene() is not None
+    window.show_view("machine")
+    for entry in presenter.outline.missing:
+        assert entry.why[1:] in words_of(window.machine)
+    assert not window.workbench.run.pace.isVisibleTo(window.workbench.run)
+
+
+def test_a_folder_has_no_cores_to_run_on(open_desk, tmp_path):
+    root = tmp_path / "tree"
+    root.mkdir()
+    window = open_desk(f"tree:{root}").window
+    assert not window.workbench.run.start.isEnabled()
+    assert "no processor on which" in words_of(window.workbench.run)
+    assert "absent" in words_of(window.workbench.settings)

@@ -1,0 +1,208 @@
+"""Real work on this computer's own cores: checked, counted, and honest about what went wrong."""
+
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from upright_bolt.app import open_session
+from upright_bolt.errors import BoltError, NotHere
+from upright_bolt.model.run import RunState
+from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.store.runs import RunStore
+from upright_bolt.workload import pool
+from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
+from upright_bolt.workload.pool import HostLoad
+from upright_bolt.workload.twin_load import TwinLoad
+
+CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
+
+
+def until(condition, seconds=60.0):
+    deadline = time.monotonic() + seconds
+    while not condition():
+        assert time.monotonic() < deadline, "waited in vain"
+        time.sleep(0.02)
+
+
+@pytest.fixture
+def load():
+    made = []
+
+    def make(cpus=CPUS, plant=None):
+        load = HostLoad("steady", cpus, plant)
+        made.append(load)
+        load.prepare()
+        until(load.ready)
+        return load
+
+    yield make
+    for one in made:
+        one.stop()
+
+
+def test_every_block_gives_its_known_result_twice():
+    mix = Mix()
+    for name, block in mix.blocks() * 2:
+        assert digest_of(block()) == KNOWN[name], name
+
+
+@pytest.mark.parametrize("kind", ["Prescott", "Haswell"])
+def test_results_do_not_depend_on_the_library_s_choice_of_instructions(kind):
+    code = (
+        "from upright_bolt.workload.blocks import *\nassert all(digest_of(b()) == KNOWN[n] for n, b in Mix().blocks())"
+    )
+    subprocess.run([sys.executable, "-c", code], env={**os.environ, "OPENBLAS_CORETYPE": kind}, check=True)
+
+
+def test_one_wrong_bit_changes_the_digest():
+    name, block = Mix().blocks()[0]
+    result = block()
+    assert digest_of(bytes([result[0] ^ 1]) + result[1:]) != KNOWN[name]
+
+
+def test_workers_count_units_and_share_blocks_over_time(load):
+    run = load()
+    start = run.start()
+    until(lambda: run.complete_until() > start + 2.0)
+    whole = run.units_until(start + 2.0)
+    assert whole > 1
+    parts = [run.units_until(start + t / 10) for t in range(21)]
+    assert parts[0] == 0
+    assert parts == sorted(parts)
+    assert run.errors() == []
+    assert run.alive()
+
+
+def test_workers_are_pinned_and_single_threaded(load):
+    run = load()
+    run.start()
+    until(lambda: run.units_until(time.monotonic()) > 0)
+    for worker in run._workers:
+        assert os.sched_getaffinity(worker.process.pid) == {worker.cpu}
+        with open(f"/proc/{worker.process.pid}/status") as file:
+            threads = next(line for line in file if line.startswith("Threads:"))
+        assert threads.split()[1] == "1"
+
+
+def test_a_planted_wrong_bit_is_found_where_it_was_planted(load):
+    run = load(plant=5)
+    run.start()
+    until(lambda: run.errors())
+    error = run.errors()[0]
+    assert (error.cpu, error.block, error.what) == (CPUS[0], "integer", "wrong result")
+    until(lambda: run.units_until(time.monotonic()) > 4)
+    assert len(run.errors()) == 1
+
+
+def test_a_killed_worker_is_an_error_and_the_others_go_on(load):
+    if len(CPUS) < 2:
+        pytest.skip("one processor only: there is no other worker")
+    run = load()
+    start = run.start()
+    until(lambda: run.complete_until() > start)
+    run._workers[0].process.kill()
+    until(lambda: run.errors())
+    assert run.errors()[0].what == f"the worker died (signal {signal.SIGKILL})"
+    assert run.alive()
+    done = run.units_until(time.monotonic())
+    until(lambda: run.units_until(time.monotonic()) > done + 0.5)
+    run._workers[1].process.kill()
+    until(lambda: not run.alive())
+
+
+def test_a_worker_that_cannot_warm_up_is_told():
+    run = HostLoad("steady", (4095,))
+    run.prepare()
+    with pytest.raises(BoltError, match="died while warming up"):
+        until(run.ready)
+    run.stop()
+
+
+def test_a_worker_that_never_warms_up_is_given_up(monkeypatch):
+    monkeypatch.setattr(pool, "READY_WITHIN_S", -1.0)
+    run = HostLoad("steady", CPUS[:1])
+    run.prepare()
+    with pytest.raises(BoltError, match="did not warm up"):
+        until(run.ready)
+    assert all(worker.process.poll() is not None for worker in run._workers)
+
+
+def test_workers_end_with_their_parent():
+    code = (
+        "import time\nfrom upright_bolt.workload.pool import HostLoad\n"
+        f"load = HostLoad('steady', {CPUS[:1]})\nload.prepare()\n"
+        "while not load.ready(): time.sleep(0.02)\n"
+        "load.start()\nprint(load._workers[0].process.pid, flush=True)\ntime.sleep(60)"
+    )
+    parent = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE, text=True)
+    worker = int(parent.stdout.readline())
+    parent.kill()
+    parent.wait()
+    parent.stdout.close()
+    until(lambda: not alive(worker))
+
+
+def alive(pid: int) -> bool:
+    try:
+        with open(f"/proc/{pid}/stat") as file:
+            return file.read().rsplit(")", 1)[1].split()[0] != "Z"
+    except (FileNotFoundError, ProcessLookupError):
+        return False
+
+
+def run_here(data, plant=None, on_tick=lambda _session: None):
+    session = open_session("host", data, "a test", exclusive=True)
+    store = RunStore(data / "runs.sqlite")
+    if plant is not None:
+        session.machine.make_load = lambda workload: HostLoad(workload, CPUS, plant)
+    session.start_run("steady", 6.0, "", store)
+    while (ended := session.end_run()) is None:
+        session.tick()
+        on_tick(session)
+        session.machine.clock.wait_until(session.machine.clock.now_s() + SAMPLE_S)
+    record = store.get(ended.id)
+    session.close()
+    store.close()
+    return record
+
+
+def test_a_run_on_this_computer_has_a_real_checked_score(data):
+    record = run_here(data)
+    assert record.end.state is RunState.FINISHED
+    assert record.end.score > 50
+    assert record.errors == ()
+    assert record.end.duration_s == 6.0
+    assert record.head.conditions.background_load is not None
+    numbers = record.end.numbers
+    if numbers.power_burst_w is None:
+        assert numbers.score_per_watt is None
+
+
+def test_a_wrong_result_is_kept_with_its_run(data):
+    record = run_here(data, plant=9)
+    assert [(error.block, error.what) for error in record.errors] == [("integer", "wrong result")]
+    assert 0 < record.errors[0].time_s < 6
+
+
+def test_a_run_whose_workers_all_died_has_failed_and_says_so(data):
+    def kill(session):
+        if session.run is not None and session.run.progress().elapsed_s > 1:
+            for worker in session.run._load._workers:
+                worker.process.kill()
+
+    record = run_here(data, on_tick=kill)
+    assert record.end.state is RunState.FAILED
+    assert record.end.why == "All workers ended before their time."
+    assert len(record.errors) == len(os.sched_getaffinity(0))
+    assert record.end.duration_s < 6
+
+
+def test_an_unknown_workload_names_those_there_are():
+    with pytest.raises(NotHere, match="Workloads: steady"):
+        HostLoad("frames", CPUS)
+    with pytest.raises(NotHere, match="Workloads: steady"):
+        TwinLoad(None, "frames")
