@@ -12,11 +12,10 @@ from upright_bolt.app import open_session
 from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge, LowestOf, Word
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import Surveyed, survey
-from upright_bolt.session.clock import RealClock
 from upright_bolt.session.sampler import Sampler
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
-from upright_bolt.twin.machine import open_twin
+from upright_bolt.twin.machine import Twin, open_twin
 from upright_bolt.workload.pool import HostLoad
 from upright_bolt.workload.worker import SINGLE_THREAD
 
@@ -29,38 +28,73 @@ def _alternating(first: Callable[[], float], second: Callable[[], float], rounds
     return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
 
 
+class _Ticking:
+    """A clock that goes on half a second at every look."""
+
+    def __init__(self) -> None:
+        self.time_s = 0.0
+
+    def now_s(self) -> float:
+        self.time_s += 0.5
+        return self.time_s
+
+    def wait_until(self, time_s: float) -> None:
+        self.time_s = time_s
+
+
 def sampling(folder: Path) -> Measured:
-    """Cost of one full sample of a 12-thread machine in a folder, against bare ``pread`` calls on its files."""
+    """Cost of one full sample of a 12-thread machine in a folder, against bare ``pread`` calls on its files.
+
+    Before each sample every file that changes on a loaded machine is changed (clocks, temperatures, energy,
+    processor times); that is not timed.
+    """
     twin = open_twin("tern", None)
-    for path in twin.files.names("/") and twin.files._get:
+    twin.demand(frozenset(range(12)))
+    first = _contents(twin)
+    twin.physics.advance(3.0)
+    second = _contents(twin)
+    for path, data in first.items():
         target = folder / path.lstrip("/")
         target.parent.mkdir(parents=True, exist_ok=True)
-        target.write_bytes(twin.files.read(path))
+        target.write_bytes(data)
     files = RealFiles(folder)
     found = survey(files, DeviceRegisters(folder), "tree")
-    sampler = Sampler(files, DeviceRegisters(folder), found, RealClock())
+    sampler = Sampler(files, DeviceRegisters(folder), found, _Ticking())
     paths = _paths(found)
-    handles = [os.open(f"{folder}{path}", os.O_RDONLY) for path in paths]
-    times = 400
-
-    def sampled() -> float:
-        begun = time.perf_counter()
-        for _ in range(times):
-            sampler.sample()
-        return (time.perf_counter() - begun) / times
-
-    def bare() -> float:
-        begun = time.perf_counter()
-        for _ in range(times):
-            for handle in handles:
-                os.pread(handle, 4096, 0)
-        return (time.perf_counter() - begun) / times
-
-    cost, floor = _alternating(sampled, bare, 15)
+    handles = [os.open(f"{folder}{path}", os.O_RDWR) for path in paths]
+    changing = [
+        (handle, [data.ljust(max(len(first[path]), len(second[path]))) for data in (first[path], second[path])])
+        for path, handle in zip(paths, handles, strict=True)
+        if first[path] != second[path]
+    ]
+    costs: list[float] = []
+    floors: list[float] = []
+    for i in range(6000):
+        for handle, states in changing:
+            os.pwrite(handle, states[i % 2], 0)
+        costs.append(_timed(sampler.sample))
+        floors.append(_timed(lambda: _bare(handles)))
     files.close()
     for handle in handles:
         os.close(handle)
-    return cost / floor, f"{cost * 1e6:.0f} µs against {floor * 1e6:.0f} µs for {len(paths)} files"
+    cost, floor = statistics.median(costs), statistics.median(floors)
+    detail = f"{cost * 1e6:.0f} µs against {floor * 1e6:.0f} µs for {len(paths)} files, {len(changing)} of them changed"
+    return cost / floor, detail
+
+
+def _contents(twin: Twin) -> dict[str, bytes]:
+    return {path: twin.files.read(path) for path in twin.files._get}
+
+
+def _bare(handles: list[int]) -> None:
+    for handle in handles:
+        os.pread(handle, 4096, 0)
+
+
+def _timed(work: Callable[[], object]) -> float:
+    begun = time.perf_counter()
+    work()
+    return time.perf_counter() - begun
 
 
 def _paths(found: Surveyed) -> list[str]:

@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import FaultyFiles, TwinDesk, fresh_twin
-from upright_bolt.analysis.holding import Evidence, held_by
+from upright_bolt.analysis.holding import held_by
 from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge
 from upright_bolt.kernel.identity import Topology
 from upright_bolt.kernel.survey import Surveyed, survey
@@ -103,14 +103,14 @@ def test_a_fan_that_reads_65535_is_no_fan():
     assert sampler.sample().values[0] == 0.0
 
 
-def stat(*rows: tuple[int, int, int]) -> str:
-    """A processor-times table: processor, busy, idle."""
-    lines = [f"cpu{cpu} {busy} 0 0 {idle} 0 0 0 0 0 0" for cpu, busy, idle in rows]
-    return "\n".join(["cpu  0 0 0 0 0 0 0 0 0 0", *lines, "intr 1"])
+def stat(*rows: tuple[int, int]) -> str:
+    """A processor-times table: processor and its idle ticks, of 100 a second."""
+    lines = [f"cpu{cpu} 7 0 0 {idle - 1} 1 0 0 0 0 0" for cpu, idle in rows]
+    return "\n".join(["cpu  0 0 0 0 0 0 0 0 0 0", *lines, "intr 1 2 3", "ctxt 4"])
 
 
 def test_busy_shares_survive_processors_going_and_coming():
-    hand = Hand(stat=stat((0, 0, 0), (1, 0, 0), (2, 0, 0)))
+    hand = Hand(stat=stat((0, 1), (1, 1), (2, 1)))
     sensors = {n: Sensor(f"busy.cpu{n}", SHARE, "") for n in range(3)}
     sampler = by_hand(hand, BusyTable(sensors, "/stat"), cpus=(0, 1, 2))
 
@@ -119,21 +119,21 @@ def test_busy_shares_survive_processors_going_and_coming():
         hand.time_s += 1
         return sampler.sample().values[:3]
 
-    shares((0, 0, 0), (1, 0, 0), (2, 0, 0))
-    assert shares((0, 50, 50), (1, 0, 100), (2, 100, 0)) == [50.0, 0.0, 100.0]
-    shares((0, 100, 100), (2, 200, 0))  # processor 1 went offline: rows are matched anew
-    shares((0, 150, 150), (2, 300, 0))
-    assert shares((0, 200, 200), (2, 400, 0)) == [50.0, None, 100.0]
-    shares((0, 250, 250), (1, 0, 200), (2, 500, 0))
-    shares((0, 260, 260), (1, 0, 210), (2, 510, 0))
-    assert shares((0, 300, 300), (1, 0, 300), (2, 600, 0)) == [50.0, 0.0, 100.0]
+    assert shares((0, 1), (1, 1), (2, 1)) == [None, None, None]
+    assert shares((0, 51), (1, 101), (2, 1)) == [50.0, 0.0, 100.0]
+    assert shares((0, 101), (2, 1)) == [None, None, None]  # processor 1 went offline: rows are matched anew
+    assert shares((0, 151), (2, 26)) == [50.0, None, 75.0]
+    assert shares((0, 201), (1, 300), (2, 26)) == [None, None, None]
+    assert shares((0, 301), (1, 320), (2, 26)) == [0.0, 80.0, 100.0]
+    assert shares((0, 430), (1, 300), (2, 40)) == [0.0, 100.0, 86.0]  # counters run a tick ahead or back: no nonsense
 
 
-def test_counters_that_stand_still_are_not_a_busy_share():
-    hand = Hand(stat=stat((0, 5, 5)))
+def test_a_table_that_stands_still_is_not_a_busy_share():
+    hand = Hand(stat=stat((0, 5)))
     sampler = by_hand(hand, BusyTable({0: Sensor("busy.cpu0", SHARE, "")}, "/stat"), cpus=(0,))
-    sampler.sample()
-    assert sampler.sample().values[0] is None
+    for _ in range(3):
+        hand.time_s += 1
+        assert sampler.sample().values[0] is None
 
 
 BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0, "sustained_w": 18.0, "burst_w": 45.0,
@@ -163,7 +163,7 @@ BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0,
     ],
 )
 def test_one_constraint_is_named(changes, constraint):
-    assert held_by(Evidence(**BUSY | changes)) is constraint
+    assert held_by(**BUSY | changes) is constraint
 
 
 def test_live_bits_and_bare_numbers_agree_on_tern(desk: TwinDesk):

@@ -1,31 +1,38 @@
 """Sampling: every channel read once, one vector of numbers per sample.
 
-Files are opened once. This is the loop whose cost ``make bench`` compares with bare ``pread`` calls, so it builds
-no objects per channel. A file that fails during sampling is "not measured" in that sample.
+Files are opened once. This is the loop whose cost ``make bench`` compares with bare ``pread`` calls, so it is laid
+out flat: all files that hold a number are read and decoded in one sweep. If any of them fails, the sweep is done
+again file by file, and what fails is "not measured" in that sample.
 """
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from operator import call, mul
 
-from upright_bolt.analysis.holding import Evidence, held_by
+from upright_bolt.analysis.holding import BUSY_SHARE, held_by
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import registers as reg
-from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge, LowestOf, RegisterField, Word
-from upright_bolt.kernel.ports import TEXT_SIZE, KernelFiles, Read, Registers
+from upright_bolt.kernel.channels import BusyTable, Channel, EnergyCounter, Gauge, LowestOf, RegisterField, Word
+from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.survey import Surveyed
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.quantity import CLOCK, SHARE
 from upright_bolt.model.sensor import Sensor
+from upright_bolt.session.busy import ROW_BYTES, BusyShares
 from upright_bolt.session.clock import Clock
 
 Numbers = list[float | None]
-_NO_NUMBER = (OSError, ValueError, OverflowError)
-"""A read that fails, a text that is no number, and a number too long to be one."""
+NUMBER_SIZE = 64
+"""Bytes read of a file that holds one number or word."""
 CLOCK_MEAN = Sensor("clock.mean", CLOCK, "Clock, mean over busy processors")
 BUSY_MEAN = Sensor("busy.mean", SHARE, "Busy share, mean over all processors")
-_REASONS = {Constraint(word): 1 << bit for word, bit in reg.REASON_BITS.items()}
+_REASONS = tuple((Constraint(word), 1 << bit) for word, bit in reg.REASON_BITS.items())
+_FAILED = b""
+_NO_NUMBER = (OSError, ValueError, OverflowError)
+"""A file that cannot be read, a text that is no number, and a number too long to be one."""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Sample:
     """One moment: time on the machine's clock, a number per sensor, and what held the clock back."""
 
@@ -47,63 +54,100 @@ class Sampler:
         self._registers = registers
         self._clock = clock
         self._surveyed = surveyed
-        self.sensors: list[Sensor] = []
-        self._gauges: list[tuple[int, Read, float, int | None]] = []
+        self._reads: list[Read] = []
+        self._scales: list[float] = []
+        self._voids: list[tuple[int, float]] = []
         self._words: list[tuple[int, Read, dict[bytes, float]]] = []
-        self._energies: list[tuple[int, Read, int]] = []
-        self._lowest: list[tuple[int, list[Read], float]] = []
+        # a number that is a file's own comes first, at the file's place in the sweep; what is made of several follows
+        self.sensors = self._add_own(surveyed.channels)
+        self._own = len(self.sensors)
+        self._energies: list[tuple[int, int, int]] = []
+        self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
-        self._busy_read: Read | None = None
-        self._busy_places: list[tuple[int, int]] = []
+        self._busy: BusyShares | None = None
         for channel in surveyed.channels:
-            self._add(channel)
+            self._add_made(channel)
+        self._cap_place = self._add_cap()
         self.sensors += [CLOCK_MEAN, BUSY_MEAN]
         self.place = {sensor.name: i for i, sensor in enumerate(self.sensors)}
-        self._clock_places = [i for s, i in self.place.items() if s.startswith("clock.cpu")]
+        self._rest: Numbers = [None] * (len(self.sensors) - self._own)
+        self._last_energy: list[tuple[float, float] | None] = [None] * len(self._energies)
+        self._limit_span = slice(self._lowest[0][1], self._lowest[-1][2]) if self._lowest else slice(0, 0)
+        self._last_limits: Numbers = []
+        self._lowest_now: Numbers = [None] * len(self._lowest)
+        self._last_throttle: list[float | None] = []
+        self._find_places()
+
+    def _find_places(self) -> None:
+        place = self.place
+        self._clock_span = _span([i for name, i in place.items() if name.startswith("clock.cpu")])
+        self._busy_span = _span([i for name, i in place.items() if name.startswith("busy.cpu")])
         self._pairs = [
-            (i, self.place[f"busy.{sensor.name[6:]}"])
-            for i, sensor in enumerate(self.sensors)
-            if sensor.name.startswith("clock.cpu") and f"busy.{sensor.name[6:]}" in self.place
+            (i, place[f"busy.{name[6:]}"])
+            for name, i in place.items()
+            if name.startswith("clock.cpu") and f"busy.{name[6:]}" in place
         ]
-        self._throttle_places = [i for s, i in self.place.items() if s.startswith("throttle.")]
-        self._cap = self._opened(self._cap_path())
-        self._cap_mhz: float | None = None
-        self._last_energy: list[tuple[float, int] | None] = [None] * len(self._energies)
-        self._last_times: dict[int, tuple[int, int]] = {}
-        self._last_throttle: list[float | None] = [None] * len(self._throttle_places)
+        clocks, shares = self._clock_span, self._busy_span
+        self._aligned = self._pairs == list(
+            zip(range(clocks.start, clocks.stop), range(shares.start, shares.stop), strict=False)
+        )
+        self._throttle_span = _span([i for name, i in place.items() if name.startswith("throttle.")])
+        core_of = self._surveyed.topology.core_of
+        self._core_busy = [
+            (core_of.get(int(n[8:]), (0, int(n[8:]))), i) for n, i in place.items() if n[:8] == "busy.cpu"
+        ]
+        names = ("power.package", "limit.sustained", "limit.burst", "temperature.package", "limit.reasons")
+        self._known = tuple(place.get(name) for name in names)
+        self._mean_places = place[CLOCK_MEAN.name], place[BUSY_MEAN.name]
 
-    def _cap_path(self) -> str | None:
-        control = self._surveyed.controls.get("clock-max")
-        return control.files[0] if control is not None and control.files else None
-
-    def _opened(self, path: str | None, size: int = 4096) -> Read | None:
-        if path is None:
-            return None
+    def _open(self, path: str, scale: float) -> int | None:
+        """Add a file to the sweep; return its place there, or None if it cannot be opened."""
         try:
-            return self._files.opener(path, size)
+            self._reads.append(self._files.opener(path, NUMBER_SIZE))
         except FileFault:
             return None
+        self._scales.append(scale)
+        return len(self._reads) - 1
 
-    def _add(self, channel: object) -> None:
+    def _add_cap(self) -> int | None:
+        control = self._surveyed.controls.get("clock-max")
+        return self._open(control.files[0], 1e-3) if control is not None and control.files else None
+
+    def _add_own(self, channels: Iterable[Channel]) -> list[Sensor]:
+        sensors = []
+        for channel in channels:
+            if isinstance(channel, Gauge) and (place := self._open(channel.path, channel.scale)) is not None:
+                sensors.append(channel.sensor)
+                if channel.void is not None:
+                    self._voids.append((place, channel.void * channel.scale))
+        return sensors
+
+    def _add_made(self, channel: Channel) -> None:
         place = len(self.sensors)
         match channel:
             case BusyTable(sensors, path):
-                self._busy_read = self._opened(path, TEXT_SIZE)
-                for cpu, sensor in sensors.items():
-                    self._busy_places.append((cpu, len(self.sensors)))
+                try:
+                    read = self._files.opener(path, ROW_BYTES * (len(sensors) + 1))
+                except FileFault:
+                    return
+                self._busy = BusyShares(read, {cpu: place + i for i, cpu in enumerate(sensors)})
+                self.sensors += sensors.values()
+            case EnergyCounter(sensor, path, span):
+                slot = self._open(path, 1.0)
+                if slot is not None:
+                    self._energies.append((place, slot, span))
                     self.sensors.append(sensor)
-            case Gauge(sensor, path, scale, void) if read := self._opened(path):
-                self._gauges.append((place, read, scale, void))
-                self.sensors.append(sensor)
-            case Word(sensor, path, meanings) if read := self._opened(path):
-                self._words.append((place, read, {word.encode(): n for word, n in meanings.items()}))
-                self.sensors.append(sensor)
-            case EnergyCounter(sensor, path, span) if read := self._opened(path):
-                self._energies.append((place, read, span))
-                self.sensors.append(sensor)
             case LowestOf(sensor, paths, scale):
-                reads = [read for path in paths if (read := self._opened(path))]
-                self._lowest.append((place, reads, scale))
+                slots = [slot for path in paths if (slot := self._open(path, scale)) is not None]
+                if slots:
+                    self._lowest.append((place, slots[0], slots[-1] + 1))
+                    self.sensors.append(sensor)
+            case Word(sensor, path, meanings):
+                try:
+                    read = self._files.opener(path, NUMBER_SIZE)
+                except FileFault:
+                    return
+                self._words.append((place, read, {word.encode(): number for word, number in meanings.items()}))
                 self.sensors.append(sensor)
             case RegisterField():
                 self._fields.append((place, channel))
@@ -112,139 +156,132 @@ class Sampler:
     def sample(self) -> Sample:
         """Read everything once. Rates (watts, busy shares) are None in the first sample."""
         now = self._clock.now_s()
-        values: Numbers = [None] * len(self.sensors)
-        for place, read, scale, void in self._gauges:
-            try:
-                number = int(read())
-                if number != void:
-                    values[place] = number * scale
-            except _NO_NUMBER:
-                continue
-        for place, reads, scale in self._lowest:
-            try:
-                values[place] = min([int(read()) for read in reads]) * scale
-            except _NO_NUMBER:
-                continue
-        self._read_energies(now, values)
-        self._read_rest(values)
-        self._read_busy(values)
-        throttled = self._derive(values)
-        return Sample(now, values, self._held(values, throttled=throttled))
+        decoded = self._decoded()
+        values = decoded[: self._own] + self._rest
+        limits = decoded[self._limit_span]
+        if limits != self._last_limits:
+            self._take_limits(decoded, limits)
+        for (place, _, _), limit in zip(self._lowest, self._lowest_now, strict=True):
+            values[place] = limit
+        for place, read, meanings in self._words:
+            values[place] = meanings.get(_read_or_nothing(read).strip())
+        for place, field in self._fields:
+            values[place] = self._field(field)
+        self._take_energies(now, decoded, values)
+        if self._busy is not None:
+            self._busy.take(now, values)
+        cap = None if self._cap_place is None else decoded[self._cap_place]
+        return Sample(now, values, self._held(values, self._take_means(values), cap))
 
-    def _read_energies(self, now: float, values: Numbers) -> None:
-        for i, (place, read, span) in enumerate(self._energies):
-            try:
-                microjoules = int(read())
-            except _NO_NUMBER:
-                self._last_energy[i] = None
-                continue
+    def _take_limits(self, decoded: Numbers, limits: Numbers) -> None:
+        self._last_limits = limits
+        copies = [decoded[first:end] for _, first, end in self._lowest]
+        self._lowest_now = [None if None in some else min(some) for some in copies]  # type: ignore[type-var]
+
+    def _decoded(self) -> Numbers:
+        """Read the sweep and return its numbers, scaled; None where a file gave none."""
+        try:
+            decoded: Numbers = list(map(mul, map(int, map(call, self._reads)), self._scales))
+        except _NO_NUMBER:
+            decoded = [
+                _number(_read_or_nothing(read), scale) for read, scale in zip(self._reads, self._scales, strict=True)
+            ]
+        for place, void in self._voids:
+            if decoded[place] == void:
+                decoded[place] = None
+        return decoded
+
+    def _take_energies(self, now: float, decoded: Numbers, values: Numbers) -> None:
+        for i, (place, slot, span) in enumerate(self._energies):
+            microjoules = decoded[slot]
             last = self._last_energy[i]
-            self._last_energy[i] = (now, microjoules)
-            if last is not None and now > last[0]:
+            self._last_energy[i] = None if microjoules is None else (now, microjoules)
+            if last is not None and microjoules is not None and now > last[0]:
                 grown = microjoules - last[1]
                 values[place] = (grown + span if grown < 0 else grown) * 1e-6 / (now - last[0])
 
-    def _read_rest(self, values: Numbers) -> None:
-        for place, read, meanings in self._words:
-            try:
-                values[place] = meanings.get(read().strip())
-            except OSError:
-                continue
-        for place, field in self._fields:
-            try:
-                raw = self._registers.read(field.cpu, field.register)
-            except FileFault:
-                continue
-            values[place] = reg.bits(raw, field.high, field.low) * field.scale
-        if self._cap is not None:
-            try:
-                self._cap_mhz = int(self._cap()) / 1000.0
-            except _NO_NUMBER:
-                self._cap_mhz = None
-
-    def _read_busy(self, values: Numbers) -> None:
-        if self._busy_read is None:
-            return
+    def _field(self, field: RegisterField) -> float | None:
         try:
-            rows = self._busy_read().split(b"\n", len(self._busy_places) + 1)
-        except OSError:
-            return
-        last = self._last_times
-        for row, (cpu, place) in zip(rows[1:], self._busy_places, strict=False):
-            fields = row.split()
-            try:
-                times = list(map(int, fields[1:9]))
-                idle = times[3] + times[4]
-            except (ValueError, IndexError):
-                continue
-            if fields[0][3:] != b"%d" % cpu:
-                self._find_rows()
-                return
-            total = sum(times)
-            before = last.get(cpu)
-            last[cpu] = (total, idle)
-            if before is not None and total > before[0]:
-                values[place] = min(100.0, max(0.0, 100.0 - 100.0 * (idle - before[1]) / (total - before[0])))
+            raw = self._registers.read(field.cpu, field.register)
+        except FileFault:
+            return None
+        return reg.bits(raw, field.high, field.low) * field.scale
 
-    def _find_rows(self) -> None:
-        """A processor went on- or offline: forget the times, and match rows to processors again."""
-        self._last_times.clear()
-        rows = self._busy_read().split(b"\n") if self._busy_read else []
-        online = [int(row.split()[0][3:]) for row in rows if row.startswith(b"cpu") and row[3:4].isdigit()]
-        places = dict(self._busy_places)
-        known = [(cpu, places[cpu]) for cpu in online if cpu in places]
-        gone = [(cpu, place) for cpu, place in self._busy_places if cpu not in online]
-        self._busy_places = known + gone
-
-    def _derive(self, values: Numbers) -> bool:
-        """Fill in the means; return whether a throttle counter has grown."""
-        weight = total = 0.0
-        for clock_place, busy_place in self._pairs:
-            clock, busy = values[clock_place], values[busy_place]
-            if clock is not None and busy is not None:
-                weight += busy
-                total += clock * busy
-        if weight > 0:
-            values[self.place["clock.mean"]] = total / weight
-        elif clocks := [c for i in self._clock_places if (c := values[i]) is not None]:
-            values[self.place["clock.mean"]] = sum(clocks) / len(clocks)
-        shares = [share for _, i in self._busy_places if (share := values[i]) is not None]
+    def _take_means(self, values: Numbers) -> float | None:
+        """Fill in the means, and return the share of the busiest processor."""
+        shares = [share for share in values[self._busy_span] if share is not None]
+        clocks = values[self._clock_span]
+        mean_place, busy_place = self._mean_places
+        busiest = max(shares, default=None)
+        total = sum(shares)
         if shares:
-            values[self.place["busy.mean"]] = sum(shares) / len(shares)
-        counts = [values[i] for i in self._throttle_places]
-        grown = any(
-            new is not None and old is not None and new > old
-            for new, old in zip(counts, self._last_throttle, strict=True)
-        )
-        self._last_throttle = counts
-        return grown
+            values[busy_place] = total / len(shares)
+        if total and self._aligned and len(shares) == len(clocks) and None not in clocks:
+            values[mean_place] = sum(map(mul, clocks, shares)) / total
+        else:
+            values[mean_place] = self._clock_mean(values, clocks)
+        return busiest
 
-    def _held(self, values: Numbers, *, throttled: bool) -> Constraint:
-        place = self.place
-        shares = [share for _, i in self._busy_places if (share := values[i]) is not None]
+    def _clock_mean(self, values: Numbers, clocks: Numbers) -> float | None:
+        """Return the mean clock where clocks and shares do not stand side by side, or some are missing."""
+        weight = total = 0.0
+        for clock_place, share_place in self._pairs:
+            clock, share = values[clock_place], values[share_place]
+            if clock is not None and share is not None:
+                weight += share
+                total += clock * share
+        known = [clock for clock in clocks if clock is not None]
+        if weight > 0:
+            return total / weight
+        return sum(known) / len(known) if known else None
+
+    def _throttled(self, values: Numbers) -> bool:
+        counts = values[self._throttle_span]
+        last, self._last_throttle = self._last_throttle, counts
+        if counts == last or not last:
+            return False
+        return any(n is not None and o is not None and n > o for n, o in zip(counts, last, strict=True))
+
+    def _held(self, values: Numbers, busiest: float | None, cap_mhz: float | None) -> Constraint:
+        throttled = self._throttled(values)
+        if busiest is None or busiest < BUSY_SHARE:
+            return held_by(busiest)
         surveyed = self._surveyed
-        bits = values[place["limit.reasons"]] if "limit.reasons" in place else None
-        reasons = None if bits is None else frozenset(c for c, bit in _REASONS.items() if int(bits) & bit)
-        cores = surveyed.topology.core_of
-        busy = {cores.get(cpu, (0, cpu)) for cpu, i in self._busy_places if (values[i] or 0.0) >= 30.0}
+        power, sustained, burst, temperature, bits = [None if i is None else values[i] for i in self._known]
+        cores = 0
+        if surveyed.turbo_table_mhz:
+            cores = len({core for core, i in self._core_busy if (values[i] or 0.0) >= BUSY_SHARE})
         return held_by(
-            Evidence(
-                busiest=max(shares) if shares else None,
-                busy_cores=len(busy),
-                clock_mhz=values[place["clock.mean"]],
-                power_w=self._value(values, "power.package"),
-                sustained_w=self._value(values, "limit.sustained"),
-                burst_w=self._value(values, "limit.burst"),
-                temp_c=self._value(values, "temperature.package"),
-                ceiling_c=surveyed.ceiling_c,
-                throttled=throttled,
-                cap_mhz=self._cap_mhz,
-                turbo_table_mhz=surveyed.turbo_table_mhz,
-                highest_mhz=surveyed.highest_mhz,
-                reasons=reasons,
-            )
+            busiest,
+            busy_cores=cores,
+            clock_mhz=values[self._mean_places[0]],
+            power_w=power,
+            sustained_w=sustained,
+            burst_w=burst,
+            temp_c=temperature,
+            ceiling_c=surveyed.ceiling_c,
+            throttled=throttled,
+            cap_mhz=cap_mhz,
+            turbo_table_mhz=surveyed.turbo_table_mhz,
+            highest_mhz=surveyed.highest_mhz,
+            reasons=None if bits is None else frozenset(c for c, bit in _REASONS if int(bits) & bit),
         )
 
-    def _value(self, values: Numbers, name: str) -> float | None:
-        place = self.place.get(name)
-        return None if place is None else values[place]
+
+def _span(places: list[int]) -> slice:
+    """Return the places as a slice: sensors of one kind stand side by side."""
+    return slice(places[0], places[-1] + 1) if places else slice(0, 0)
+
+
+def _number(data: bytes, scale: float) -> float | None:
+    try:
+        return int(data) * scale
+    except _NO_NUMBER:
+        return None
+
+
+def _read_or_nothing(read: Read) -> bytes:
+    try:
+        return read()
+    except OSError:
+        return _FAILED
