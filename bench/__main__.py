@@ -8,6 +8,7 @@ from bench import measures
 
 GOALS = (
     (measures.sampling, "sampling / bare pread of the same files", "at most", 1.5),
+    (measures.sampling_moving, "the same, half of the files changed before each sample", "at most", 1.5),
     (measures.twin_speed, "twin of 12 threads / real time", "at least", 1000.0),
     (measures.twin_run_speed, "a whole run on the twin, sampled and kept / real time", "at least", 200.0),
     (measures.workload, "workload loops / the same loops bare", "at least", 0.98),

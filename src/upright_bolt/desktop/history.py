@@ -21,6 +21,10 @@ class History:
 
     Args:
         place: sensor name to its place in a sample.
+
+    Attributes:
+        events: what happened, in order.
+        highest: highest power and temperature since this window was opened.
     """
 
     def __init__(self, place: dict[str, int]) -> None:
@@ -30,6 +34,7 @@ class History:
         self._start = 0
         self._end = 0
         self.events: list[RunEvent] = []
+        self.highest: dict[str, float] = {}
 
     def __len__(self) -> int:
         return self._end - self._start
@@ -64,6 +69,9 @@ class History:
             _CODES[sample.constraint],
         )
         self._table[self._end] = [np.nan if value is None else value for value in row]
+        for name, value in (("power", row[4]), ("temperature", row[7])):
+            if value is not None:
+                self.highest[name] = max(value, self.highest.get(name, value))
         self._end += 1
 
     def _make_room(self) -> None:

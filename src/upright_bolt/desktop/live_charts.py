@@ -1,6 +1,7 @@
 """The live charts of the Workbench: flags, clock, power, temperature and lanes on one time axis."""
 
 from functools import partial
+from math import ceil
 
 import numpy as np
 import pyqtgraph as pg
@@ -17,6 +18,7 @@ from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
 
 SPAN_S = 600.0
 AHEAD = 0.035
+SCROLL_S = 5.0
 WORDS_W = 108
 MOST_POINTS = 900
 _CODES = list(Constraint)
@@ -51,6 +53,7 @@ class LiveCharts(QWidget):
         self._history = history
         self._ceiling_c = ceiling_c
         self._following = True
+        self._anchor: float | None = None
         self.clock = Chart("Clock", CLOCK, theme, times=False)
         self.power = Chart("Power", POWER, theme, times=False)
         self.temperature = Chart("Temperature", TEMPERATURE, theme, times=False)
@@ -101,6 +104,7 @@ class LiveCharts(QWidget):
     def follow(self) -> None:
         """Show the last ten minutes, and go on doing so."""
         self._following = True
+        self._anchor = None
         self.draw()
 
     def _look_around(self) -> None:
@@ -113,10 +117,11 @@ class LiveCharts(QWidget):
         if not len(history):
             return
         now = float(history.column("time")[-1])
-        if self._following:
-            self.clock.setXRange(now - SPAN_S, now + AHEAD * SPAN_S, padding=0)
+        anchor = ceil(now / SCROLL_S) * SCROLL_S  # moving the axis paints everything anew: not at every sample
+        if self._following and anchor != self._anchor:
+            self.lanes.chart.time_axis.zero = self._anchor = anchor
+            self.clock.setXRange(anchor - SPAN_S, anchor + AHEAD * SPAN_S, padding=0)
         (from_s, to_s), _ = self.clock.getPlotItem().getViewBox().viewRange()
-        self.lanes.chart.time_axis.zero = now
         rows = history.span(from_s, to_s)
         times = history.column("time")[rows]
         self._draw_clock(times, rows)
@@ -158,14 +163,14 @@ class LiveCharts(QWidget):
         clock.show_texts(
             CLOCK.show(history.last("clock_mean")), "busy cores, mean", "" if busy is None else f"busy {busy:.0f} %"
         )
-        top = _highest(history.column("power"))
+        top = history.highest.get("power")
         limit = history.last("sustained")
         power.show_texts(
             "not measured" if history.last("power") is None else f"{history.last('power'):.1f} W",
             "" if top is None else f"highest {top:.1f} W",
             "" if limit is None else f"sustained {POWER.show(limit)}",
         )
-        top = _highest(history.column("temperature"))
+        top = history.highest.get("temperature")
         fan = history.last("fan")
         temperature.show_texts(
             "not measured" if history.last("temperature") is None else f"{history.last('temperature'):.0f} °C",

@@ -1,6 +1,7 @@
 """Putting the window together, and taking it down again in the right order."""
 
 import sys
+from functools import cache
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -15,8 +16,12 @@ from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
 
 
+@cache
 def application() -> QApplication:
-    """Return the one Qt application, made if there is none."""
+    """Return the one Qt application, made if there is none.
+
+    Kept until the process ends: Qt crashes if it goes before the last widget.
+    """
     running = QApplication.instance()
     if isinstance(running, QApplication):
         return running
@@ -34,6 +39,10 @@ def theme_of(app: QApplication) -> theme.Theme:
     return theme.DARK if dark else theme.LIGHT
 
 
+SWITCH_S = 0.001
+"""How long the session's thread may compute before the window gets its turn; Python's own 5 ms add up to stutter."""
+
+
 class Desk:
     """A window with its engine and store around a session.
 
@@ -44,9 +53,9 @@ class Desk:
     """
 
     def __init__(self, session: Session, data: Path, looks: theme.Theme | None = None) -> None:
-        self._app = application()  # held here: Qt's application ends with the last name it has in Python
-        looks = looks or theme_of(self._app)
-        theme.apply(self._app, looks)
+        app = application()
+        looks = looks or theme_of(app)
+        theme.apply(app, looks)
         self.store = RunStore(data / "runs.sqlite")
         self.store.mark_unfinished(session.machine.word)
         if session.machine.set_pace is not None:
@@ -59,6 +68,7 @@ class Desk:
         self.window = Window(self.presenter, looks)
         self.window.closing.connect(self.close)
         self._closed = False
+        sys.setswitchinterval(SWITCH_S)
         self.engine.start()
 
     def close(self) -> None:

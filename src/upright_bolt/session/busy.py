@@ -30,6 +30,8 @@ class BusyShares:
         self._last_s = 0.0
         self._last_table = b""
         self._last_idle: list[int] = []
+        self._last_waiting: list[bytes] = []
+        self._waiting: list[int] = []
         self._columns = self._end = 1
         self._names: list[bytes] = []
         self._rows: list[int] = []
@@ -50,8 +52,10 @@ class BusyShares:
             columns, end = self._columns, self._end
             words = table.split(None, end + 1)
         try:
-            idle, waiting = words[columns + IDLE : end : columns], words[columns + WAITING : end : columns]
-            idles = list(map(add, map(int, idle), map(int, waiting)))
+            waiting = words[columns + WAITING : end : columns]
+            if waiting != self._last_waiting:  # it hardly ever changes
+                self._last_waiting, self._waiting = waiting, list(map(int, waiting))
+            idles = list(map(add, map(int, words[columns + IDLE : end : columns]), self._waiting))
         except ValueError:
             idles = []
         if self._last_idle and now_s > self._last_s and table != self._last_table:
