@@ -62,6 +62,7 @@ def worst_stall_ms(folder: Path) -> tuple[float, str]:
     beats = sorted(heart.pauses)
     usual = beats[int(len(beats) * 0.999)]
     window.close()
+    desk.tear_down()
     return worst, f"Workbench for {LIVE_S:.0f} s at ten times life; 99.9 % of beats below {usual:.1f} ms"
 
 

@@ -288,6 +288,32 @@ def test_without_a_display_the_window_says_so(data):
     assert "no display" in one_sentence(result, 1)
 
 
+def test_a_window_told_to_end_puts_its_machine_down_in_order(bolt, data):
+    script = (
+        "import sys\nfrom upright_bolt.cli import run\n"
+        "from upright_bolt.desktop import presenter as p\n"
+        "once = p.Presenter._take\n"
+        "def take(self, snapshot):\n"
+        "    once(self, snapshot)\n"
+        "    if self.status.trial is None and not self.draft:\n"
+        "        self.draft_value('sustained', 25.0)\n"
+        "        self.try_draft()\n"
+        "p.Presenter._take = take\n"
+        f"sys.exit(run(['-m', 'twin:tern', '--data', {str(data)!r}, 'window']))"
+    )
+    process = subprocess.Popen(
+        [sys.executable, "-c", script], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=dict(os.environ)
+    )
+    journal = data / "machines/twin-tern/journal.jsonl"
+    wait_for(lambda: journal.exists() and '"applied"' in journal.read_text(), process)
+    assert data_of(bolt("status", "--json"))["trial"]["by"] == "the window"
+    assert end(process, signal.SIGTERM).returncode == 0
+    status = bolt("status", "--json")
+    assert status.stderr == ""
+    assert data_of(status)["trial"] is None
+    assert '"put back"' in journal.read_text()
+
+
 def test_status_loads_neither_numbers_nor_window(data):
     code = (
         "import sys\nfrom upright_bolt.cli import run\n"

@@ -39,8 +39,7 @@ def open_desk(data, qapp_kept):
     yield make
     for desk in made:
         desk.window.close()
-        desk.window.deleteLater()
-    QApplication.processEvents()
+        desk.tear_down()
 
 
 @pytest.fixture

@@ -1,10 +1,12 @@
 """Putting the window together, and taking it down again in the right order."""
 
+import gc
+import signal
 import sys
 from functools import cache
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QCoreApplication, QEvent, Qt
 from PyQt6.QtWidgets import QApplication
 
 from upright_bolt.desktop import theme
@@ -69,6 +71,8 @@ class Desk:
         self.window.closing.connect(self.close)
         self._closed = False
         sys.setswitchinterval(SWITCH_S)
+        gc.collect()
+        gc.freeze()  # what stands now stays: going through it again and again costs 50 ms a time
         self.engine.start()
 
     def close(self) -> None:
@@ -82,6 +86,11 @@ class Desk:
         if trouble:
             print(trouble, file=sys.stderr)
 
+    def tear_down(self) -> None:
+        """Destroy the window at once, while Qt still stands."""
+        self.window.deleteLater()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
 
 def open_window(session: Session, data: Path, view: str) -> int:
     """Open the window on a session and return the application's exit code.
@@ -94,9 +103,12 @@ def open_window(session: Session, data: Path, view: str) -> int:
     if view not in desk.window.views:
         desk.close()
         raise BadInput(f"There is no view “{view}”. Views: {', '.join(desk.window.views)}.")
+    for number in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(number, lambda *_: app.quit())  # so that a trial is put back then, too
     desk.window.show_view(view)
     desk.window.show()
     try:
         return app.exec()
     finally:
         desk.close()
+        desk.tear_down()

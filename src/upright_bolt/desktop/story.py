@@ -49,6 +49,7 @@ class Story:
             return self._play()
         finally:
             self.window.close()
+            self.desk.tear_down()
 
     def _play(self) -> tuple[int, int]:
         self._tell("Looking at the machine at rest.")
