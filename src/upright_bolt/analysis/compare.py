@@ -168,9 +168,9 @@ def _why_cooler(compared: Compared, baseline: RunRecord) -> str:
     burst = baseline.head.settings.get("burst")
     sustained = baseline.head.settings.get("sustained")
     flat = compared.run.head.settings.get("burst")
-    if not all(isinstance(v, float) for v in (burst, sustained, flat)):
+    if not (isinstance(burst, float) and isinstance(sustained, float) and isinstance(flat, float) and flat < burst):
         return ""
     return (
-        f" It peaks cooler although it draws more: the baseline may burst to {POWER.show(float(burst or 0))} before "
-        f"it falls to {POWER.show(float(sustained or 0))}, this one never leaves {POWER.show(float(flat or 0))}."
+        f" It peaks cooler although it draws more: the baseline may burst to {POWER.show(burst)} before it falls to "
+        f"{POWER.show(sustained)}, this one never leaves {POWER.show(flat)}."
     )

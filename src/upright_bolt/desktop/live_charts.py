@@ -161,20 +161,22 @@ class LiveCharts(QWidget):
         clock, power, temperature = self._figures
         busy = history.last("busy")
         clock.show_texts(
-            CLOCK.show(history.last("clock_mean")), "busy cores, mean", "" if busy is None else f"busy {busy:.0f} %"
+            "–" if history.last("clock_mean") is None else CLOCK.show(history.last("clock_mean")),
+            "not measured" if history.last("clock_mean") is None else "busy cores, mean",
+            "" if busy is None else f"busy {busy:.0f} %",
         )
         top = history.highest.get("power")
         limit = history.last("sustained")
         power.show_texts(
-            "not measured" if history.last("power") is None else f"{history.last('power'):.1f} W",
-            "" if top is None else f"highest {top:.1f} W",
+            "–" if history.last("power") is None else f"{history.last('power'):.1f} W",
+            "not measured" if top is None else f"highest {top:.1f} W",
             "" if limit is None else f"sustained {POWER.show(limit)}",
         )
         top = history.highest.get("temperature")
         fan = history.last("fan")
         temperature.show_texts(
-            "not measured" if history.last("temperature") is None else f"{history.last('temperature'):.0f} °C",
-            "" if top is None else f"highest {top:.0f} °C",
+            "–" if history.last("temperature") is None else f"{history.last('temperature'):.0f} °C",
+            "not measured" if top is None else f"highest {top:.0f} °C",
             "" if fan is None else f"fan {SPEED.show(fan)}",
         )
 

@@ -1,21 +1,45 @@
 """Small parts that every view uses: labels by role, rules, columns."""
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+
+class Wrapped(QLabel):
+    """A label that breaks its lines and is always just as high as they need.
+
+    Qt's own asks for the height of its narrowest form, which makes a window grow without need.
+    """
+
+    def __init__(self, text: str) -> None:
+        super().__init__(text)
+        self.setWordWrap(True)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:
+        """Return the height that the lines need at the present width."""
+        return QSize(10, self.heightForWidth(max(40, self.width())))
+
+    def minimumSizeHint(self) -> QSize:
+        """Return the same: it is never cut."""
+        return self.sizeHint()
+
+    def hasHeightForWidth(self) -> bool:
+        """Keep layouts from asking for a height at widths that it never gets."""
+        return False
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Take the height that the new width needs."""
+        super().resizeEvent(event)
+        self.updateGeometry()
 
 
 def label(text: str = "", role: str = "", *, wraps: bool = False) -> QLabel:
     """Return a label dressed by its role (heading, muted, title, strong, figure, fault)."""
-    made = QLabel(text)
+    made = Wrapped(text) if wraps else QLabel(text)
     made.setTextFormat(Qt.TextFormat.PlainText)
     if role:
         made.setProperty("role", role)
-    if wraps:
-        made.setWordWrap(True)
-        policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
-        policy.setHeightForWidth(True)
-        made.setSizePolicy(policy)
-        made.setMinimumWidth(1)
     return made
 
 

@@ -285,8 +285,9 @@ class Presenter:
         mine = [
             run for run in self.runs if run.head.machine == self.outline.word and run.end.state is RunState.FINISHED
         ]
-        stock = [run for run in mine if not run.head.tried]
-        return stock[0].id if stock else None
+        stock = {name: control.stock for name, control in self.controls.items() if control.stock is not None}
+        alike = [run for run in mine if all(run.head.settings.get(name) == value for name, value in stock.items())]
+        return alike[0].id if alike else None
 
     def set_baseline(self, run_id: int | None) -> None:
         """Choose what runs are compared with."""

@@ -111,7 +111,10 @@ class SettingsPanel(QWidget):
             f"{name} {show_value(name, controls[name].in_force)} → {show_value(name, value)}"
             for name, value in draft.items()
         ]
-        self._words.setText("Draft: " + ", ".join(changes) if changes else "No draft. What is shown is in force.")
+        words = "No draft. What is shown is in force."
+        if not any(control.settable for control in controls.values()):
+            words = "Nothing can be set on this machine; the Machine view says why."
+        self._words.setText("Draft: " + ", ".join(changes) if changes else words)
         self.try_button.setEnabled(bool(draft) and can_try)
         self.drop_button.setEnabled(bool(draft))
         self._outcome.setText(outcome)

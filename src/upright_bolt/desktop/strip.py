@@ -76,7 +76,8 @@ class TopStrip(QWidget):
         elif presenter.status.kept:
             self._force.setText("Kept: " + show_settings(presenter.status.kept))
         else:
-            self._force.setText("Stock settings" if presenter.controls else "")
+            settable = any(control.settable for control in presenter.controls.values())
+            self._force.setText("Stock settings" if settable else "Nothing can be set here")
         if drift:
             names = ", ".join(entry.name for entry in drift)
             self._force.setText(self._force.text() + f"  ▽ no longer in force: {names}")
