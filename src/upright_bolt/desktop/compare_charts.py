@@ -2,6 +2,7 @@
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
 from upright_bolt.desktop.chart import AXIS_W, Chart
@@ -118,7 +119,9 @@ class Bands(Chart):
             self._add(bar)
             start, end = max(spans, key=lambda span: span[1] - span[0])
             if end - start > WORDS_PART * float(times[-1]):
-                words = pg.TextItem(constraint.value, color=self.theme.paper, anchor=(0.5, 0.5))
+                solid = lane_brush(constraint, self.theme).style() is Qt.BrushStyle.SolidPattern
+                colour = self.theme.paper if solid else self.theme.ink
+                words = pg.TextItem(constraint.value, color=colour, anchor=(0.5, 0.5))
                 words.setFont(font(7.0, bold=True))
                 words.setPos((start + end) / 2, row + 0.5)
                 self._add(words)

@@ -88,13 +88,14 @@ class MachineView(QWidget):
         return parts
 
     def _add_missing(self, layout: QVBoxLayout) -> None:
-        for entry in self._presenter.outline.missing:
-            row = QHBoxLayout()
-            what = label(entry.what[0].upper() + entry.what[1:], "strong", wraps=True)
-            what.setFixedWidth(240)
-            row.addWidget(what, 0, Qt.AlignmentFlag.AlignTop)
-            row.addWidget(label(entry.why[0].upper() + entry.why[1:] + ".", wraps=True), 1)
-            layout.addLayout(row)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(22)
+        grid.setVerticalSpacing(6)
+        grid.setColumnStretch(1, 1)
+        for row, entry in enumerate(self._presenter.outline.missing):
+            grid.addWidget(label(entry.what[0].upper() + entry.what[1:], "strong"), row, 0)
+            grid.addWidget(label(entry.why[0].upper() + entry.why[1:] + ".", wraps=True), row, 1)
+        layout.addLayout(grid)
 
     def show_state(self) -> None:
         """Show the controls as they stand."""
@@ -118,7 +119,8 @@ class MachineView(QWidget):
         scope = " or ".join(control.choices)
         if control.minimum is not None and control.maximum is not None:
             scope = f"{control.show(control.minimum)} to {control.show(control.maximum)}"
-        for j, text in enumerate((control.show(control.in_force), control.show(control.stock), scope), start=1):
+        values = ["–" if v is None else control.show(v) for v in (control.in_force, control.stock)]
+        for j, text in enumerate((*values, scope), start=1):
             self._grid.addWidget(label(text), row, j)
         self._grid.addWidget(label(STATE_MARKS[control.state]), row, 4)
         words = control.reason or control.declaration.hint
