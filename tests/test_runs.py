@@ -176,6 +176,17 @@ def test_unlike_conditions_are_said(pair):
         assert words in said
 
 
+def test_the_finding_calls_small_changes_the_same(pair):
+    base, other = pair
+    row = cmp.compare([other], base)[0]
+    assert cmp.finding(row, base) == "Same score, same watts, as hot at its peak."
+    hotter = replace(other.end.numbers, temp_max_c=other.end.numbers.temp_max_c + 3.0, power_sustained_w=20.0)
+    changed = replace(other, end=replace(other.end, score=other.end.score * 0.9, numbers=hotter))
+    base = replace(base, end=replace(base.end, numbers=replace(base.end.numbers, power_sustained_w=25.0)))
+    words = cmp.finding(cmp.compare([changed], base)[0], base)
+    assert words == "10.0 % less score, 20.0 % fewer watts, 3.0 °C hotter at its peak."
+
+
 def test_what_was_not_measured_is_not_compared(pair):
     base, other = pair
     bare = replace(

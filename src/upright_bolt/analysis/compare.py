@@ -10,6 +10,9 @@ START_TEMP_C = 4.0
 BACKGROUND_SHARE = 0.03
 """Others' work of this share costs a score about as much: more than a well-kept run's spread."""
 SHORT_PART = 0.1
+SAME_PERCENT = 0.5
+SAME_C = 1.0
+"""Smaller changes are called the same: limits are kept in steps of 1/8 W, and sensors read whole degrees."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -143,15 +146,16 @@ def _unlike_surroundings(a: Conditions, b: Conditions) -> list[str]:
 def finding(compared: Compared, baseline: RunRecord) -> str:
     """Return what the comparison shows, in a sentence or two."""
     parts = []
-    for key, more, less in (
-        ("score", "more score", "less score"),
-        ("power_sustained_w", "more watts", "fewer watts"),
-    ):
+    for key, what, less in (("score", "score", "less"), ("power_sustained_w", "watts", "fewer")):
         change = compared.percent.get(key)
-        if change is not None:
-            parts.append(f"{abs(change):.1f} % {more if change >= 0 else less}")
+        if change is not None and abs(change) < SAME_PERCENT:
+            parts.append(f"same {what}")
+        elif change is not None:
+            parts.append(f"{abs(change):.1f} % {'more' if change > 0 else less} {what}")
     peak = compared.difference.get("temp_max_c")
-    if peak is not None:
+    if peak is not None and abs(peak) < SAME_C:
+        parts.append("as hot at its peak")
+    elif peak is not None:
         parts.append(f"{abs(peak):.1f} °C {'hotter' if peak > 0 else 'cooler'} at its peak")
     if not parts:
         return "Nothing was measured in both runs."

@@ -309,7 +309,8 @@ class Presenter:
         if baseline is None or baseline.id == run.id:
             return Compared(run, values_of(run)), ""
         row = compare([run], baseline)[0]
-        return row, "" if self.progress is not None else finding(row, baseline)
+        words = " ".join([finding(row, baseline), *(("Unlike:", *row.unlike) if row.unlike else ())])
+        return row, "" if self.progress is not None else words
 
     def _shown_run(self) -> RunRecord | None:
         progress = self.progress

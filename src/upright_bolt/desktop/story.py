@@ -118,6 +118,7 @@ class Story:
 
     def picture(self, name: str) -> None:
         """Save what the window shows."""
+        self._pause(0.2)
         path = self._pictures / f"{name}.png"
         if not self.window.grab().save(str(path)):
             raise BoltError(f"The picture {path} could not be saved.")
