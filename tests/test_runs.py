@@ -170,7 +170,8 @@ def test_unlike_conditions_are_said(pair):
     )
     said = " ".join(cmp.unlike(changed, base))
     for words in (
-        "9 °C warmer", "battery", "% more of the processor", "quiet", "on host", "other, not steady", "lasted 10 s",
+        "Start: 4", "battery, the baseline charger", "Others' work: 40.0%", "quiet", "on host",
+        "other, not steady", "lasted 10 s",
         "did not run to its end",
     ):  # fmt: skip
         assert words in said

@@ -1,6 +1,7 @@
 """The real window, offscreen, used as a person would: keys, mouse, typed text, and what can then be read."""
 
 import time
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -9,11 +10,12 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel
 
+from upright_bolt.analysis.evidence import evidence
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.scale_strip import ScaleStrip
 from upright_bolt.desktop.start import Desk, application
-from upright_bolt.model.run import RunState
+from upright_bolt.model.run import RunState, WorkError
 from upright_bolt.store.runs import RunStore
 
 FAST = 3  # place in the list of a twin's paces: 300 times as fast as life
@@ -172,6 +174,19 @@ def test_value_and_place_on_a_strip_agree(window, name):
         assert strip.value_at(strip.x_of(value)) == pytest.approx(value, abs=max(control.step, 0.6))
 
 
+def test_strips_carry_what_past_runs_proved_and_broke(window):
+    record = run_to_end(window, "60s", "proof")
+    strip = row(window, "sustained").strip
+    until(lambda: "1 min passed at 18 W" in strip.accessibleDescription())
+    plain = strip.grab().toImage()
+    wrong = replace(record, errors=(WorkError(3.0, 1, "vector", "wrong result"),))
+    window.workbench.settings.show_evidence(
+        evidence([wrong, replace(record, head=replace(record.head, machine="host"))], "twin:tern")
+    )
+    assert "went wrong at 18 W" in strip.accessibleDescription()
+    assert strip.grab().toImage() != plain
+
+
 # typed values
 
 
@@ -282,6 +297,8 @@ def test_the_story_in_the_window(window):
     assert compared.run.id == flat.id
     assert compared.percent["power_burst_w"] < -10
     assert finding in words_of(panel)
+    for text in ("Power source", "charger", "Start", "alike"):
+        assert text in words_of(panel)
     until(lambda: panel.open.isEnabled())
     click(panel.open)
     assert window.compare.isVisible()

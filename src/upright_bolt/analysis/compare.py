@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 
 from upright_bolt.model.quantity import CLOCK, COUNT, EFFICIENCY, POWER, SCORE, SPEED, TEMPERATURE, Quantity
-from upright_bolt.model.run import Conditions, RunRecord, RunState
+from upright_bolt.model.run import RunRecord, RunState
 
 START_TEMP_C = 4.0
 """A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
@@ -42,6 +42,16 @@ NUMBERS = (
     Number("score_per_watt", "Score per watt", EFFICIENCY),
     Number("errors", "Errors", COUNT, as_difference=True),
 )
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One condition of two runs side by side: what, the baseline's, the other's, and whether they are alike."""
+
+    what: str
+    base: str
+    other: str
+    alike: bool
 
 
 @dataclass(frozen=True, slots=True)
@@ -108,7 +118,7 @@ def _percent(value: float | None, base: float | None) -> float | None:
 
 def unlike(run: RunRecord, baseline: RunRecord) -> tuple[str, ...]:
     """Return sentences on conditions in which the runs differ by more than their thresholds."""
-    return tuple(_unlike_work(run, baseline) + _unlike_surroundings(run.head.conditions, baseline.head.conditions))
+    return tuple(_unlike_work(run, baseline) + _unlike_surroundings(run, baseline))
 
 
 def _unlike_work(run: RunRecord, baseline: RunRecord) -> list[str]:
@@ -124,23 +134,33 @@ def _unlike_work(run: RunRecord, baseline: RunRecord) -> list[str]:
     return said
 
 
-def _unlike_surroundings(a: Conditions, b: Conditions) -> list[str]:
-    said = []
+def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
+    """Return the surroundings of two runs side by side; what was not measured in both is left out."""
+    a, b = run.head.conditions, baseline.head.conditions
+    found = []
     if a.temp_start_c is not None and b.temp_start_c is not None:
-        gap = a.temp_start_c - b.temp_start_c
-        if abs(gap) > START_TEMP_C:
-            said.append(f"It started {abs(gap):.0f} °C {'warmer' if gap > 0 else 'cooler'}.")
-    if a.power_source != b.power_source:
-        said.append(
-            f"It ran on {a.power_source or 'an unknown source'}, the baseline on {b.power_source or 'another'}."
-        )
-    if a.platform_mode != b.platform_mode:
-        said.append(f"Platform mode {a.platform_mode or 'unknown'}, the baseline {b.platform_mode or 'unknown'}.")
+        alike = abs(a.temp_start_c - b.temp_start_c) <= START_TEMP_C
+        found.append(Condition("Start", _degrees(b.temp_start_c), _degrees(a.temp_start_c), alike))
+    if a.power_source or b.power_source:
+        found.append(Condition("Power source", b.power_source, a.power_source, a.power_source == b.power_source))
+    if a.platform_mode or b.platform_mode:
+        found.append(Condition("Platform mode", b.platform_mode, a.platform_mode, a.platform_mode == b.platform_mode))
     if a.background_load is not None and b.background_load is not None:
-        gap = a.background_load - b.background_load
-        if abs(gap) > BACKGROUND_SHARE:
-            said.append(f"Other programs took {abs(gap) * 100:.0f} % {'more' if gap > 0 else 'less'} of the processor.")
-    return said
+        alike = abs(a.background_load - b.background_load) <= BACKGROUND_SHARE
+        found.append(Condition("Others' work", f"{b.background_load:.1%}", f"{a.background_load:.1%}", alike))
+    return tuple(found)
+
+
+def _degrees(value: float) -> str:
+    return f"{value:.0f} °C"
+
+
+def _unlike_surroundings(run: RunRecord, baseline: RunRecord) -> list[str]:
+    return [
+        f"{entry.what}: {entry.other or 'unknown'}, the baseline {entry.base or 'unknown'}."
+        for entry in conditions(run, baseline)
+        if not entry.alike
+    ]
 
 
 def finding(compared: Compared, baseline: RunRecord) -> str:

@@ -80,14 +80,21 @@ def status(context: typer.Context, as_json: AsJson = False) -> None:
         _print_status(now)
 
 
-def plug(context: typer.Context, charger: Annotated[str, typer.Argument(metavar="in|out", help="in or out")]) -> None:
+def plug(
+    context: typer.Context,
+    charger: Annotated[str, typer.Argument(metavar="in|out", help="in or out")],
+    as_json: AsJson = False,
+) -> None:
     """Plug a twin's charger in or out, and let two seconds pass: its firmware reacts."""
     if charger not in ("in", "out"):
         raise BadInput(f"“{charger}” is neither in nor out.")
     with session_at(context.obj, exclusive=True) as session:
         session.plug(charger=charger == "in")
         session.machine.clock.wait_until(session.machine.clock.now_s() + 2.0)
-    print("The charger is plugged in." if charger == "in" else "The charger is unplugged.")
+    if as_json:
+        print_json({"charger": charger})
+    else:
+        print("The charger is plugged in." if charger == "in" else "The charger is unplugged.")
 
 
 def add_to(app: typer.Typer) -> None:

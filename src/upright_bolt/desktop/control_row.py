@@ -4,6 +4,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
+from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.pieces import button, column, label, restyle
 from upright_bolt.desktop.scale_strip import ScaleStrip
 from upright_bolt.desktop.theme import Theme
@@ -128,6 +129,11 @@ class ControlRow(QWidget):
     def fault(self) -> str:
         """The sentence that is shown about what was typed; empty if all is well."""
         return self._fault.text()
+
+    def show_evidence(self, evidence: tuple[Evidence, ...]) -> None:
+        """Show on the strip what past runs proved and where they broke."""
+        if self.strip is not None:
+            self.strip.show_evidence(evidence)
 
     def show_control(self, control: Control, draft: Value | None) -> None:
         """Show the control as it stands, and its draft."""

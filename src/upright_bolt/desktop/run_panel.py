@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from upright_bolt.analysis.compare import NUMBERS, values_of
+from upright_bolt.analysis.compare import NUMBERS, Condition, conditions, values_of
 from upright_bolt.desktop.chart import clock_text
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
@@ -132,6 +132,13 @@ class RunPanel(QWidget):
         note.addWidget(self._finding)
         self._note.hide()
         layout.addWidget(self._note)
+        self._conditions = QGridLayout()
+        self._conditions.setVerticalSpacing(4)
+        self._conditions.setColumnStretch(1, 1)
+        self._conditions_head = heading("Conditions")
+        layout.addWidget(self._conditions_head)
+        layout.addLayout(self._conditions)
+        self._conditions_shown: tuple[Condition, ...] = ()
         self.open = button("Open both in Compare")
         self.open.clicked.connect(self.compared)
         layout.addWidget(self.open)
@@ -186,8 +193,24 @@ class RunPanel(QWidget):
             cells[0].setText(_figure(number.key, base[number.key]) if base else "–")
             cells[1].setText(_figure(number.key, row.values[number.key]) if row else "–")
             cells[2].setText(row.change(number) if row else "")
+        self._show_conditions(conditions(row.run, baseline) if row is not None and baseline is not None else ())
         self._finding.setText(words)
         self._note.setVisible(bool(words))
+
+    def _show_conditions(self, found: tuple[Condition, ...]) -> None:
+        self._conditions_head.setVisible(bool(found))
+        if found == self._conditions_shown:
+            return
+        self._conditions_shown = found
+        while (item := self._conditions.takeAt(0)) is not None:
+            if (widget := item.widget()) is not None:
+                widget.deleteLater()
+        for place, entry in enumerate(found):
+            pair = entry.base if entry.base == entry.other else f"{entry.base} / {entry.other}"
+            self._conditions.addWidget(label(entry.what, "muted"), place, 0)
+            self._conditions.addWidget(label(pair), place, 1, Qt.AlignmentFlag.AlignRight)
+            verdict = label("alike", "muted") if entry.alike else label("≠ unlike", "strong")
+            self._conditions.addWidget(verdict, place, 2, Qt.AlignmentFlag.AlignRight)
 
 
 def _brief(title: str) -> str:

@@ -1,6 +1,7 @@
 """The scale strip: one control on one horizontal scale from lowest to highest allowed.
 
-Hollow pin: stock. Solid block: in force. Outlined diamond: draft. Mouse: click or drag. Wheel, when the strip has
+Hollow pin: stock. Solid block: in force. Outlined diamond: draft. Below the bar a dot where past runs ended well and
+a cross where one went wrong. Mouse: click or drag. Wheel, when the strip has
 the focus: one step. Keys: arrows one step, page keys five, Home and End the ends, Escape back to what is in force.
 """
 
@@ -18,6 +19,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control
 
@@ -45,6 +47,7 @@ class ScaleStrip(QWidget):
         self._control = control
         self._theme = theme
         self._draft: float | None = None
+        self._evidence: tuple[Evidence, ...] = ()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.show_control(control, None)
@@ -63,6 +66,13 @@ class ScaleStrip(QWidget):
         if changed:
             self.update()
 
+    def show_evidence(self, evidence: tuple[Evidence, ...]) -> None:
+        """Show what past runs proved, and where they broke."""
+        if evidence != self._evidence:
+            self._evidence = evidence
+            self.setAccessibleDescription(self.described())
+            self.update()
+
     def described(self) -> str:
         """Return what the strip shows, in words."""
         control = self._control
@@ -71,6 +81,9 @@ class ScaleStrip(QWidget):
             parts.append(f"draft {control.show(self._draft)}")
         if control.minimum is not None and control.maximum is not None:
             parts.append(f"from {control.show(control.minimum)} to {control.show(control.maximum)}")
+        for entry in self._evidence:
+            what = "went wrong" if entry.broke else f"{entry.passed_s / 60:.0f} min passed"
+            parts.append(f"{what} at {control.show(entry.value)}")
         if not control.settable:
             parts.append(f"{control.state.value}: {control.reason}")
         return ", ".join(parts)
@@ -169,6 +182,7 @@ class ScaleStrip(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_bar(painter)
         self._paint_ticks(painter)
+        self._paint_evidence(painter)
         self._paint_marks(painter)
         painter.end()
 
@@ -210,6 +224,19 @@ class ScaleStrip(QWidget):
         if self._control.declaration.quantity.unit == "MHz":
             return f"{value / 1000:.1f}"
         return f"{value:.0f}"
+
+    def _paint_evidence(self, painter: QPainter) -> None:
+        theme, y = self._theme, BAR_Y + BAR_H + 3.5
+        for entry in self._evidence:
+            x = self.x_of(entry.value)
+            if entry.broke:
+                painter.setPen(QPen(QColor(theme.temperature), 1.6))
+                painter.drawLine(QPointF(x - 2.5, y - 2.5), QPointF(x + 2.5, y + 2.5))
+                painter.drawLine(QPointF(x - 2.5, y + 2.5), QPointF(x + 2.5, y - 2.5))
+            else:
+                painter.setPen(Qt.PenStyle.NoPen)
+                painter.setBrush(QColor(theme.of(self._control.declaration.quantity.name)))
+                painter.drawEllipse(QPointF(x, y), 1.8, 1.8)
 
     def _paint_marks(self, painter: QPainter) -> None:
         control, theme = self._control, self._theme

@@ -4,13 +4,14 @@ from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
+from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control, Value, show_value
 
 ORDER = ("sustained", "burst", "window", "turbo", "epp", "clock-max", "clock-min", "governor")
-MARKS = ("stock", "in force", "draft")
+MARKS = ("stock", "in force", "draft", "run here")
 
 
 class Legend(QWidget):
@@ -19,14 +20,14 @@ class Legend(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
-        self.setAccessibleName("Marks: hollow pin stock, block in force, diamond draft")
+        self.setAccessibleName("Marks: hollow pin stock, block in force, diamond draft, dot where past runs ended well")
 
     def sizeHint(self) -> QSize:
-        """Return room for three words."""
-        return QSize(150, 16)
+        """Return room for the words."""
+        return QSize(212, 16)
 
     def paintEvent(self, _event: QPaintEvent | None) -> None:
-        """Draw the three marks with their words."""
+        """Draw the marks with their words."""
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(font(8.0))
@@ -40,6 +41,9 @@ class Legend(QWidget):
                 painter.drawLine(QPointF(x, 8), QPointF(x, 13))
             elif mark == "in force":
                 painter.fillRect(int(x) - 2, 3, 5, 10, ink)
+            elif mark == "run here":
+                painter.setBrush(ink)
+                painter.drawEllipse(QPointF(x, 8), 1.8, 1.8)
             else:
                 points = [QPointF(x, 3), QPointF(x + 5, 8), QPointF(x, 13), QPointF(x - 5, 8)]
                 painter.drawPolygon(QPolygonF(points))
@@ -101,6 +105,11 @@ class SettingsPanel(QWidget):
         buttons.addWidget(self.drop_button, 1)
         layout.addLayout(buttons)
         layout.addWidget(self._outcome)
+
+    def show_evidence(self, evidence: dict[str, tuple[Evidence, ...]]) -> None:
+        """Show on every strip what past runs proved and where they broke."""
+        for name, row in self.rows.items():
+            row.show_evidence(evidence.get(name, ()))
 
     def show_state(self, controls: dict[str, Control], draft: dict[str, Value], outcome: str, *, can_try: bool) -> None:
         """Show controls, the draft in words, and what became of the last trial."""

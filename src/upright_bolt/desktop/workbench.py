@@ -2,6 +2,7 @@
 
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
+from upright_bolt.analysis.evidence import evidence
 from upright_bolt.desktop.core_cards import CoreCards
 from upright_bolt.desktop.live_charts import LiveCharts
 from upright_bolt.desktop.pieces import column, heading, label, rule
@@ -47,6 +48,7 @@ class Workbench(QWidget):
         layout.addWidget(rule(upright=True))
         layout.addWidget(self.run)
         presenter.on_change(self.show_state)
+        presenter.on_runs(lambda: self.settings.show_evidence(evidence(presenter.runs, outline.word)))
 
     def show_state(self) -> None:
         """Show what is, if this view is in sight."""
