@@ -9,12 +9,14 @@ from hypothesis import strategies as st
 from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin, write_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.surfaces import Surfaces
 from upright_bolt.kernel.survey import survey
 from upright_bolt.session import apply
 
 ASKED = {
     "governor": "performance", "turbo": "off", "clock-min": 1200.0, "clock-max": 2000.0, "window": 14.0,
-    "sustained": 25.0, "burst": 30.0,
+    "sustained": 25.0, "burst": 30.0, "core-offset": -80.0, "cache-offset": -60.0,
 }  # fmt: skip
 MIXES = (
     ASKED,
@@ -30,7 +32,11 @@ def ground(twin, files):
 
 
 def machine_texts(twin) -> dict[str, str]:
-    return {path: twin.files.read(path).decode() for path in twin.files._put}
+    return {path: surfaces(twin).read(path).decode() for path in [*twin.files._put, *paths.OFFSETS]}
+
+
+def surfaces(twin) -> Surfaces:
+    return Surfaces(twin.files, twin.registers)
 
 
 def is_as_asked(drivers, asked) -> bool:
@@ -46,7 +52,7 @@ def put(twin, files, asked):
 @pytest.mark.parametrize("asked", MIXES)
 def test_settings_are_read_back_and_reported(asked):
     twin = fresh_twin()
-    drivers, report = put(twin, twin.files, asked)
+    drivers, report = put(twin, surfaces(twin), asked)
     assert report.ok
     assert is_as_asked(drivers, asked)
     assert [row.name for row in report.rows] == list(asked)
@@ -56,7 +62,7 @@ def test_settings_are_read_back_and_reported(asked):
 
 def test_rounding_is_told():
     twin = fresh_twin()
-    _, report = put(twin, twin.files, {"window": 14.0, "sustained": 25.06})
+    _, report = put(twin, surfaces(twin), {"window": 14.0, "sustained": 25.06})
     rows = {row.name: row for row in report.rows}
     assert rows["sustained"].got == 25.0
     assert "Kept as 25 W" in rows["sustained"].why
@@ -70,7 +76,7 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
     count = _writes_of(asked)
     for n in range(1, count + 1):
         twin = fresh_twin()
-        files = FaultyFiles(twin.files)
+        files = FaultyFiles(surfaces(twin))
         drivers = ground(twin, files)
         before_all = machine_texts(twin)
         before = apply.snapshot(list(asked), drivers, files)
@@ -85,7 +91,7 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
 
 def _writes_of(asked) -> int:
     twin = fresh_twin()
-    files = FaultyFiles(twin.files)
+    files = FaultyFiles(surfaces(twin))
     put(twin, files, asked)
     assert files.writes > 1
     return files.writes
@@ -95,7 +101,7 @@ def _writes_of(asked) -> int:
 def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
     for path in _paths_of(asked):
         twin = fresh_twin()
-        files = FaultyFiles(twin.files)
+        files = FaultyFiles(surfaces(twin))
         before_all = machine_texts(twin)
         files.on_write = lambda _n, p, path=path: "ignore" if p == path else None
         drivers, report = put(twin, files, asked)
@@ -108,14 +114,14 @@ def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
 
 def _paths_of(asked) -> list[str]:
     twin = fresh_twin()
-    files = FaultyFiles(twin.files)
+    files = FaultyFiles(surfaces(twin))
     put(twin, files, asked)
     return sorted({path for path, _ in files.wrote})
 
 
 def test_a_failure_that_also_forbids_putting_back_names_the_files():
     twin = fresh_twin()
-    files = FaultyFiles(twin.files)
+    files = FaultyFiles(surfaces(twin))
     files.on_write = lambda n, _p: errno.EIO if n >= 2 else None
     _, report = put(twin, files, {"sustained": 25.0})
     assert not report.ok
@@ -124,7 +130,7 @@ def test_a_failure_that_also_forbids_putting_back_names_the_files():
 
 def test_a_file_that_cannot_be_read_back_counts_as_failed():
     twin = fresh_twin()
-    files = FaultyFiles(twin.files)
+    files = FaultyFiles(surfaces(twin))
     drivers = ground(twin, files)
     before = apply.snapshot(["turbo"], drivers, files)
     wrote = []
@@ -137,7 +143,7 @@ def test_a_file_that_cannot_be_read_back_counts_as_failed():
 
 def test_what_is_already_so_is_not_written():
     twin = fresh_twin()
-    files = FaultyFiles(twin.files)
+    files = FaultyFiles(surfaces(twin))
     _, report = put(twin, files, {"sustained": 18.0, "turbo": "on", "governor": "powersave"})
     assert report.ok
     assert files.writes == 0
@@ -150,7 +156,7 @@ def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
     for pair in (first, second):
         low, high = sorted(pair)
         asked = {"clock-min": low * 100.0, "clock-max": high * 100.0}
-        drivers, report = put(twin, twin.files, asked)
+        drivers, report = put(twin, surfaces(twin), asked)
         assert report.ok, report.sentence()
         assert is_as_asked(drivers, asked)
 
@@ -160,16 +166,16 @@ def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
 def test_restoring_undoes_any_chain_of_changes(chain, performance):
     twin = fresh_twin()
     if performance:
-        put(twin, twin.files, {"governor": "performance"})
-    drivers = ground(twin, twin.files)
+        put(twin, surfaces(twin), {"governor": "performance"})
+    drivers = ground(twin, surfaces(twin))
     before_all = machine_texts(twin)
-    before = apply.snapshot(list(drivers), drivers, twin.files)
+    before = apply.snapshot(list(drivers), drivers, surfaces(twin))
     for place in chain:
         asked = {
             k: v for k, v in MIXES[place].items() if not (k == "epp" and drivers["governor"].read() == "performance")
         }
-        apply.put_in_force(asked, drivers, twin.files, apply.snapshot(list(asked), drivers, twin.files))
-    assert apply.restore(before, twin.files) == ()
+        apply.put_in_force(asked, drivers, surfaces(twin), apply.snapshot(list(asked), drivers, surfaces(twin)))
+    assert apply.restore(before, surfaces(twin)) == ()
     assert machine_texts(twin) == before_all
 
 
@@ -221,7 +227,7 @@ def test_every_refusal_of_the_kernel_becomes_a_sentence(number, words):
 
 def test_turbo_held_off_by_firmware_says_so():
     twin = fresh_twin()
-    files = FaultyFiles(twin.files)
+    files = FaultyFiles(surfaces(twin))
     files.on_write = lambda _n, path: errno.EPERM if path.endswith("no_turbo") else None
     _, report = put(twin, files, {"turbo": "off"})
     assert report.sentence() == "Turbo: the firmware has it switched off; look in the firmware setup."

@@ -11,7 +11,8 @@ from itertools import pairwise
 
 import pytest
 
-CONTROLS = ["sustained", "burst", "window", "turbo", "epp", "governor", "clock-min", "clock-max"]
+OFFSETS = ["core-offset", "cache-offset", "gpu-offset", "agent-offset"]
+CONTROLS = ["sustained", "burst", "window", "turbo", "epp", "governor", "clock-min", "clock-max", *OFFSETS]
 
 
 def data_of(result):
@@ -106,6 +107,9 @@ def test_plugging_shows_as_drift(bolt):
         (["set", "sustaned=25W"], 2, "Did you mean sustained?"),
         (["set", "foo"], 2, "NAME=VALUE"),
         (["set"], 2, "--help"),
+        (["set", "core-offset=80mV"], 2, "Did you mean −80 mV?"),
+        (["set", "core-offset=-0.08mV"], 2, "Did you mean -80 mV?"),
+        (["set", "core-offset=-300mV"], 2, "−250 mV to 0 mV"),
         (["run", "dance"], 2, "Workloads: steady"),
         (["run", "steady", "--duration", "10"], 2, "duration: “10” has no unit"),
         (["run", "steady", "--duration", "2s"], 2, "from 5 s to 24 h"),

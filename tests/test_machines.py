@@ -57,9 +57,9 @@ def test_a_folder_with_the_same_files_is_the_same_machine(tmp_path):
     live = survey(twin.files, twin.registers, "x")
     copy = surveyed_tree(write_tree(twin, tmp_path))
     assert copy.identity == live.identity
-    assert tuple(copy.controls) == tuple(live.controls)
-    for name, driver in live.controls.items():
-        assert copy.controls[name].read() == driver.read()
+    assert tuple(copy.controls) == tuple(name for name in live.controls if not name.endswith("-offset"))
+    for name, driver in copy.controls.items():
+        assert live.controls[name].read() == driver.read()
     only_registers = {"voltage.core", "limit.reasons"}
     names = {s.name for s in Sampler(twin.files, twin.registers, live, RealClock()).sensors}
     files = RealFiles(tmp_path)

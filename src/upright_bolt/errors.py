@@ -7,7 +7,8 @@ The tree::
     │   └── NotHere        it names something that this machine or data folder does not have
     ├── FileFault          a kernel file or register could not be read or written
     ├── Refused            the machine, its firmware or the kernel refused a change
-    └── InUse              another process holds the machine
+    ├── InUse              another process holds the machine
+    └── MachineFroze       a simulated machine froze, which ends whatever was running on it
 """
 
 import errno as errno_names
@@ -36,6 +37,10 @@ class Refused(BoltError):
 
 class InUse(BoltError):
     """Another process of this program holds the machine."""
+
+
+class MachineFroze(BoltError):
+    """A simulated machine froze and restarted; as on a real one, whatever ran on it has ended."""
 
 
 class FileFault(BoltError):

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at, store_at
-from upright_bolt.errors import BadInput, BoltError, Refused
+from upright_bolt.errors import BadInput, BoltError, MachineFroze, Refused
 from upright_bolt.model.quantity import SCORE, TIME
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.settings import Settings, parse_assignments, show_settings
@@ -152,6 +152,10 @@ def carry_on(session: "Session") -> "ActiveRun":
             if session.run is not None:
                 session.run.stop("stopped by the user")
             ended = session.end_run()
+        except MachineFroze as froze:
+            if session.run is not None:
+                session.run.fail(str(froze))
+            raise
     if ended is None:
         raise BoltError("The run ended without a result.")
     if ended.unsaved:

@@ -94,6 +94,8 @@ class Engine(QObject):
                 due = self._session.machine.clock.now_s() + SAMPLE_S
                 self._until(due)
         except Exception as fault:  # noqa: BLE001 - whatever it was, the person must hear of it
+            if self._session.run is not None:
+                self._session.run.fail(str(fault))
             self.failed.emit(f"The session stopped: {fault}")
         finally:
             self._trouble = self._session.close()

@@ -58,6 +58,7 @@ def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
         kernel=version[2] if len(version) > 2 else "",
         driver="",
         virtual="hypervisor" in info.get("flags", "").split(),
+        chip_vendor=info.get("vendor_id", ""),
         microcode=info.get("microcode", ""),
     )
 

@@ -19,6 +19,16 @@ SUPPLY = "/sys/class/power_supply"
 DMI = "/sys/class/dmi/id"
 PLATFORM_PROFILE = "/sys/firmware/acpi/platform_profile"
 MSR_DEVICES = "/dev/cpu"
+LOCKDOWN = "/sys/kernel/security/lockdown"
+
+CORE_OFFSET = f"{MSR_DEVICES}/0/msr:offset-core"
+OFFSETS = {
+    CORE_OFFSET: 0,
+    f"{MSR_DEVICES}/0/msr:offset-cache": 2,
+    f"{MSR_DEVICES}/0/msr:offset-graphics": 1,
+    f"{MSR_DEVICES}/0/msr:offset-agent": 3,
+}
+"""Names of our own for values that stand behind a register, and the mailbox plane of each."""
 
 
 def policy(number: int, name: str) -> str:

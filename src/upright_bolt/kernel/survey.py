@@ -2,12 +2,13 @@
 
 from dataclasses import dataclass, replace
 
-from upright_bolt.kernel import cpufreq, heat, paths, powercap, registers, supply
+from upright_bolt.kernel import cpufreq, heat, paths, powercap, registers, supply, voltage
 from upright_bolt.kernel.channels import BusyTable, Channel
-from upright_bolt.kernel.driver import ControlDriver
+from upright_bolt.kernel.driver import ControlDriver, Found
 from upright_bolt.kernel.identity import Topology, read_identity, read_topology
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.surfaces import Surfaces
 from upright_bolt.model.machine import Identity, Missing
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.sensor import Sensor
@@ -37,14 +38,17 @@ class Surveyed:
     turbo_table_mhz: tuple[float, ...]
 
 
-WRITE_ORDER = ("governor", "turbo", "clock-min", "clock-max", "epp", "window", "sustained", "burst")
+WRITE_ORDER = (
+    "governor", "turbo", "clock-min", "clock-max", "epp", "window", "sustained", "burst",
+    "core-offset", "cache-offset", "gpu-offset", "agent-offset",
+)  # fmt: skip
 """Governor before preference (the kernel refuses a preference under ``performance``), turbo before clocks (it
 moves their range)."""
 
 
 def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
     """Look at every interface of the machine behind the ports. ``name`` stands in for a missing product name."""
-    probe = Probe(files, register_port)
+    probe = Probe(Surfaces(files, register_port), register_port)
     topology = read_topology(probe)
     identity = read_identity(probe, name, topology)
     virtual = identity.virtual
@@ -56,6 +60,7 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         warmth,
         registers.find(probe),
         supply.find(probe),
+        Found(controls=voltage.find(probe, identity)),
     ]
     channels: list[Channel] = [channel for part in parts for channel in part.channels]
     channels[:0] = _busy(probe, topology)
@@ -76,6 +81,8 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
 
 def _why_absent(word: str, missing: list[Missing]) -> str:
     gap = powercap.GAP if word in ("window", "sustained", "burst") else cpufreq.GAP
+    if word.endswith("-offset"):
+        gap = voltage.GAP
     why = next((entry.why for entry in missing if entry.what == gap), "this machine does not offer it")
     return f"{why[0].upper()}{why[1:]}."
 

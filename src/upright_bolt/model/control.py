@@ -71,6 +71,14 @@ _DECLARED = (
                 "The clock never falls below this while the processor is awake."),
     Declaration("clock-max", "Highest clock", q.CLOCK, Kind.SCALE, 100.0,
                 "The clock never rises above this."),
+    Declaration("core-offset", "Core voltage offset", q.OFFSET, Kind.SCALE, 5.0,
+                "Less voltage for the cores at every clock: fewer watts, or more clock for the same watts."),
+    Declaration("cache-offset", "Cache voltage offset", q.OFFSET, Kind.SCALE, 5.0,
+                "Less voltage for the cache; where it shares a rail with the cores, the weaker offset counts."),
+    Declaration("gpu-offset", "Graphics voltage offset", q.OFFSET, Kind.SCALE, 5.0,
+                "Less voltage for the processor's own graphics."),
+    Declaration("agent-offset", "System agent voltage offset", q.OFFSET, Kind.SCALE, 5.0,
+                "Less voltage for memory controller and links."),
 )  # fmt: skip
 CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
 
@@ -189,7 +197,18 @@ def parse_value(name: str, text: str) -> Value:
         return text
     if declared.quantity is q.PREFERENCE:
         return _parse_preference(declared, text)
-    return declared.quantity.parse(text, declared.title)
+    value = declared.quantity.parse(text, declared.title)
+    if declared.quantity is q.OFFSET:
+        _ask_back(declared, text, value)
+    return value
+
+
+def _ask_back(declared: Declaration, text: str, value: float) -> None:
+    """Raise BadInput for an offset that looks like a slip of sign or unit."""
+    if value > 0:
+        raise BadInput(f"{declared.title}: “{text}” would raise the voltage. Did you mean −{value:g} mV?")
+    if -1.0 < value < 0:
+        raise BadInput(f"{declared.title}: “{text}” is less than one millivolt. Did you mean {value * 1000:g} mV?")
 
 
 def _parse_preference(declared: Declaration, text: str) -> float:

@@ -16,6 +16,7 @@ class Identity:
     driver: str
     virtual: bool = False
     microcode: str = ""
+    chip_vendor: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -215,6 +215,11 @@ class ActiveRun:
         if self.phase is not Phase.ENDED:
             self._conclude(RunState.STOPPED, why)
 
+    def fail(self, why: str) -> None:
+        """End it now, since the machine cannot go on, and keep what is there."""
+        if self.phase is not Phase.ENDED:
+            self._conclude(RunState.FAILED, why)
+
     def _conclude(self, state: RunState, why: str) -> None:
         now = self._rows[-1][0] if self._rows else self._lead_from_s
         duration = min(self._elapsed(now), self.head.asked_s)

@@ -8,6 +8,7 @@ from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import Facts
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.surfaces import Surfaces
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import CATALOGUE, Control, ControlState, Value
 from upright_bolt.model.run import Conditions, RunEvent, RunHead
@@ -56,12 +57,12 @@ class Session:
         self._lock = lock
         self.surveyed = survey(machine.files, machine.registers, machine.word)
         self._drivers = self.surveyed.controls
-        boot_id = Probe(machine.files, machine.registers).text(paths.BOOT_ID) or "unknown"
+        boot_id = self._boot_name()
         self._boots = BootStore(folder / "boot.json")
         self._memory = self._boots.load(boot_id)
         self.trials = Trials(
-            self._drivers, machine.files, Journal(folder / "journal.jsonl"), self.controls, now_stamp, boot_id,
-            self.surveyed.base_mhz,
+            self._drivers, Surfaces(machine.files, machine.registers), Journal(folder / "journal.jsonl"),
+            self.controls, now_stamp, boot_id, self.surveyed.base_mhz,
         )  # fmt: skip
         self.recovered = self.trials.recover() if lock is not None else ""
         self._sampler: Sampler | None = None
@@ -235,6 +236,13 @@ class Session:
         self._writable()
         self.machine.plug(charger)
 
+    def _restarted(self) -> bool:
+        """Tell whether the machine has restarted under this session, as a frozen twin does."""
+        return self._boot_name() != self._memory.boot_id
+
+    def _boot_name(self) -> str:
+        return Probe(self.machine.files, self.machine.registers).text(paths.BOOT_ID) or "unknown"
+
     def close(self) -> str:
         """Stop a run, put back a trial that does not outlive this process, and let the machine go; once.
 
@@ -246,7 +254,9 @@ class Session:
             self.run.stop("the program was closed")
         if self._lock is not None:
             trial = self.trials.current
-            if trial is not None and not trial.standing:
+            if self._restarted():
+                self.trials.ended_by_restart()
+            elif trial is not None and not trial.standing:
                 try:
                     self.put_back("the program was closed")
                 except Exception as fault:  # noqa: BLE001 - whatever it is, the rest must still be let go

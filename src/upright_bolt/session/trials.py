@@ -156,6 +156,12 @@ class Trials:
             raise BadInput("No trial is running.")
         return self.current
 
+    def ended_by_restart(self) -> None:
+        """Note that the machine's restart has ended the trial, if there is one: nothing is left to put back."""
+        if self.current is not None:
+            self._journal.append(journal.RESTARTED, self.current.id, self._stamp())
+            self.current = None
+
     def recover(self) -> str:
         """Deal with a trial that an earlier process left; return a sentence on what was done, or nothing."""
         trial = self.current
@@ -163,8 +169,7 @@ class Trials:
             return ""
         what = f"The trial of {trial.since} ({show_settings(trial.settings)}, by {trial.by})"
         if trial.boot_id != self._boot_id:
-            self._journal.append(journal.RESTARTED, trial.id, self._stamp())
-            self.current = None
+            self.ended_by_restart()
             return f"{what} ended with a restart of the machine, which put the firmware's values back."
         if trial.standing:
             return ""

@@ -17,6 +17,9 @@ class ChipSpec:
         leakage_doubling_c: degrees over which leakage doubles.
         uncore_w: watts of everything that is not a core, idle; ``uncore_busy_w`` comes on top under full load.
         core_offset_c_per_w: how much warmer each core is than the die's mean, per W in it.
+        core_edge_mv: offset of the cores at which a loaded core errs once in ``physics.EDGE_S``; hidden from everyone.
+        cache_edge_mv: the same for the cache.
+        freeze_beyond_mv: how far beyond an edge the machine freezes as often.
         memory_drag: part of the work that a higher clock does not speed up, per GHz.
         units_rate: work units per minute and core at 1 GHz without drag.
         ceiling_c: temperature at which it throttles.
@@ -36,6 +39,9 @@ class ChipSpec:
     uncore_w: float
     uncore_busy_w: float
     core_offset_c_per_w: tuple[float, ...]
+    core_edge_mv: float
+    cache_edge_mv: float
+    freeze_beyond_mv: float
     memory_drag: float
     units_rate: float
     ceiling_c: float
@@ -115,6 +121,9 @@ def tern() -> TwinSpec:
         uncore_w=1.8,
         uncore_busy_w=2.2,
         core_offset_c_per_w=(0.55, 0.30, 0.42, 0.20, 0.36, 0.10),
+        core_edge_mv=-112.0,
+        cache_edge_mv=-91.0,
+        freeze_beyond_mv=24.0,
         memory_drag=0.04,
         units_rate=92.0,
         ceiling_c=100.0,

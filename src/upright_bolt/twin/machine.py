@@ -25,7 +25,7 @@ class Twin:
         self._path = path
         self.physics = Physics(spec, state or fresh_state(spec))
         self.files = TwinFiles(self.physics, self.save)
-        self.registers = TwinRegisters(self.physics)
+        self.registers = TwinRegisters(self.physics, self.save)
 
     @property
     def state(self) -> TwinState:

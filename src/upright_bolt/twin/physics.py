@@ -8,15 +8,22 @@ and the watts of each moment at or below the burst limit; the clock is the highe
 from dataclasses import dataclass
 from math import exp
 
+from upright_bolt.errors import MachineFroze
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.noise import Noise
-from upright_bolt.twin.state import TwinState
+from upright_bolt.twin.state import TwinState, fresh_state
 
 STEP_S = 0.1
 GRID_MHZ = 25.0
 REASON_HEAT, REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 1, 1 << 10, 1 << 11, 1 << 12
 HEAT_STEP_MHZ = 60.0
 FAN_SLEW_RPM_S = 260.0
+EDGE_S = 40.0
+"""At its edge a fully loaded machine errs about this often."""
+HAZARD_MV = 3.5
+"""Millivolts over which the rate of errors grows by a factor of e: a steep slope, but no cliff."""
+NEVER_MV = -24.0
+"""Distance kept from an edge at which nothing happens any more: a rate of once in ten hours."""
 ONE_THREAD_SHARE = 0.62
 """Part of a core's work and watts that one busy thread takes when its sibling sleeps."""
 
@@ -43,8 +50,7 @@ class Physics:
         chip = spec.chip
         count = int((chip.turbo_table_mhz[0] - chip.clock_min_mhz) / GRID_MHZ) + 1
         self._grid = [chip.clock_min_mhz + i * GRID_MHZ for i in range(count)]
-        self._volts = [chip.volts(f) for f in self._grid]
-        self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
+        self._stock_volts = [chip.volts(f) for f in self._grid]
         self.settings_changed()
 
     def settings_changed(self) -> None:
@@ -56,6 +62,12 @@ class Physics:
             min(highest, max(state.clock_high_mhz[2 * i], state.clock_high_mhz[2 * i + 1])) for i in range(chip.cores)
         ]
         self._lows = min(state.clock_low_mhz)
+        core, _, cache = state.offsets_mv[:3]
+        shift = max(core, cache) / 1000.0  # one rail: the weaker of the two offsets counts
+        self._volts = [v + shift for v in self._stock_volts]
+        self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
+        self._core_beyond = chip.core_edge_mv - core
+        self._cache_beyond = chip.cache_edge_mv - cache
         eager = all(word == "performance" for word in state.governor)
         self._epp = 0.0 if eager else sum(state.epp) / len(state.epp)
         self._eager = eager
@@ -79,6 +91,7 @@ class Physics:
         clock = self._limited_clock(wanted, weights, switching, dt)
         watts = self._power(clock, weights, switching)
         self._account(clock, watts, weights, dt)
+        self._mishap(sum(weights) / len(weights), dt)
         self._heat(watts, dt)
         self._fan(dt)
         state.noise = noise.state
@@ -212,6 +225,33 @@ class Physics:
             state.battery_j = min(full, state.battery_j + 30.0 * dt)
         else:
             state.battery_j = max(0.0, state.battery_j - (watts + self.spec.rest_w) * dt)
+
+    def _mishap(self, busy: float, dt: float) -> None:
+        """Let too little voltage show: first wrong results, further down a freeze."""
+        worst = max(self._core_beyond, self._cache_beyond)
+        if worst < NEVER_MV:
+            return
+        state, noise = self.state, self._noise
+        rate = exp(min(worst / HAZARD_MV, 12.0)) / EDGE_S * (0.15 + 0.85 * busy)
+        beyond = worst - self.spec.chip.freeze_beyond_mv
+        if beyond > NEVER_MV and noise.uniform() < 1.0 - exp(-exp(min(beyond / HAZARD_MV, 12.0)) / EDGE_S * dt):
+            self.restart()
+            raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
+        if self.demand.threads and noise.uniform() < 1.0 - exp(-rate * dt):
+            cpu = sorted(self.demand.threads)[int(noise.uniform() * len(self.demand.threads))]
+            block = "memory" if self._cache_beyond > self._core_beyond else "vector"
+            state.mishaps.append([state.time_s, float(cpu), block])
+
+    def restart(self) -> None:
+        """Start the machine anew: another boot, firmware settings, nothing running."""
+        old = self.state
+        fresh = fresh_state(self.spec, self._noise.state)
+        fresh.time_s, fresh.charger, fresh.battery_j = old.time_s, old.charger, old.battery_j
+        fresh.sink_c, fresh.case_c, fresh.die_c = old.sink_c, old.case_c, old.sink_c
+        for name in TwinState.__dataclass_fields__:
+            setattr(old, name, getattr(fresh, name))
+        self.demand = Demand()
+        self.firmware_resets_limits()
 
     def _heat(self, watts: float, dt: float) -> None:
         state, cooling = self.state, self.spec.cooling

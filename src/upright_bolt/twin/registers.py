@@ -4,20 +4,28 @@ import errno
 from collections.abc import Callable
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel import paths, registers
+from upright_bolt.kernel import mailbox, paths, registers
 from upright_bolt.twin.files_power import STEP_W
 from upright_bolt.twin.physics import Physics
 
 POWER_UNIT_BITS = 3  # watts in 1/2^3
 ENERGY_UNIT_BITS = 14
 TIME_UNIT_BITS = 10
+REFUSED = 0x02
 
 
 class TwinRegisters:
-    """Port ``Registers`` on a twin. Unknown registers and all writes are refused with EIO, as on a real chip."""
+    """Port ``Registers`` on a twin. Unknown registers and most writes are refused with EIO, as on a real chip.
 
-    def __init__(self, physics: Physics) -> None:
+    Attributes:
+        mailbox_lock: how firmware treats the voltage mailbox: "" open, "refuse" with a code, "ignore" silently.
+    """
+
+    def __init__(self, physics: Physics, on_write: Callable[[], None]) -> None:
         self._physics = physics
+        self._on_write = on_write
+        self.mailbox_lock = ""
+        self._answer = 0
         self._known: dict[int, Callable[[], int]] = {
             registers.CORE_VOLTS: lambda: round(physics.state.volts * 8192) << 32,
             registers.TEMP_TARGET: lambda: int(physics.spec.chip.ceiling_c) << 16,
@@ -26,6 +34,7 @@ class TwinRegisters:
             registers.PACKAGE_LIMIT: self._package_limit,
             registers.POWER_INFO: self._power_info,
             registers.LIMIT_REASONS: lambda: physics.state.reasons,
+            mailbox.MAILBOX: lambda: self._answer,
         }
 
     def read(self, cpu: int, register: int) -> int:
@@ -35,9 +44,22 @@ class TwinRegisters:
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
         return known()
 
-    def write(self, cpu: int, register: int, value: int) -> None:  # noqa: ARG002 - the port's signature
-        """Refuse."""
-        raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
+    def write(self, cpu: int, register: int, value: int) -> None:
+        """Execute a mailbox command; refuse any other register."""
+        if register != mailbox.MAILBOX:
+            raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
+        plane, command = registers.bits(value, 42, 40), registers.bits(value, 39, 32)
+        offsets = self._physics.state.offsets_mv
+        if self.mailbox_lock == "refuse" or plane >= len(offsets):
+            self._answer = REFUSED << 32
+            return
+        if command == mailbox.WRITE and self.mailbox_lock != "ignore":
+            raw = registers.bits(value, 31, 21)
+            steps = raw - 0x800 if raw & 0x400 else raw
+            offsets[plane] = steps * mailbox.STEP_MV
+            self._physics.settings_changed()
+            self._on_write()
+        self._answer = (round(offsets[plane] / mailbox.STEP_MV) & 0x7FF) << 21
 
     def close(self) -> None:
         """Nothing is held open."""

@@ -51,6 +51,8 @@ class TwinState:
     no_turbo: bool
     reasons: int = 0
     volts: float = 0.65
+    offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
+    mishaps: list[list[float | str]] = field(default_factory=list)
     format: int = FORMAT
     extra: dict[str, float] = field(default_factory=dict)
 

@@ -12,6 +12,7 @@ class TwinLoad:
         check_workload(workload)
         self._twin = twin
         self._start_units = 0.0
+        self._start_s = 0.0
         self._marks: list[tuple[float, float]] = []
         self._working = False
 
@@ -26,6 +27,8 @@ class TwinLoad:
         """Put all simulated threads to work."""
         state = self._twin.state
         self._start_units = state.units
+        self._start_s = state.time_s
+        state.mishaps.clear()
         self._marks = [(state.time_s, 0.0)]
         self._twin.demand(frozenset(range(self._twin.spec.chip.cores * 2)))
         self._working = True
@@ -50,8 +53,12 @@ class TwinLoad:
         return self._marks[-1][0]
 
     def errors(self) -> list[WorkError]:
-        """A twin at stock voltage makes none."""
-        return []
+        """Return the wrong results that too little voltage has led to."""
+        return [
+            WorkError(float(time_s) - self._start_s, int(float(cpu)), str(block), "wrong result")
+            for time_s, cpu, block in self._twin.state.mishaps
+            if float(time_s) > self._start_s
+        ]
 
     def alive(self) -> bool:
         """Simulated workers do not die."""

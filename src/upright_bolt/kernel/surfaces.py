@@ -1,0 +1,52 @@
+"""Kernel files and register-backed values behind one face, so that one mechanism checks, writes, reads back and undoes.
+
+A voltage offset is not a file: it is set through a mailbox register. Here it has a path of its own
+(``paths.offset``) whose text is the offset in the mailbox's steps of 1/1024 V, as a signed whole number; every other
+path goes straight to the files.
+"""
+
+from upright_bolt.kernel import mailbox, paths
+from upright_bolt.kernel.ports import VALUE_SIZE, KernelFiles, Read, Registers
+
+
+class Surfaces:
+    """Port ``KernelFiles`` over files and registers."""
+
+    def __init__(self, files: KernelFiles, registers: Registers) -> None:
+        self._files = files
+        self._registers = registers
+
+    def read(self, path: str) -> bytes:
+        """Return the content, or a register-backed value as text. Raises FileFault."""
+        plane = paths.OFFSETS.get(path)
+        if plane is None:
+            return self._files.read(path)
+        return b"%d" % mailbox.read_offset(self._registers, plane)
+
+    def write(self, path: str, data: bytes) -> None:
+        """Write the content, or a register-backed value. Raises FileFault."""
+        plane = paths.OFFSETS.get(path)
+        if plane is None:
+            self._files.write(path, data)
+        else:
+            mailbox.write_offset(self._registers, plane, int(data))
+
+    def names(self, path: str) -> list[str]:
+        """Return the sorted names in a folder."""
+        return self._files.names(path)
+
+    def exists(self, path: str) -> bool:
+        """Tell whether the file or folder is there."""
+        return self._files.exists(path)
+
+    def writable(self, path: str) -> bool:
+        """Tell whether this process may write the file."""
+        return self._files.writable(path)
+
+    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
+        """Open the file for repeated reading. Raises FileFault."""
+        return self._files.opener(path, size)
+
+    def close(self) -> None:
+        """Close everything that was opened for repeated reading."""
+        self._files.close()
