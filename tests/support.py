@@ -112,8 +112,8 @@ class FaultyFiles:
         self._files.close()
 
 
-def fresh_twin() -> Twin:
-    return open_twin("tern", None)
+def fresh_twin(name: str = "tern") -> Twin:
+    return open_twin(name, None)
 
 
 def write_tree(twin: Twin, root: Path, skip: str = "\0") -> Path:

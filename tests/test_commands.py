@@ -12,7 +12,18 @@ from itertools import pairwise
 import pytest
 
 OFFSETS = ["core-offset", "cache-offset", "gpu-offset", "agent-offset"]
-CONTROLS = ["sustained", "burst", "window", "turbo", "epp", "governor", "clock-min", "clock-max", *OFFSETS]
+CONTROLS = [
+    "sustained",
+    "burst",
+    "window",
+    "turbo",
+    "epp",
+    "governor",
+    "clock-min",
+    "clock-max",
+    "platform-mode",
+    *OFFSETS,
+]
 
 
 def data_of(result):
@@ -107,6 +118,8 @@ def test_plugging_shows_as_drift(bolt):
         (["set", "sustaned=25W"], 2, "Did you mean sustained?"),
         (["set", "foo"], 2, "NAME=VALUE"),
         (["set"], 2, "--help"),
+        (["set", "platform-mode=loud"], 2, "quiet, balanced, performance"),
+        (["set", "platform-mode=quiet", "sustained=25W"], 2, "Set the mode first"),
         (["set", "core-offset=80mV"], 2, "Did you mean −80 mV?"),
         (["set", "core-offset=-0.08mV"], 2, "Did you mean -80 mV?"),
         (["set", "core-offset=-300mV"], 2, "−250 mV to 0 mV"),

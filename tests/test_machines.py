@@ -13,7 +13,7 @@ from upright_bolt.kernel import paths, registers
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.probe import Probe, cpu_list
 from upright_bolt.kernel.survey import WRITE_ORDER, survey
-from upright_bolt.model.control import ControlState
+from upright_bolt.model.control import CATALOGUE, ControlState
 from upright_bolt.session.clock import RealClock
 from upright_bolt.session.sampler import Sampler
 
@@ -45,6 +45,7 @@ def test_a_twin_offers_every_control_of_the_first_slice():
     found = survey(twin.files, twin.registers, "tern")
     assert tuple(found.controls) == WRITE_ORDER
     assert all(driver.facts().state is ControlState.SETTABLE for driver in found.controls.values())
+    assert set(found.controls) == set(CATALOGUE)
     assert found.missing == ()
     assert (found.identity.name, found.identity.cores, found.identity.threads) == ("tern", 6, 12)
     assert found.identity.driver == "intel_pstate"
@@ -181,6 +182,15 @@ def test_an_undeclared_highest_limit_is_no_licence(tmp_path):
     sustained = session.controls()["sustained"]
     assert sustained.maximum == 45.0  # the stock burst limit: nothing above what the firmware itself has set
     session.close()
+
+
+def test_the_newer_place_of_the_mode_is_found_too(tmp_path):
+    folder = tmp_path / "sys/class/platform-profile/platform-profile-0"
+    folder.mkdir(parents=True)
+    for name, text in (("name", "board"), ("choices", "cool custom"), ("profile", "cool")):
+        (folder / name).write_text(text + "\n")
+    control = surveyed_tree(tmp_path).controls["platform-mode"]
+    assert (control.read(), control.facts().choices) == ("cool", ("cool", "custom"))
 
 
 def test_devices_that_are_not_the_computer_s_own_are_left_out():

@@ -190,6 +190,18 @@ def test_drift_names_what_firmware_changed(desk: TwinDesk):
     assert drift == {"sustained": (25.0, 12.0), "burst": (25.0, 20.0)}
 
 
+def test_a_mode_tried_and_put_back_brings_its_limits_back(desk: TwinDesk):
+    desk.session.try_settings({"sustained": 22.0}, standing=False)
+    desk.session.keep()
+    desk.session.try_settings({"platform-mode": "performance"}, standing=False)
+    desk.pass_time(2)
+    assert desk.in_force("sustained") == 28.0
+    desk.session.put_back()
+    assert (desk.in_force("platform-mode"), desk.in_force("sustained")) == ("balanced", 22.0)
+    desk.pass_time(2)  # the firmware reacts once more, and what was kept is gone: said, not hidden
+    assert [entry.name for entry in desk.session.status().drift] == ["sustained"]
+
+
 def test_events_tell_what_happened_from_outside(desk: TwinDesk):
     desk.session.tick()
     desk.session.try_settings(ASKED, standing=False)

@@ -136,6 +136,18 @@ def test_a_damaged_state_is_refused_in_words(tmp_path, content):
         load_state(path, tern())
 
 
+def test_a_change_of_mode_rewrites_the_limits_within_a_second():
+    twin = fresh_twin()
+    put(twin, paths.PLATFORM_PROFILE, "performance")
+    assert get(twin, f"{ZONE}/constraint_0_power_limit_uw") == "18000000"
+    twin.physics.advance(1.0)
+    assert get(twin, f"{ZONE}/constraint_0_power_limit_uw") == "28000000"
+    assert get(twin, paths.PLATFORM_PROFILE) == "performance"
+    with pytest.raises(FileFault) as fault:
+        put(twin, paths.PLATFORM_PROFILE, "loud")
+    assert fault.value.errno == errno.EINVAL
+
+
 def test_the_twin_s_clock_keeps_its_pace():
     twin = fresh_twin()
     clock = TwinClock(twin, pace=200.0)

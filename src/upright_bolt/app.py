@@ -26,7 +26,7 @@ def data_folder(given: Path | None) -> Path:
 
 @dataclass(frozen=True, slots=True)
 class MachineWord:
-    """A machine as typed: ``host``, ``twin:NAME`` or ``tree:DIR``."""
+    """A machine as typed: ``host``, ``twin:NAME``, ``tree:DIR`` or ``tree:FILE.tar.gz``."""
 
     kind: str
     rest: str
@@ -56,11 +56,11 @@ def parse_machine(text: str) -> MachineWord:
     if kind == "twin" and rest:
         return MachineWord("twin", rest)
     if kind == "tree" and rest:
-        folder = Path(rest).expanduser().resolve()
-        if not folder.is_dir():
-            raise BadInput(f"tree:{rest}: there is no folder {folder}.")
-        return MachineWord("tree", str(folder))
-    raise BadInput(f"“{text}” is no machine; it is host, twin:NAME (twin:tern) or tree:DIR.")
+        place = Path(rest).expanduser().resolve()
+        if not place.exists():
+            raise BadInput(f"tree:{rest}: there is no folder and no capture {place}.")
+        return MachineWord("tree", str(place))
+    raise BadInput(f"“{text}” is no machine; it is host, twin:NAME (twin:tern), tree:DIR or tree:FILE.tar.gz.")
 
 
 def open_machine(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
@@ -68,12 +68,27 @@ def open_machine(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
     if word.kind == "host":
         return _host()
     if word.kind == "tree":
-        root = Path(word.rest)
+        root = _unpacked(Path(word.rest), folder)
         return Machine(
             word.word, "copy of kernel files", RealFiles(root), DeviceRegisters(root), RealClock(),
             no_load="A tree is a copy of kernel files: it has no processor on which a workload could run.",
         )  # fmt: skip
     return _twin(word, folder, saved=saved)
+
+
+def _unpacked(place: Path, folder: Path) -> Path:
+    """Return the folder of a tree; a capture is unpacked anew each time, so that it stays what it was."""
+    if place.is_dir():
+        return place
+    import shutil
+
+    from upright_bolt.store.capture import unpack
+
+    root = folder / "unpacked"
+    shutil.rmtree(root, ignore_errors=True)
+    root.mkdir(parents=True)
+    unpack(place, root)
+    return root
 
 
 def _host() -> Machine:

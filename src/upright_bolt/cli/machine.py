@@ -1,4 +1,4 @@
-"""Commands that look: ``machine`` and ``sample``."""
+"""Commands that look: ``machine``, ``sample`` and ``capture``."""
 
 import csv
 from dataclasses import asdict
@@ -76,8 +76,29 @@ def sample(
     _sample(context.obj, count, step_s, to_csv, as_json=as_json)
 
 
+def capture(
+    context: typer.Context,
+    target: Annotated[Path, typer.Argument(metavar="FILE.tar.gz", help="The archive to write.")],
+    as_json: AsJson = False,
+) -> None:
+    """Collect the kernel files and registers that this program looks at, for a bug report; nothing personal."""
+    from upright_bolt.store import capture as captures
+
+    if not target.name.endswith(".tar.gz"):
+        raise BadInput(f"{target}: a capture is a .tar.gz file.")
+    with session_at(context.obj, exclusive=False) as session:
+        machine = session.machine
+        done = captures.capture(machine.files, machine.registers, machine.clock, target)
+    if as_json:
+        print_json({"file": str(target), **asdict(done)})
+    else:
+        print(f"{done.files} files and {done.registers} registers written to {target}. {captures.LEFT_OUT}")
+        print(f"Open it with: upright-bolt --machine tree:{target} machine")
+
+
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
+    app.command("capture")(capture)
     app.command("machine")(machine)
     app.command("sample")(sample)
 

@@ -25,7 +25,10 @@ def build() -> typer.Typer:
     def everywhere(
         context: typer.Context,
         on: Annotated[
-            str, typer.Option("--machine", "-m", help="host, twin:NAME (twin:tern) or tree:DIR.")
+            str,
+            typer.Option(
+                "--machine", "-m", help="host, twin:NAME (twin:tern), tree:DIR or a capture, tree:FILE.tar.gz."
+            ),
         ] = DEFAULT_MACHINE,
         data: Annotated[Path | None, typer.Option("--data", help="Folder for runs, journals and twins.")] = None,
         version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True)] = False,  # noqa: ARG001

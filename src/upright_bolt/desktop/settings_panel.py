@@ -10,7 +10,7 @@ from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control, Value, show_value
 
-ORDER = ("sustained", "burst", "window", "turbo", "epp", "clock-max", "clock-min", "governor",
+ORDER = ("sustained", "burst", "window", "turbo", "epp", "clock-max", "clock-min", "governor", "platform-mode",
          "core-offset", "cache-offset", "gpu-offset", "agent-offset")  # fmt: skip
 MARKS = ("stock", "in force", "draft", "run here")
 

@@ -5,6 +5,7 @@ the simulated ones in ``upright_bolt.twin``. Failures are ``FileFault``; only th
 returns raise plain ``OSError``, since they sit in the sampling loop.
 """
 
+import errno
 import os
 import stat
 from collections.abc import Callable
@@ -17,6 +18,8 @@ from upright_bolt.kernel import paths
 
 VALUE_SIZE = 4096
 TEXT_SIZE = 1 << 20
+UNREAD = (1 << 64) - 1
+"""Stands in a copy of registers where none was read; no register this program knows holds all ones."""
 
 Read = Callable[[], bytes]
 """Reads an open file from its beginning; raises OSError."""
@@ -163,9 +166,10 @@ class DeviceRegisters:
             data = os.pread(self._fd(cpu), 8, register)
         except OSError as fault:
             raise FileFault(name, fault.errno or 0) from fault
-        if len(data) != 8:
-            raise FileFault(name, 0, "the register is not in this copy")
-        return int.from_bytes(data, "little")
+        value = int.from_bytes(data, "little")
+        if len(data) != 8 or value == UNREAD:
+            raise FileFault(name, errno.EIO, "the register is not in this copy")
+        return value
 
     def write(self, cpu: int, register: int, value: int) -> None:
         """Write the 64 bits at the register's number."""

@@ -118,10 +118,18 @@ class WindowControl(_LimitControl):
         return float(asked) * (1 - WINDOW_SLACK) <= float(got) <= float(asked) * 1.001
 
 
-def find(probe: Probe, *, virtual: bool) -> Found:
-    """Return the package limits and the package energy counter."""
+def find(probe: Probe, *, virtual: bool, elsewhere: bool) -> Found:
+    """Return the package limits and the package energy counter; limits may stand ``elsewhere``."""
     found = Found()
     zones = _package_zones(probe)
+    if zones and not any(zone.constraints for zone in zones):
+        _add_energy(probe, found, zones)
+        if not elsewhere:
+            probe.note(GAP, "powercap only counts energy here, and the firmware offers no limits of its own")
+        return found
+    if not zones and elsewhere:
+        probe.note("package power", "there is no energy counter under powercap")
+        return found
     if not zones:
         why = (
             "this is a virtual machine: power limits belong to the machine it runs on"

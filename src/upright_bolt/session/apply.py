@@ -48,6 +48,12 @@ def _contradictions(settings: Settings, after: Mapping[str, Value | None], base_
         found[asked[0]] = (
             f"Lowest clock {show_value('clock-min', low)} would lie above the highest, {show_value('clock-max', high)}."
         )
+    limits = [name for name in ("sustained", "burst", "window") if name in settings]
+    if "platform-mode" in settings and limits:
+        found["platform-mode"] = (
+            f"Platform mode: the firmware rewrites the limits within a second of a change of mode, so {limits[0]} "
+            "would not stay. Set the mode first, then the limits."
+        )
     if "clock-max" in settings and after.get("turbo") == "off" and _above(base_mhz, high):
         found["clock-max"] = (
             f"Highest clock {show_value('clock-max', high)} cannot be reached with turbo off: the base clock is "

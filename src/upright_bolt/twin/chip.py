@@ -2,6 +2,7 @@
 
 from bisect import bisect_right
 from dataclasses import dataclass
+from enum import StrEnum
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,7 +18,7 @@ class ChipSpec:
         leakage_doubling_c: degrees over which leakage doubles.
         uncore_w: watts of everything that is not a core, idle; ``uncore_busy_w`` comes on top under full load.
         core_offset_c_per_w: how much warmer each core is than the die's mean, per W in it.
-        core_edge_mv: offset of the cores at which a loaded core errs once in ``physics.EDGE_S``; hidden from everyone.
+        core_edge_mv: offset of the cores at which a loaded core errs once in ``physics.EDGE_S``; hidden.
         cache_edge_mv: the same for the cache.
         freeze_beyond_mv: how far beyond an edge the machine freezes as often.
         memory_drag: part of the work that a higher clock does not speed up, per GHz.
@@ -78,6 +79,13 @@ class CoolingSpec:
     fan_high_rpm: float
 
 
+class Face(StrEnum):
+    """Which kernel interfaces a machine shows."""
+
+    POWERCAP = "intel_pstate and powercap"
+    ATTRIBUTES = "amd-pstate-epp and firmware attributes"
+
+
 @dataclass(frozen=True, slots=True)
 class PowerLimits:
     """Package limits: W, W, s."""
@@ -89,7 +97,12 @@ class PowerLimits:
 
 @dataclass(frozen=True, slots=True)
 class TwinSpec:
-    """A whole simulated machine; ``stock`` and ``on_battery`` are what its firmware sets."""
+    """A whole simulated machine.
+
+    ``stock``, ``quiet`` and ``eager`` are what its firmware sets on the charger in mode balanced, quiet and
+    performance; ``on_battery`` in any mode on battery. ``battery_wh`` 0 is a machine without one. A ``locked`` one
+    keeps limits and voltages to itself. ``fan_high_rpm`` 0 is a machine without a fan.
+    """
 
     name: str
     maker: str
@@ -98,10 +111,14 @@ class TwinSpec:
     cooling: CoolingSpec
     stock: PowerLimits
     on_battery: PowerLimits
+    quiet: PowerLimits
+    eager: PowerLimits
     limit_range_w: tuple[float, float]
     battery_wh: float
     rest_w: float
     seed: int
+    face: Face = Face.POWERCAP
+    locked: bool = False
 
 
 def tern() -> TwinSpec:
@@ -152,6 +169,8 @@ def tern() -> TwinSpec:
         cooling=cooling,
         stock=PowerLimits(18.0, 45.0, 28.0),
         on_battery=PowerLimits(12.0, 20.0, 28.0),
+        quiet=PowerLimits(13.0, 22.0, 10.0),
+        eager=PowerLimits(28.0, 50.0, 40.0),
         limit_range_w=(6.0, 60.0),
         battery_wh=56.0,
         rest_w=4.2,
@@ -159,5 +178,79 @@ def tern() -> TwinSpec:
     )
 
 
-TWINS = {"tern": tern}
+def skerry() -> TwinSpec:
+    """Return the crew's small PC in the wheelhouse: other interfaces, limits through firmware attributes."""
+    chip = ChipSpec(
+        name="Fathom R8-65G",
+        vendor="FathomSemi",
+        cores=8,
+        clock_min_mhz=400.0,
+        base_mhz=3300.0,
+        turbo_table_mhz=(4700.0, 4700.0, 4600.0, 4500.0, 4400.0, 4400.0, 4300.0, 4300.0),
+        curve_mhz=(400.0, 1200.0, 2400.0, 3300.0, 4000.0, 4700.0),
+        curve_v=(0.65, 0.70, 0.82, 0.95, 1.10, 1.32),
+        switching_w=1.45,
+        leakage_w=2.0,
+        leakage_doubling_c=40.0,
+        uncore_w=3.4,
+        uncore_busy_w=4.0,
+        core_offset_c_per_w=(0.30, 0.22, 0.26, 0.35, 0.18, 0.24, 0.28, 0.15),
+        core_edge_mv=-60.0,
+        cache_edge_mv=-60.0,
+        freeze_beyond_mv=20.0,
+        memory_drag=0.05,
+        units_rate=96.0,
+        ceiling_c=95.0,
+    )
+    cooling = CoolingSpec(
+        ambient_c=24.0, die_j_per_k=4.0, sink_j_per_k=320.0, case_j_per_k=900.0, die_to_sink=0.34, sink_to_case=4.0,
+        case_to_air=1.6, still_w_per_k=0.5, fan_w_per_k_krpm=0.75, fan_on_c=30.0, fan_off_c=20.0, fan_low_rpm=1100.0,
+        fan_high_c=85.0, fan_high_rpm=3400.0,
+    )  # fmt: skip
+    return TwinSpec(
+        name="skerry", maker="Quayside Computing", described="simulated small PC", chip=chip, cooling=cooling,
+        stock=PowerLimits(54.0, 65.0, 20.0), on_battery=PowerLimits(54.0, 65.0, 20.0),
+        quiet=PowerLimits(35.0, 45.0, 20.0), eager=PowerLimits(65.0, 80.0, 20.0), limit_range_w=(15.0, 88.0),
+        battery_wh=0.0, rest_w=9.0, seed=20260411, face=Face.ATTRIBUTES,
+    )  # fmt: skip
+
+
+def plover() -> TwinSpec:
+    """Return the crew's fanless laptop: limits and voltages locked, only preference, turbo and clock caps work."""
+    chip = ChipSpec(
+        name="Halyard N4-900Y",
+        vendor="HalyardWorks",
+        cores=4,
+        clock_min_mhz=400.0,
+        base_mhz=1300.0,
+        turbo_table_mhz=(3400.0, 3200.0, 2900.0, 2800.0),
+        curve_mhz=(400.0, 800.0, 1300.0, 2000.0, 2800.0, 3400.0),
+        curve_v=(0.58, 0.61, 0.67, 0.76, 0.92, 1.08),
+        switching_w=1.15,
+        leakage_w=0.8,
+        leakage_doubling_c=40.0,
+        uncore_w=0.5,
+        uncore_busy_w=0.6,
+        core_offset_c_per_w=(0.8, 0.5, 0.6, 0.4),
+        core_edge_mv=-70.0,
+        cache_edge_mv=-60.0,
+        freeze_beyond_mv=20.0,
+        memory_drag=0.05,
+        units_rate=84.0,
+        ceiling_c=95.0,
+    )
+    cooling = CoolingSpec(
+        ambient_c=22.0, die_j_per_k=1.6, sink_j_per_k=60.0, case_j_per_k=420.0, die_to_sink=1.3, sink_to_case=1.4,
+        case_to_air=3.4, still_w_per_k=0.03, fan_w_per_k_krpm=0.0, fan_on_c=999.0, fan_off_c=998.0, fan_low_rpm=0.0,
+        fan_high_c=1000.0, fan_high_rpm=0.0,
+    )  # fmt: skip
+    limits = PowerLimits(7.0, 15.0, 28.0)
+    return TwinSpec(
+        name="plover", maker="Quayside Computing", described="simulated fanless laptop", chip=chip, cooling=cooling,
+        stock=limits, on_battery=limits, quiet=limits, eager=limits, limit_range_w=(4.0, 15.0), battery_wh=41.0,
+        rest_w=2.6, seed=20260419, locked=True,
+    )  # fmt: skip
+
+
+TWINS = {"tern": tern, "skerry": skerry, "plover": plover}
 """Twins by name."""

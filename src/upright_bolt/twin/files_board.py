@@ -4,6 +4,7 @@ from collections.abc import Callable
 from functools import partial
 
 from upright_bolt.kernel import paths
+from upright_bolt.twin.chip import Face
 from upright_bolt.twin.physics import Physics
 
 Readers = dict[str, Callable[[], str]]
@@ -56,7 +57,7 @@ def _identity(physics: Physics, readers: Readers) -> None:
                 paths.topology(cpu, "core_cpus_list"): siblings,
             },
         )
-        for scope in ("core", "package"):
+        for scope in ("core", "package") if spec.face is Face.POWERCAP else ():
             readers[paths.throttle(cpu, f"{scope}_throttle_count")] = lambda: str(state.throttle_events)
             readers[paths.throttle(cpu, f"{scope}_throttle_total_time_ms")] = lambda: str(int(state.throttle_s * 1000))
 
@@ -87,7 +88,14 @@ def _heat(physics: Physics, readers: Readers) -> None:
     chip = physics.spec.chip
     board, sensor, fan = (f"{paths.HWMON}/hwmon{n}" for n in (0, 3, 4))
     ceiling = str(int(chip.ceiling_c * 1000))
-    _fixed(readers, {f"{board}/name": "acpitz", f"{sensor}/name": "coretemp", f"{fan}/name": "quayboard"})
+    if physics.spec.cooling.fan_high_rpm:
+        _fixed(readers, {f"{fan}/name": "quayboard"})
+        readers[f"{fan}/fan1_input"] = lambda: f"{physics.state.rpm:.0f}"
+    if physics.spec.face is Face.ATTRIBUTES:
+        _fixed(readers, {f"{sensor}/name": "k10temp", f"{sensor}/temp1_label": "Tctl"})
+        readers[f"{sensor}/temp1_input"] = lambda: f"{round(physics.hottest_c() * 8) * 125}"
+        return
+    _fixed(readers, {f"{board}/name": "acpitz", f"{sensor}/name": "coretemp"})
     readers[f"{board}/temp1_input"] = lambda: f"{round(physics.state.case_c) * 1000}"
     readers[f"{sensor}/temp1_input"] = lambda: f"{round(physics.hottest_c()) * 1000}"
     _fixed(readers, {f"{sensor}/temp1_label": "Package id 0", f"{sensor}/temp1_crit": ceiling})
@@ -95,7 +103,6 @@ def _heat(physics: Physics, readers: Readers) -> None:
         number = core + 2
         readers[f"{sensor}/temp{number}_input"] = partial(_core_millidegrees, physics, core)
         _fixed(readers, {f"{sensor}/temp{number}_label": f"Core {core}", f"{sensor}/temp{number}_crit": ceiling})
-    readers[f"{fan}/fan1_input"] = lambda: f"{physics.state.rpm:.0f}"
     zone = f"{paths.THERMAL}/thermal_zone0"
     _fixed(readers, {f"{zone}/type": "x86_pkg_temp"})
     readers[f"{zone}/temp"] = readers[f"{sensor}/temp1_input"]
@@ -107,6 +114,8 @@ def _core_millidegrees(physics: Physics, core: int) -> str:
 
 def _supply(physics: Physics, readers: Readers) -> None:
     state, spec = physics.state, physics.spec
+    if not spec.battery_wh:
+        return
     charger, battery, mouse = (f"{paths.SUPPLY}/{name}" for name in ("AC", "BAT0", "hid-mouse-battery"))
     _fixed(
         readers,

@@ -1,9 +1,9 @@
-"""A twin's clock files, as the kernel's intel_pstate driver in active mode with hardware preference shows them.
+"""A twin's clock files, as intel_pstate in active mode or amd-pstate-epp, with hardware preference, shows them.
 
 Behaviour taken from the kernel's documentation and source (6.1): under governor ``performance`` the preference is
 0 and a write of any other is refused with EBUSY; the earlier preference returns with the governor. A clock bound
 outside the range is clamped silently; with turbo off the highest clock shown is the base clock, and the wished
-one returns with turbo.
+one returns with turbo. amd-pstate-epp takes preferences by name only.
 """
 
 import errno
@@ -12,6 +12,7 @@ from functools import partial
 
 from upright_bolt.kernel import paths
 from upright_bolt.model.control import PREFERENCE_NAMES
+from upright_bolt.twin.chip import Face
 from upright_bolt.twin.files_board import Readers, Writers
 from upright_bolt.twin.physics import Physics
 
@@ -25,17 +26,19 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
     readers: Readers = {}
     writers: Writers = {}
     state, chip = physics.state, physics.spec.chip
+    names_and_numbers = physics.spec.face is Face.POWERCAP
     for cpu in range(chip.cores * 2):
-        policy = _Policy(physics, cpu)
+        policy = _Policy(physics, cpu, names_only=not names_and_numbers)
         fixed = {
-            "scaling_driver": "intel_pstate",
+            "scaling_driver": "intel_pstate" if names_and_numbers else "amd-pstate-epp",
             "scaling_available_governors": " ".join(GOVERNORS),
             "energy_performance_available_preferences": "default " + " ".join(PREFERENCE_NAMES),
             "cpuinfo_min_freq": _khz(chip.clock_min_mhz),
-            "base_frequency": _khz(chip.base_mhz),
             "related_cpus": str(cpu),
             "affected_cpus": str(cpu),
         }
+        if names_and_numbers:
+            fixed["base_frequency"] = _khz(chip.base_mhz)
         for name, text in fixed.items():
             readers[paths.policy(cpu, name)] = partial(str, text)
         live: dict[str, tuple[Callable[[], str], Callable[[str], None] | None]] = {
@@ -50,6 +53,10 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
             readers[paths.policy(cpu, name)] = get
             if put is not None:
                 writers[paths.policy(cpu, name)] = put
+    if physics.spec.face is Face.ATTRIBUTES:
+        readers[paths.BOOST] = lambda: "0" if state.no_turbo else "1"
+        writers[paths.BOOST] = partial(_set_boost, physics)
+        return readers, writers
     readers[paths.NO_TURBO] = lambda: "1" if state.no_turbo else "0"
     writers[paths.NO_TURBO] = partial(_set_no_turbo, physics)
     readers[f"{paths.PSTATE}/status"] = partial(str, "active")
@@ -60,13 +67,18 @@ def _khz(mhz: float) -> str:
     return str(round(mhz * 1000))
 
 
+def _set_boost(physics: Physics, text: str) -> None:
+    physics.state.no_turbo = int(text) == 0
+
+
 def _set_no_turbo(physics: Physics, text: str) -> None:
     physics.state.no_turbo = int(text) != 0
 
 
 class _Policy:
-    def __init__(self, physics: Physics, cpu: int) -> None:
+    def __init__(self, physics: Physics, cpu: int, *, names_only: bool) -> None:
         self._physics = physics
+        self._names_only = names_only
         self._cpu = cpu
 
     def _top_mhz(self) -> float:
@@ -125,6 +137,8 @@ class _Policy:
     def set_preference(self, text: str) -> None:
         state, cpu = self._physics.state, self._cpu
         number = DEFAULT_PREFERENCE if text == "default" else PREFERENCE_NAMES.get(text)
+        if number is None and self._names_only:
+            raise OSError(errno.EINVAL, "names only")
         number = int(text) if number is None else number
         if not 0 <= number <= 255:
             raise OSError(errno.EINVAL, "preference out of range")

@@ -1,18 +1,21 @@
-"""A twin's powercap files: two copies of the package limits, kept as the register keeps them.
+"""A twin's powercap files and platform mode: two copies of the package limits, kept as the register keeps them.
 
 Rounding as in the kernel's intel_rapl driver (6.1): watts down to steps of 1/8 W in 15 bits, windows down to
 2^Y·(1+Z/4) of a unit of 1/1024 s, energy in units of 2^-14 J that wrap at 32 bits.
 """
 
+import errno
 from functools import partial
 
 from upright_bolt.kernel import paths
+from upright_bolt.twin.chip import Face
 from upright_bolt.twin.files_board import Readers, Writers
 from upright_bolt.twin.physics import Physics
 
 STEP_W = 0.125
 WINDOW_UNIT_US = 976
 ENERGY_UNIT_J = 2.0**-14
+MODES = ("quiet", "balanced", "performance")
 COPIES = ("intel-rapl:0", "intel-rapl-mmio:0")
 
 
@@ -37,17 +40,33 @@ def energy_uj(joules: float) -> int:
 
 
 def files_of(physics: Physics) -> tuple[Readers, Writers]:
-    """Return readers and writers of both copies and of the core zone."""
+    """Return readers and writers of limits, energy and mode, in the form of this machine's face."""
     readers: Readers = {}
     writers: Writers = {}
-    highest = str(int(physics.spec.limit_range_w[1] * 1e6))
+    if physics.spec.face is Face.ATTRIBUTES:
+        _attributes(physics, readers, writers)
+    else:
+        _powercap(physics, readers, writers)
+    readers[paths.PLATFORM_PROFILE] = lambda: physics.state.mode
+    readers[f"{paths.PLATFORM_PROFILE}_choices"] = partial(str, " ".join(MODES))
+    writers[paths.PLATFORM_PROFILE] = partial(_set_mode, physics)
+    return readers, writers
+
+
+def _energy_files(physics: Physics, zone: str, readers: Readers) -> None:
     span = str(int(((1 << 32) - 1) * ENERGY_UNIT_J * 1e6))
+    readers[f"{zone}/name"] = partial(str, "package-0")
+    readers[f"{zone}/max_energy_range_uj"] = partial(str, span)
+    readers[f"{zone}/energy_uj"] = lambda: str(energy_uj(physics.state.energy_j))
+
+
+def _powercap(physics: Physics, readers: Readers, writers: Writers) -> None:
+    highest = str(int(physics.spec.limit_range_w[1] * 1e6))
     for copy, folder in enumerate(COPIES):
         zone = f"{paths.POWERCAP}/{folder}"
+        _energy_files(physics, zone, readers)
         for name, text in {
-            "name": "package-0",
             "enabled": "1",
-            "max_energy_range_uj": span,
             "constraint_0_name": "long_term",
             "constraint_0_max_power_uw": highest,
             "constraint_1_name": "short_term",
@@ -55,7 +74,6 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
             "constraint_1_time_window_us": "2440",
         }.items():
             readers[f"{zone}/{name}"] = partial(str, text)
-        readers[f"{zone}/energy_uj"] = lambda: str(energy_uj(physics.state.energy_j))
         for file, column in (
             ("constraint_0_power_limit_uw", 0),
             ("constraint_1_power_limit_uw", 1),
@@ -63,7 +81,42 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
         ):
             readers[f"{zone}/{file}"] = partial(_show, physics, copy, column)
             writers[f"{zone}/{file}"] = partial(_set, physics, copy, column)
-    return readers, writers
+
+
+def _attributes(physics: Physics, readers: Readers, writers: Writers) -> None:
+    _energy_files(physics, f"{paths.POWERCAP}/{COPIES[0]}", readers)
+    low, high = physics.spec.limit_range_w
+    stock = physics.spec.stock
+    board = f"{paths.FIRMWARE_ATTRIBUTES}/quayboard/attributes"
+    for name, column, default in (("ppt_pl1_spl", 0, stock.sustained_w), ("ppt_pl2_sppt", 1, stock.burst_w)):
+        for file, value in (
+            ("min_value", low),
+            ("max_value", high),
+            ("default_value", default),
+            ("scalar_increment", 1),
+        ):
+            readers[f"{board}/{name}/{file}"] = partial(str, round(value))
+        readers[f"{board}/{name}/type"] = partial(str, "integer")
+        readers[f"{board}/{name}/current_value"] = partial(_show_watts, physics, column)
+        writers[f"{board}/{name}/current_value"] = partial(_set_watts, physics, column)
+
+
+def _show_watts(physics: Physics, column: int) -> str:
+    return str(round(physics.state.limits[0][column]))
+
+
+def _set_watts(physics: Physics, column: int, text: str) -> None:
+    low, high = physics.spec.limit_range_w
+    if not low <= int(text) <= high:
+        raise ValueError(text)
+    for limits in physics.state.limits:
+        limits[column] = float(int(text))
+
+
+def _set_mode(physics: Physics, text: str) -> None:
+    if text not in MODES:
+        raise ValueError(text)
+    physics.set_mode(text)
 
 
 def _show(physics: Physics, copy: int, column: int) -> str:
@@ -72,6 +125,8 @@ def _show(physics: Physics, copy: int, column: int) -> str:
 
 
 def _set(physics: Physics, copy: int, column: int, text: str) -> None:
+    if physics.spec.locked:
+        raise OSError(errno.EACCES, "locked by firmware")
     micro = int(text)
     if micro < 0:
         raise ValueError(text)

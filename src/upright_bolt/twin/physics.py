@@ -24,6 +24,8 @@ HAZARD_MV = 3.5
 """Millivolts over which the rate of errors grows by a factor of e: a steep slope, but no cliff."""
 NEVER_MV = -24.0
 """Distance kept from an edge at which nothing happens any more: a rate of once in ten hours."""
+REACTION_S = 0.7
+"""How long the firmware takes to rewrite its limits."""
 ONE_THREAD_SHARE = 0.62
 """Part of a core's work and watts that one busy thread takes when its sibling sleeps."""
 
@@ -289,12 +291,19 @@ class Physics:
         """Plug the charger in or out; the firmware puts its own limits in force within a second."""
         if charger != self.state.charger:
             self.state.charger = charger
-            self.state.reset_due_s = self.state.time_s + 0.7
+            self.state.reset_due_s = self.state.time_s + REACTION_S
+
+    def set_mode(self, mode: str) -> None:
+        """Take over a platform mode; the firmware follows with its limits within a second."""
+        if mode != self.state.mode:
+            self.state.mode = mode
+            self.state.reset_due_s = self.state.time_s + REACTION_S
 
     def firmware_resets_limits(self) -> None:
-        """Put the firmware's limits for the present power source in force, in both copies."""
+        """Put the firmware's limits for the present power source and mode in force, in both copies."""
         state = self.state
-        wanted = self.spec.stock if state.charger else self.spec.on_battery
+        by_mode = {"quiet": self.spec.quiet, "performance": self.spec.eager}
+        wanted = by_mode.get(state.mode, self.spec.stock) if state.charger else self.spec.on_battery
         state.limits = [[wanted.sustained_w, wanted.burst_w, wanted.window_s] for _ in state.limits]
         state.reset_due_s = None
         self.settings_changed()

@@ -5,6 +5,7 @@ from collections.abc import Callable
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import mailbox, paths, registers
+from upright_bolt.twin.chip import Face
 from upright_bolt.twin.files_power import STEP_W
 from upright_bolt.twin.physics import Physics
 
@@ -24,7 +25,7 @@ class TwinRegisters:
     def __init__(self, physics: Physics, on_write: Callable[[], None]) -> None:
         self._physics = physics
         self._on_write = on_write
-        self.mailbox_lock = ""
+        self.mailbox_lock = "refuse" if physics.spec.locked else ""
         self._answer = 0
         self._known: dict[int, Callable[[], int]] = {
             registers.CORE_VOLTS: lambda: round(physics.state.volts * 8192) << 32,
@@ -39,14 +40,14 @@ class TwinRegisters:
 
     def read(self, cpu: int, register: int) -> int:
         """Return the register."""
-        known = self._known.get(register)
+        known = self._known.get(register) if self._physics.spec.face is Face.POWERCAP else None
         if known is None or not 0 <= cpu < self._physics.spec.chip.cores * 2:
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
         return known()
 
     def write(self, cpu: int, register: int, value: int) -> None:
         """Execute a mailbox command; refuse any other register."""
-        if register != mailbox.MAILBOX:
+        if register != mailbox.MAILBOX or self._physics.spec.face is not Face.POWERCAP:
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
         plane, command = registers.bits(value, 42, 40), registers.bits(value, 39, 32)
         offsets = self._physics.state.offsets_mv
@@ -71,7 +72,8 @@ class TwinRegisters:
     def _package_limit(self) -> int:
         sustained, burst, _ = self._physics.state.limits[0]
         enabled = 1 << 15
-        return int(sustained / STEP_W) | enabled | (int(burst / STEP_W) | enabled) << 32
+        lock = int(self._physics.spec.locked) << 63
+        return lock | int(sustained / STEP_W) | enabled | (int(burst / STEP_W) | enabled) << 32
 
     def _power_info(self) -> int:
         low, high = self._physics.spec.limit_range_w

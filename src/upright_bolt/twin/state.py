@@ -51,6 +51,7 @@ class TwinState:
     no_turbo: bool
     reasons: int = 0
     volts: float = 0.65
+    mode: str = "balanced"
     offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
     mishaps: list[list[float | str]] = field(default_factory=list)
     format: int = FORMAT

@@ -1,0 +1,85 @@
+"""Power limits through firmware: ``ppt_*`` under ``/sys/class/firmware-attributes``, or the older platform files.
+
+Other vendors' processors have no limits in powercap; their boards offer them here, in whole watts, with lowest and
+highest value declared. The firmware may refuse a value or take it only in its own steps.
+"""
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.channels import Gauge
+from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.control import ControlState, Value, declaration_of
+from upright_bolt.model.quantity import POWER
+from upright_bolt.model.sensor import Sensor
+
+ATTRIBUTES = {"sustained": "ppt_pl1_spl", "burst": "ppt_pl2_sppt"}
+SLACK_W = 0.5
+"""Half a step of one watt."""
+
+
+class AttributeLimit:
+    """A package limit as a firmware attribute: a folder with its value and range, or one file of the older form."""
+
+    coupled: tuple[str, ...] = ()
+
+    def __init__(self, probe: Probe, name: str, place: str, *, folder: bool) -> None:
+        self.name = name
+        self._probe = probe
+        self._folder = place if folder else None
+        self.files: tuple[str, ...] = (f"{place}/current_value" if folder else place,)
+
+    def _declared(self, name: str) -> float | None:
+        number = self._probe.number(f"{self._folder}/{name}") if self._folder else None
+        return None if number is None else float(number)
+
+    def facts(self) -> Facts:
+        low, high = self._declared("min_value"), self._declared("max_value")
+        if not self._probe.files.writable(self.files[0]):
+            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, low, high)
+        return Facts(ControlState.SETTABLE, minimum=low if low is not None else 3.0, maximum=high)
+
+    def read(self) -> Value | None:
+        number = self._probe.number(self.files[0])
+        return None if number is None else float(number)
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(self.files[0], str(round(float(value))))]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return abs(float(asked) - float(got)) <= SLACK_W
+
+    def refusal(self, fault: FileFault) -> str:
+        return explain(fault, declaration_of(self.name).title)
+
+
+def _places(probe: Probe) -> dict[str, tuple[str, bool]]:
+    """Return, by control name, where its attribute lies, and whether that is a folder."""
+    found: dict[str, tuple[str, bool]] = {}
+    for board in probe.files.names(paths.FIRMWARE_ATTRIBUTES):
+        for name, attribute in ATTRIBUTES.items():
+            place = f"{paths.FIRMWARE_ATTRIBUTES}/{board}/attributes/{attribute}"
+            if probe.files.exists(f"{place}/current_value"):
+                found.setdefault(name, (place, True))
+    for device in probe.files.names(paths.PLATFORM_DEVICES):
+        for name, attribute in ATTRIBUTES.items():
+            place = f"{paths.PLATFORM_DEVICES}/{device}/{attribute}"
+            if name not in found and probe.files.exists(place):
+                found[name] = (place, False)
+    return found
+
+
+def present(probe: Probe) -> bool:
+    """Tell whether there are limits here."""
+    return bool(_places(probe))
+
+
+def find(probe: Probe) -> Found:
+    """Return the limits as controls and sensors."""
+    found = Found()
+    for name, (place, folder) in _places(probe).items():
+        control = AttributeLimit(probe, name, place, folder=folder)
+        found.controls.append(control)
+        if control.read() is not None:
+            found.channels.append(Gauge(Sensor(f"limit.{name}", POWER, declaration_of(name).title), control.files[0]))
+    return found

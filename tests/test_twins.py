@@ -1,0 +1,128 @@
+"""The three twins: what each offers, how it behaves, and that no failing write leaves any of them half changed."""
+
+import errno
+
+import pytest
+
+from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.surfaces import Surfaces
+from upright_bolt.kernel.survey import survey
+from upright_bolt.model.control import ControlState, Kind, declaration_of
+from upright_bolt.session import apply
+from upright_bolt.twin.chip import TWINS
+
+NAMES = sorted(TWINS)
+BOARD = "/sys/class/firmware-attributes/quayboard/attributes"
+
+
+def states(name):
+    twin = fresh_twin(name)
+    found = survey(twin.files, twin.registers, name)
+    return {word: driver.facts().state for word, driver in found.controls.items()}, found
+
+
+def test_skerry_sets_limits_through_its_firmware_and_has_neither_window_nor_offsets():
+    by_name, found = states("skerry")
+    assert set(by_name.values()) == {ControlState.SETTABLE}
+    assert {"window", "core-offset", "cache-offset", "gpu-offset", "agent-offset"} == set(found.absent)
+    assert found.controls["sustained"].files == (f"{BOARD}/ppt_pl1_spl/current_value",)
+    facts = found.controls["burst"].facts()
+    assert (facts.minimum, facts.maximum) == (15.0, 88.0)
+    assert found.identity.driver == "amd-pstate-epp"
+    assert found.controls["turbo"].files == (paths.BOOST,)
+
+
+def test_plover_keeps_limits_and_voltages_to_itself():
+    by_name, found = states("plover")
+    locked = {word for word, state in by_name.items() if state is ControlState.LOCKED}
+    assert locked == {"sustained", "burst", "window"}
+    assert "undervolt protection" in found.absent["core-offset"]
+    assert "fan speed" in {entry.what for entry in found.missing}
+    assert {"turbo", "epp", "clock-max", "clock-min", "governor"} <= set(by_name) - locked
+
+
+def test_preferences_by_name_only_are_refused_by_number_with_the_names(data):
+    desk = TwinDesk(data, "twin:skerry")
+    report = desk.session.try_settings({"sustained": 40.0, "epp": 96.0}, standing=False)
+    assert "takes only the named values" in report.sentence()
+    assert desk.in_force("sustained") == 54.0
+    assert desk.session.try_settings({"sustained": 40.0, "epp": 192.0}, standing=False).ok
+    assert desk.in_force("epp") == 192.0
+    desk.close()
+
+
+@pytest.mark.parametrize("name", NAMES)
+def test_every_twin_runs_bursts_and_settles(data, name):
+    desk = TwinDesk(data, f"twin:{name}")
+    record = desk.run(300, cool_s=60)
+    numbers = record.end.numbers
+    stock = TWINS[name]().stock
+    assert numbers.power_sustained_w == pytest.approx(stock.sustained_w, abs=0.4)
+    assert numbers.clock_burst_mhz > numbers.clock_sustained_mhz
+    assert numbers.temp_max_c < TWINS[name]().chip.ceiling_c
+    assert max(numbers.constraint_share, key=numbers.constraint_share.get) == "sustained limit"
+    assert record.errors == ()
+    desk.close()
+
+
+def test_a_fanless_machine_has_no_fan_number(data):
+    desk = TwinDesk(data, "twin:plover")
+    assert desk.run(60).end.numbers.fan_sustained_rpm is None
+    desk.close()
+
+
+def test_attributes_refuse_what_lies_outside_their_range():
+    twin = fresh_twin("skerry")
+    for text in (b"200", b"3", b"many"):
+        with pytest.raises(FileFault) as fault:
+            twin.files.write(f"{BOARD}/ppt_pl1_spl/current_value", text)
+        assert fault.value.errno == errno.EINVAL
+
+
+def other_value(driver):
+    """Return a value that the control may take and does not have."""
+    facts, now = driver.facts(), driver.read()
+    if declaration_of(driver.name).kind is not Kind.SCALE:
+        return next(choice for choice in facts.choices if choice != now)
+    if driver.name == "epp":
+        return 192.0
+    if driver.name == "clock-min":
+        return facts.minimum + 300.0
+    return round(facts.minimum + 0.4 * (facts.maximum - facts.minimum))
+
+
+def contents(twin):
+    surfaces = Surfaces(twin.files, twin.registers)
+    known = [*twin.files._put, *(paths.OFFSETS if twin.spec.name == "tern" else ())]
+    return {path: surfaces.read(path) for path in known}
+
+
+@pytest.mark.parametrize("number", EVERY_ERRNO)
+@pytest.mark.parametrize("name", NAMES)
+def test_a_failure_at_any_write_of_any_control_changes_nothing(name, number):
+    by_name, _ = states(name)
+    tested = 0
+    for word, state in by_name.items():
+        if state is not ControlState.SETTABLE:
+            continue
+        n = 0
+        while True:
+            n += 1
+            twin = fresh_twin(name)
+            files = FaultyFiles(Surfaces(twin.files, twin.registers))
+            drivers = survey(files, twin.registers, name).controls
+            asked = {word: other_value(drivers[word])}
+            before_all = contents(twin)
+            before = apply.snapshot([word], drivers, files)
+            files.on_write = lambda i, _p, n=n: number if i == n else None
+            report = apply.put_in_force(asked, drivers, files, before)
+            if report.ok:
+                assert files.writes < n
+                assert drivers[word].same(asked[word], drivers[word].read())
+                break
+            assert contents(twin) == before_all, f"{word}: write {n} left something behind"
+            assert report.left_changed == ()
+            tested += 1
+    assert tested > 20
