@@ -13,17 +13,9 @@ import pytest
 
 OFFSETS = ["core-offset", "cache-offset", "gpu-offset", "agent-offset"]
 CONTROLS = [
-    "sustained",
-    "burst",
-    "window",
-    "turbo",
-    "epp",
-    "governor",
-    "clock-min",
-    "clock-max",
-    "platform-mode",
-    *OFFSETS,
-]
+    "sustained", "burst", "window", "turbo", "epp", "governor", "clock-min", "clock-max",
+    "platform-mode", "heat-ceiling", *OFFSETS,
+]  # fmt: skip
 
 
 def data_of(result):

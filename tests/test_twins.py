@@ -26,7 +26,7 @@ def states(name):
 def test_skerry_sets_limits_through_its_firmware_and_has_neither_window_nor_offsets():
     by_name, found = states("skerry")
     assert set(by_name.values()) == {ControlState.SETTABLE}
-    assert {"window", "core-offset", "cache-offset", "gpu-offset", "agent-offset"} == set(found.absent)
+    assert {"window", "heat-ceiling", "core-offset", "cache-offset", "gpu-offset", "agent-offset"} == set(found.absent)
     assert found.controls["sustained"].files == (f"{BOARD}/ppt_pl1_spl/current_value",)
     facts = found.controls["burst"].facts()
     assert (facts.minimum, facts.maximum) == (15.0, 88.0)

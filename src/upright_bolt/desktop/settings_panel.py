@@ -10,8 +10,10 @@ from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control, Value, show_value
 
-ORDER = ("sustained", "burst", "window", "turbo", "epp", "clock-max", "clock-min", "governor", "platform-mode",
-         "core-offset", "cache-offset", "gpu-offset", "agent-offset")  # fmt: skip
+ORDER = (
+    "sustained", "burst", "window", "turbo", "epp", "clock-max", "core-offset", "cache-offset", "platform-mode",
+    "governor", "clock-min", "heat-ceiling", "gpu-offset", "agent-offset",
+)  # fmt: skip
 MARKS = ("stock", "in force", "draft", "run here")
 
 

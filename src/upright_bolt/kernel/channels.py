@@ -65,4 +65,13 @@ class RegisterField:
     scale: float = 1.0
 
 
-Channel = Gauge | Word | EnergyCounter | BusyTable | LowestOf | RegisterField
+@dataclass(frozen=True, slots=True)
+class Guarded:
+    """Gauges of a device that may sleep: nothing of it is read while ``guard`` holds ``asleep``, lest it wake up."""
+
+    guard: str
+    asleep: str
+    gauges: tuple[Gauge, ...]
+
+
+Channel = Guarded | Gauge | Word | EnergyCounter | BusyTable | LowestOf | RegisterField

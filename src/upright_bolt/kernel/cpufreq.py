@@ -18,6 +18,8 @@ from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.sensor import Sensor
 
 GAP = "clocks, governor, preference and turbo"
+BIAS_STEP = 17.0
+"""255 / 15: the bias counts from 0 to 15."""
 CLOCK_SLACK_MHZ = 1.0
 """Clocks are kept in kHz; anything nearer than this is the same."""
 
@@ -138,62 +140,106 @@ class PreferenceControl(_PolicyControl):
         return explain(fault, self.title)
 
 
+class BiasControl(_PolicyControl):
+    """The older energy bias, 0 to 15, as a preference: for processors without a preference of their own."""
+
+    name = "epp"
+
+    def __init__(self, probe: Probe, cpus: list[int]) -> None:
+        super().__init__(probe, [], "")
+        self.files = tuple(path for cpu in cpus if probe.files.exists(path := paths.bias(cpu)))
+
+    def facts(self) -> Facts:
+        if not all(self._probe.files.writable(path) for path in self.files):
+            return Facts(ControlState.READ_ONLY, NEEDS_ROOT)
+        words = "This processor has the older bias of sixteen steps; the nearest one is taken."
+        return Facts(ControlState.SETTABLE, words, minimum=0.0, maximum=255.0)
+
+    def read(self) -> Value | None:
+        number = self._probe.number(self.files[0])
+        return None if number is None else number * BIAS_STEP
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(round(float(value) / BIAS_STEP))) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return abs(float(asked) - float(got)) <= BIAS_STEP / 2
+
+
 class ClockBound(_PolicyControl):
-    """Lowest or highest clock, in MHz."""
+    """Lowest or highest clock, in MHz.
+
+    Kinds of cores have ranges of their own: each policy gets the nearest clock that it allows, and the range of the
+    control spans them all.
+    """
 
     def __init__(self, probe: Probe, policies: list[int], *, highest: bool) -> None:
         self.name = "clock-max" if highest else "clock-min"
+        self._pick = max if highest else min
         super().__init__(probe, policies, "scaling_max_freq" if highest else "scaling_min_freq")
 
     def facts(self) -> Facts:
         state, reason = self._on.state(self.title)
-        low = self._khz("cpuinfo_min_freq")
-        high = self._khz("cpuinfo_max_freq")
-        if state is ControlState.SETTABLE and (low is None or high is None):
-            return Facts(ControlState.READ_ONLY, "The driver does not say which clocks it allows.")
-        return Facts(state, reason, minimum=low, maximum=high)
+        ranges = [r for path in self.files if (r := self._range(path)) is not None]
+        if state is not ControlState.SETTABLE or not ranges:
+            closed = ControlState.READ_ONLY if state is ControlState.SETTABLE else state
+            return Facts(closed, reason or "The driver does not say which clocks it allows.")
+        if len(set(ranges)) > 1:
+            reason = "Kinds of cores differ in range; each takes the nearest clock that it allows."
+        return Facts(state, reason, minimum=min(low for low, _ in ranges), maximum=max(high for _, high in ranges))
 
-    def _khz(self, file: str) -> float | None:
-        number = self._probe.number(paths.policy(self._policies[0], file)) if self._policies else None
+    def _range(self, path: str) -> tuple[float, float] | None:
+        folder = path.rsplit("/", 1)[0]
+        low, high = (self._mhz(f"{folder}/cpuinfo_{end}_freq") for end in ("min", "max"))
+        return None if low is None or high is None else (low, high)
+
+    def _mhz(self, path: str) -> float | None:
+        number = self._probe.number(path)
         return None if number is None else number / 1000.0
+
+    def _nearest(self, path: str, mhz: float) -> float:
+        low, high = self._range(path) or (mhz, mhz)
+        return min(high, max(low, mhz))
 
     def read(self) -> Value | None:
-        number = self._probe.number(self.files[0]) if self.files else None
-        return None if number is None else number / 1000.0
+        known = [mhz for path in self.files if (mhz := self._mhz(path)) is not None]
+        return self._pick(known) if known else None
 
     def plan(self, value: Value) -> list[Write]:
-        return [Write(path, str(round(float(value) * 1000))) for path in self.files]
+        return [Write(path, str(round(self._nearest(path, float(value)) * 1000))) for path in self.files]
 
-    def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= CLOCK_SLACK_MHZ
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at, not the pick alone
+        held = [(self._mhz(path), self._nearest(path, float(asked))) for path in self.files]
+        return all(mhz is not None and abs(mhz - wanted) <= CLOCK_SLACK_MHZ for mhz, wanted in held)
 
 
 class TurboControl:
-    """Clocks above the base clock, through ``intel_pstate/no_turbo`` (1 is off) or ``cpufreq/boost`` (1 is on)."""
+    """Clocks above the base clock: ``intel_pstate/no_turbo`` (1 is off), or ``boost`` for all or one (1 is on)."""
 
     name = "turbo"
     coupled: tuple[str, ...] = ()
 
-    def __init__(self, probe: Probe) -> None:
+    def __init__(self, probe: Probe, policies: list[int]) -> None:
         self._probe = probe
         self._inverted = probe.files.exists(paths.NO_TURBO)
-        present = self._inverted or probe.files.exists(paths.BOOST)
-        switch = paths.NO_TURBO if self._inverted else paths.BOOST
-        self.files: tuple[str, ...] = (switch,) if present else ()
+        places = [paths.NO_TURBO] if self._inverted else [paths.BOOST]
+        if not probe.files.exists(places[0]):
+            places = [path for n in policies if probe.files.exists(path := paths.policy(n, "boost"))]
+        self.files: tuple[str, ...] = tuple(places)
 
     def facts(self) -> Facts:
         choices = ("on", "off")
         if not self.files:
             return Facts(ControlState.ABSENT, "The scaling driver of this machine has no turbo switch.")
-        if not self._probe.files.writable(self.files[0]):
+        if not all(self._probe.files.writable(path) for path in self.files):
             return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def read(self) -> Value | None:
-        number = self._probe.number(self.files[0]) if self.files else None
-        if number is None:
+        numbers = {self._probe.number(path) for path in self.files}
+        if not numbers or None in numbers:
             return None
-        return "on" if (number == 0) == self._inverted else "off"
+        return "on" if any((number == 0) == self._inverted for number in numbers) else "off"
 
     def plan(self, value: Value) -> list[Write]:
         return [Write(path, "1" if (value == "off") == self._inverted else "0") for path in self.files]
@@ -205,6 +251,12 @@ class TurboControl:
         if fault.errno == errno.EPERM:
             return "Turbo: the firmware has it switched off; look in the firmware setup."
         return explain(fault, "Turbo")
+
+
+def _preference(probe: Probe, policies: list[int]) -> PreferenceControl | BiasControl:
+    control = PreferenceControl(probe, policies)
+    older = BiasControl(probe, policies)
+    return older if older.files and not control.files else control
 
 
 def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
@@ -222,10 +274,10 @@ def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
         return found, ClockFacts("", None, None)
     found.controls = [
         GovernorControl(probe, policies),
-        TurboControl(probe),
+        TurboControl(probe, policies),
         ClockBound(probe, policies, highest=False),
         ClockBound(probe, policies, highest=True),
-        PreferenceControl(probe, policies),
+        _preference(probe, policies),
     ]
     for n in policies:
         path = paths.policy(n, "scaling_cur_freq")

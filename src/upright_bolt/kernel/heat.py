@@ -6,7 +6,7 @@ gives an error is no fan.
 
 import re
 
-from upright_bolt.kernel import paths
+from upright_bolt.kernel import graphics, paths
 from upright_bolt.kernel.channels import Gauge
 from upright_bolt.kernel.driver import Found
 from upright_bolt.kernel.identity import Topology
@@ -26,7 +26,7 @@ def find(probe: Probe, topology: Topology, *, virtual: bool) -> tuple[Found, flo
     for folder in probe.files.names(paths.HWMON):
         path = f"{paths.HWMON}/{folder}"
         chip = probe.text(f"{path}/name")
-        if chip is None:
+        if chip is None or chip in graphics.CHIPS:  # a graphics chip may sleep: its own module minds that
             continue
         critical = _add_chip(probe, found, path, chip)
         if chip in PROCESSOR_CHIPS and critical is not None:

@@ -3,6 +3,8 @@
 CPUINFO = "/proc/cpuinfo"
 VERSION = "/proc/version"
 STAT = "/proc/stat"
+COMMAND_LINE = "/proc/cmdline"
+PCI_DEVICES = "/sys/bus/pci/devices"
 BOOT_ID = "/proc/sys/kernel/random/boot_id"
 
 CPU = "/sys/devices/system/cpu"
@@ -15,6 +17,7 @@ BOOST = f"{CPUFREQ}/boost"
 POWERCAP = "/sys/class/powercap"
 HWMON = "/sys/class/hwmon"
 THERMAL = "/sys/class/thermal"
+DRM = "/sys/class/drm"
 SUPPLY = "/sys/class/power_supply"
 DMI = "/sys/class/dmi/id"
 PLATFORM_PROFILE = "/sys/firmware/acpi/platform_profile"
@@ -42,6 +45,11 @@ def policy(number: int, name: str) -> str:
 def topology(cpu: int, name: str) -> str:
     """Return a topology file of logical processor ``cpu``."""
     return f"{CPU}/cpu{cpu}/topology/{name}"
+
+
+def bias(cpu: int) -> str:
+    """Return the energy bias of logical processor ``cpu``."""
+    return f"{CPU}/cpu{cpu}/power/energy_perf_bias"
 
 
 def throttle(cpu: int, name: str) -> str:

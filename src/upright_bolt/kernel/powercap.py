@@ -7,6 +7,7 @@ is near, not equal. A firmware lock shows as EACCES, or as a write that succeeds
 """
 
 import errno
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from upright_bolt.errors import FileFault
@@ -66,7 +67,20 @@ class _LimitControl:
             return ControlState.LOCKED, LOCKED
         if not all(self._probe.files.writable(path) for path in self.files):
             return ControlState.READ_ONLY, NEEDS_ROOT
-        return ControlState.SETTABLE, ""
+        return ControlState.SETTABLE, self._fight()
+
+    def _fight(self) -> str:
+        """Return a sentence if copies of the limit differ: which of them counts."""
+        known = {path: n for path in self.files if (n := self._probe.number(path)) is not None}
+        if len(set(known.values())) < 2:
+            return ""
+        lowest = min(known, key=lambda path: known[path])
+        zone = lowest.split("/")[-2]
+        return f"Its copies differ ({self._shown(known.values())}); the lowest counts, that of {zone}."
+
+    def _shown(self, numbers: Iterable[int]) -> str:
+        quantity = declaration_of(self.name).quantity
+        return ", ".join(quantity.show(number / 1e6) for number in numbers)
 
     def _lowest(self) -> float | None:
         numbers = [self._probe.number(path) for path in self.files]

@@ -2,7 +2,20 @@
 
 from dataclasses import dataclass, replace
 
-from upright_bolt.kernel import cpufreq, firmware, heat, paths, platform, powercap, registers, supply, voltage
+from upright_bolt.kernel import (
+    arguments,
+    ceiling,
+    cpufreq,
+    firmware,
+    graphics,
+    heat,
+    paths,
+    platform,
+    powercap,
+    registers,
+    supply,
+    voltage,
+)
 from upright_bolt.kernel.channels import BusyTable, Channel
 from upright_bolt.kernel.driver import ControlDriver, Found
 from upright_bolt.kernel.identity import Topology, read_identity, read_topology
@@ -40,7 +53,7 @@ class Surveyed:
 
 WRITE_ORDER = (
     "platform-mode", "governor", "turbo", "clock-min", "clock-max", "epp", "window", "sustained", "burst",
-    "core-offset", "cache-offset", "gpu-offset", "agent-offset",
+    "heat-ceiling", "core-offset", "cache-offset", "gpu-offset", "agent-offset",
 )  # fmt: skip
 """The mode first, since it may rewrite limits. Governor before preference (the kernel refuses a preference under
 ``performance``), turbo before clocks (it moves their range)."""
@@ -61,11 +74,14 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         warmth,
         registers.find(probe),
         supply.find(probe),
+        graphics.find(probe),
         Found(controls=platform.find(probe)),
+        Found(controls=ceiling.find(probe)),
         Found(controls=voltage.find(probe, identity)),
     ]
     channels: list[Channel] = [channel for part in parts for channel in part.channels]
     channels[:0] = _busy(probe, topology)
+    arguments.find(probe)
     controls = {driver.name: driver for part in reversed(parts) for driver in part.controls}
     return Surveyed(
         identity=replace(identity, driver=clock_facts.driver),
@@ -85,8 +101,8 @@ def _why_absent(word: str, missing: list[Missing]) -> str:
     gap = powercap.GAP if word in ("window", "sustained", "burst") else cpufreq.GAP
     if word.endswith("-offset"):
         gap = voltage.GAP
-    elif word == "platform-mode":
-        gap = platform.GAP
+    elif word in ("platform-mode", "heat-ceiling"):
+        gap = platform.GAP if word == "platform-mode" else ceiling.GAP
     why = next((entry.why for entry in missing if entry.what == gap), "this machine does not offer it")
     return f"{why[0].upper()}{why[1:]}."
 

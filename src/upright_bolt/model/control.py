@@ -73,6 +73,8 @@ _DECLARED = (
                 "The clock never rises above this."),
     Declaration("platform-mode", "Platform mode", q.CHOICE, Kind.CHOICE, 0.0,
                 "The vendor's own mode: it moves fans, and may rewrite the power limits within a second."),
+    Declaration("heat-ceiling", "Heat ceiling", q.TEMPERATURE, Kind.SCALE, 1.0,
+                "The temperature at which the processor slows down. It can be lowered, never lifted."),
     Declaration("core-offset", "Core voltage offset", q.OFFSET, Kind.SCALE, 5.0,
                 "Less voltage for the cores at every clock: fewer watts, or more clock for the same watts."),
     Declaration("cache-offset", "Cache voltage offset", q.OFFSET, Kind.SCALE, 5.0,

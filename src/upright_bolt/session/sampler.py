@@ -12,7 +12,16 @@ from operator import call, mul
 from upright_bolt.analysis.holding import BUSY_SHARE, held_by
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import registers as reg
-from upright_bolt.kernel.channels import BusyTable, Channel, EnergyCounter, Gauge, LowestOf, RegisterField, Word
+from upright_bolt.kernel.channels import (
+    BusyTable,
+    Channel,
+    EnergyCounter,
+    Gauge,
+    Guarded,
+    LowestOf,
+    RegisterField,
+    Word,
+)
 from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.survey import Surveyed
 from upright_bolt.model.constraint import Constraint
@@ -64,6 +73,7 @@ class Sampler:
         self._energies: list[tuple[int, int, int]] = []
         self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
+        self._guarded: list[tuple[bytes, Read, list[tuple[int, Read, float]]]] = []
         self._busy: BusyShares | None = None
         for channel in surveyed.channels:
             self._add_made(channel)
@@ -125,13 +135,8 @@ class Sampler:
     def _add_made(self, channel: Channel) -> None:
         place = len(self.sensors)
         match channel:
-            case BusyTable(sensors, path):
-                try:
-                    read = self._files.opener(path, ROW_BYTES * (len(sensors) + 1))
-                except FileFault:
-                    return
-                self._busy = BusyShares(read, {cpu: place + i for i, cpu in enumerate(sensors)})
-                self.sensors += sensors.values()
+            case BusyTable():
+                self._add_busy(channel)
             case EnergyCounter(sensor, path, span):
                 slot = self._open(path, 1.0)
                 if slot is not None:
@@ -149,9 +154,31 @@ class Sampler:
                     return
                 self._words.append((place, read, {word.encode(): number for word, number in meanings.items()}))
                 self.sensors.append(sensor)
+            case Guarded():
+                self._add_guarded(channel)
             case RegisterField():
                 self._fields.append((place, channel))
                 self.sensors.append(channel.sensor)
+
+    def _add_busy(self, channel: BusyTable) -> None:
+        try:
+            read = self._files.opener(channel.path, ROW_BYTES * (len(channel.sensors) + 1))
+        except FileFault:
+            return
+        place = len(self.sensors)
+        self._busy = BusyShares(read, {cpu: place + i for i, cpu in enumerate(channel.sensors)})
+        self.sensors += channel.sensors.values()
+
+    def _add_guarded(self, channel: Guarded) -> None:
+        gauges = []
+        try:
+            guard = self._files.opener(channel.guard, NUMBER_SIZE)
+            for gauge in channel.gauges:
+                gauges.append((len(self.sensors), self._files.opener(gauge.path, NUMBER_SIZE), gauge.scale))
+                self.sensors.append(gauge.sensor)
+        except FileFault:
+            return
+        self._guarded.append((channel.asleep.encode(), guard, gauges))
 
     def sample(self) -> Sample:
         """Read everything once. Rates (watts, busy shares) are None in the first sample."""
@@ -168,6 +195,10 @@ class Sampler:
         for place, field in self._fields:
             values[place] = self._field(field)
         self._take_energies(now, decoded, values)
+        for asleep, guard, gauges in self._guarded:
+            if _read_or_nothing(guard).strip() != asleep:
+                for place, read, scale in gauges:
+                    values[place] = _number(_read_or_nothing(read), scale)
         if self._busy is not None:
             self._busy.take(now, values)
         cap = None if self._cap_place is None else decoded[self._cap_place]

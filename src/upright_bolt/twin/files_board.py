@@ -14,12 +14,23 @@ KERNEL = "6.1.0-twin"
 
 
 def files_of(physics: Physics) -> tuple[Readers, Writers]:
-    """Return the readers; none of these files can be written."""
+    """Return readers and writers; of these files only the ceiling's offset can be written."""
     readers: Readers = {}
     _identity(physics, readers)
     _heat(physics, readers)
     _supply(physics, readers)
-    return readers, {}
+    writers: Writers = {}
+    if physics.spec.face is Face.POWERCAP and not physics.spec.locked:
+        offset = f"{paths.PCI_DEVICES}/0000:00:04.0/tcc_offset_degree_celsius"
+        readers[offset] = lambda: str(physics.state.ceiling_offset_c)
+        writers[offset] = partial(_set_ceiling, physics)
+    return readers, writers
+
+
+def _set_ceiling(physics: Physics, text: str) -> None:
+    if not 0 <= int(text) <= 63:
+        raise ValueError(text)
+    physics.state.ceiling_offset_c = int(text)
 
 
 def _fixed(readers: Readers, values: dict[str, str]) -> None:

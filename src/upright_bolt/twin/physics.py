@@ -157,15 +157,16 @@ class Physics:
     def _heat_cap(self, dt: float) -> float:
         state, chip = self.state, self.spec.chip
         hottest = self.hottest_c()
-        if hottest >= chip.ceiling_c:
+        ceiling = chip.ceiling_c - state.ceiling_offset_c
+        if hottest >= ceiling:
             start = min(state.heat_cap_mhz, state.clock_mhz + HEAT_STEP_MHZ)
             state.heat_cap_mhz = max(chip.clock_min_mhz, start - HEAT_STEP_MHZ * dt / STEP_S)
             if not state.throttling:
                 state.throttle_events += 1
             state.throttling = True
-        elif hottest < chip.ceiling_c - 0.6:
+        elif hottest < ceiling - 0.6:
             state.heat_cap_mhz = min(chip.turbo_table_mhz[0], state.heat_cap_mhz + 0.25 * HEAT_STEP_MHZ * dt / STEP_S)
-            state.throttling = hottest > chip.ceiling_c - 2.0 and state.throttling
+            state.throttling = hottest > ceiling - 2.0 and state.throttling
         if state.throttling:
             state.throttle_s += dt
         return state.heat_cap_mhz

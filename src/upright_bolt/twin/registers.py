@@ -29,7 +29,7 @@ class TwinRegisters:
         self._answer = 0
         self._known: dict[int, Callable[[], int]] = {
             registers.CORE_VOLTS: lambda: round(physics.state.volts * 8192) << 32,
-            registers.TEMP_TARGET: lambda: int(physics.spec.chip.ceiling_c) << 16,
+            registers.TEMP_TARGET: self._temperature_target,
             registers.TURBO_TABLE: self._turbo_table,
             registers.POWER_UNIT: lambda: TIME_UNIT_BITS << 16 | ENERGY_UNIT_BITS << 8 | POWER_UNIT_BITS,
             registers.PACKAGE_LIMIT: self._package_limit,
@@ -64,6 +64,9 @@ class TwinRegisters:
 
     def close(self) -> None:
         """Nothing is held open."""
+
+    def _temperature_target(self) -> int:
+        return int(self._physics.spec.chip.ceiling_c) << 16 | self._physics.state.ceiling_offset_c << 24
 
     def _turbo_table(self) -> int:
         table = self._physics.spec.chip.turbo_table_mhz

@@ -52,6 +52,7 @@ class TwinState:
     reasons: int = 0
     volts: float = 0.65
     mode: str = "balanced"
+    ceiling_offset_c: int = 0
     offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
     mishaps: list[list[float | str]] = field(default_factory=list)
     format: int = FORMAT

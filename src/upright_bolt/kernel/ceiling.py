@@ -1,0 +1,64 @@
+"""The temperature at which the processor throttles, lowered by the ``tcc_offset_degree_celsius`` of its thermal device.
+
+The file counts degrees below the highest die temperature, which a register tells. The ceiling can only be lowered from
+there; thermal protection itself is never touched.
+"""
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths, registers
+from upright_bolt.kernel.driver import NEEDS_ROOT, ControlDriver, Facts, Write, explain
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.control import ControlState, Value, declaration_of
+
+GAP = "heat ceiling"
+FILE = "tcc_offset_degree_celsius"
+MOST_C = 63
+"""The offset has six bits (register 0x1A2, bits 29:24)."""
+LOWEST_C = 60.0
+"""Below this a machine crawls; nobody is helped by it."""
+
+
+class HeatCeiling:
+    """The ceiling in °C."""
+
+    name = "heat-ceiling"
+    coupled: tuple[str, ...] = ()
+
+    def __init__(self, probe: Probe, path: str, highest_c: float) -> None:
+        self._probe = probe
+        self._highest_c = highest_c
+        self.files: tuple[str, ...] = (path,)
+
+    def facts(self) -> Facts:
+        low = max(LOWEST_C, self._highest_c - MOST_C)
+        if not self._probe.files.writable(self.files[0]):
+            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, low, self._highest_c)
+        return Facts(ControlState.SETTABLE, minimum=low, maximum=self._highest_c)
+
+    def read(self) -> Value | None:
+        offset = self._probe.number(self.files[0])
+        return None if offset is None else self._highest_c - offset
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(self.files[0], str(round(self._highest_c - float(value))))]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return abs(float(asked) - float(got)) <= 0.5
+
+    def refusal(self, fault: FileFault) -> str:
+        return explain(fault, declaration_of(self.name).title)
+
+
+def find(probe: Probe) -> list[ControlDriver]:
+    """Return the ceiling, or note why there is none."""
+    target = probe.register(0, registers.TEMP_TARGET)
+    for device in probe.files.names(paths.PCI_DEVICES):
+        path = f"{paths.PCI_DEVICES}/{device}/{FILE}"
+        if not probe.files.exists(path):
+            continue
+        if target is None:
+            probe.note(GAP, "the highest die temperature cannot be read (it needs root rights and the module msr)")
+            return []
+        return [HeatCeiling(probe, path, float(registers.bits(target, 23, 16)))]
+    probe.note(GAP, "the kernel offers no thermal device of the processor with such a setting")
+    return []

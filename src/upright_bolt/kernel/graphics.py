@@ -1,0 +1,63 @@
+"""Graphics chips, read only: ``/sys/class/drm/cardN`` and the hwmon folder of the device below it.
+
+A sleeping chip is left alone: ``runtime_status`` is looked at first, here and before every sample, and while it says
+``suspended`` nothing else below the device is read, since any reading would wake it and eat the battery.
+"""
+
+import re
+
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.channels import Gauge, Guarded
+from upright_bolt.kernel.driver import Found
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.quantity import CLOCK, POWER, SHARE, TEMPERATURE, VOLTAGE, Quantity
+from upright_bolt.model.sensor import Sensor
+
+CHIPS = ("amdgpu", "radeon", "nouveau", "i915", "xe", "nvidia")
+"""Names under which graphics chips show themselves in hwmon; ``heat`` leaves these to this module."""
+ASLEEP = "suspended"
+
+_ON_DEVICE: tuple[tuple[str, str, str, Quantity, float], ...] = (
+    ("device/gpu_busy_percent", "busy", "busy share", SHARE, 1.0),
+    ("gt_act_freq_mhz", "clock", "clock", CLOCK, 1.0),
+    ("device/tile0/gt0/freq0/act_freq", "clock", "clock", CLOCK, 1.0),
+)
+_IN_HWMON: tuple[tuple[str, str, str, Quantity, float], ...] = (
+    ("power1_average", "power", "power", POWER, 1e-6),
+    ("power1_input", "power", "power", POWER, 1e-6),
+    ("power1_cap", "limit", "power limit", POWER, 1e-6),
+    ("temp1_input", "temperature", "temperature", TEMPERATURE, 1e-3),
+    ("freq1_input", "clock", "clock", CLOCK, 1e-6),
+    ("in0_input", "voltage", "voltage", VOLTAGE, 1e-3),
+)
+
+
+def find(probe: Probe) -> Found:
+    """Return the channels of every chip that is awake, and note those that sleep."""
+    found = Found()
+    for folder in probe.files.names(paths.DRM):
+        match = re.fullmatch(r"card(\d+)", folder)
+        if match is None:
+            continue
+        card = f"{paths.DRM}/{folder}"
+        status = f"{card}/device/power/runtime_status"
+        if probe.text(status) == ASLEEP:
+            probe.note(f"graphics chip {match[1]}", "it is asleep, and reading it would wake it up")
+            continue
+        gauges = _gauges(probe, card, match[1])
+        if gauges:
+            found.channels.append(Guarded(status, ASLEEP, tuple(gauges)))
+    return found
+
+
+def _gauges(probe: Probe, card: str, number: str) -> list[Gauge]:
+    places = [(card, reading) for reading in _ON_DEVICE]
+    for folder in probe.files.names(f"{card}/device/hwmon"):
+        places += [(f"{card}/device/hwmon/{folder}", reading) for reading in _IN_HWMON]
+    gauges: dict[str, Gauge] = {}
+    for base, (file, kind, words, quantity, scale) in places:
+        path = f"{base}/{file}"
+        name = f"gpu{number}.{kind}"
+        if name not in gauges and probe.files.exists(path) and probe.number(path) is not None:
+            gauges[name] = Gauge(Sensor(name, quantity, f"Graphics chip {number}: {words}"), path, scale)
+    return list(gauges.values())
