@@ -290,6 +290,21 @@ def test_help_names_every_command(bolt):
     assert bolt("--version").stdout.startswith("upright-bolt ")
 
 
+def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(data, tmp_path):
+    pictures = tmp_path / "pictures"
+    command = [sys.executable, "-m", "upright_bolt", "--data", str(data), "demo", "--play", "--pictures", str(pictures)]
+    bare = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
+    result = subprocess.run(
+        [*command, "--real-seconds", "5"], capture_output=True, text=True, env=bare, check=False, timeout=110
+    )
+    assert result.returncode == 0, result.stderr
+    for words in ("Score", "Held back by", "It peaks cooler although it draws more", "This computer", "Kept until"):
+        assert words in result.stdout
+    names = {path.stem for path in pictures.glob("*.png")}
+    assert names == {"machine", "workbench", "workbench-draft", "workbench-result", "compare"}
+    assert all(path.stat().st_size > 50_000 for path in pictures.glob("*.png"))
+
+
 def test_without_a_display_the_window_says_so(data):
     bare = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
     command = [sys.executable, "-m", "upright_bolt", "--data", str(data), "window"]

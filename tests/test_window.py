@@ -353,6 +353,13 @@ def test_charts_show_what_was_sampled(window):
     run_to_end(window, "60s", "short")
     charts, history = window.workbench.charts, window.presenter.history
     window.show_view("workbench")
+    charts.follow()
+    (low, high), _ = charts.clock.getPlotItem().getViewBox().viewRange()
+    assert high - low == pytest.approx(621, abs=1)
+    assert charts.power.getPlotItem().getViewBox().viewRange()[0] == [low, high]  # one time axis for all
+    times = history.column("time")
+    charts._look_around()
+    charts.clock.setXRange(float(times[0]), float(times[-1]), padding=0)  # however much has passed since the run
     charts.draw()
     _, power = charts._power.getData()
     assert np.nanmax(power) == pytest.approx(45.0, abs=0.5)
@@ -366,9 +373,81 @@ def test_charts_show_what_was_sampled(window):
     }
     assert total["sustained limit"] > 30
     assert 8 < total["burst limit"] < 20
+    bare = charts.clock.viewport()
+    QTest.mouseDClick(bare, Qt.MouseButton.LeftButton, pos=bare.rect().center())
     (low, high), _ = charts.clock.getPlotItem().getViewBox().viewRange()
-    assert high - low == pytest.approx(621, abs=1)
-    assert charts.power.getPlotItem().getViewBox().viewRange()[0] == [low, high]  # one time axis for all
+    assert high - low == pytest.approx(621, abs=1)  # a double click returns to the present
+
+
+def test_flags_and_compare_pictures_carry_what_happened(window):
+    presenter = window.presenter
+    run_to_end(window, "60s", "first")
+    presenter.draft_value("turbo", "off")
+    presenter.try_draft()
+    until(lambda: presenter.status.trial is not None)
+    run_to_end(window, "60s", "second")
+    window.compare.choose([1, 2])
+    window.show_view("compare")
+    overlay = window.compare.overlay
+    until(lambda: len(overlay._items) == 12)
+    bands = [item for item in overlay._bands._drawn if hasattr(item, "opts") and "brush" in item.opts]
+    assert len(bands) >= 3  # burst and sustained in the first run, a clock cap in the second
+    ends = [max(bar.opts["x1"]) for bar in bands]
+    assert max(ends) == pytest.approx(60, abs=3)
+    spots = window.compare.watts._dots.data
+    assert len(spots) == 2
+    assert {round(spot["y"]) for spot in spots} == {round(run.end.score) for run in presenter.runs}
+    assert {words.toPlainText() for words in window.compare.watts._letters} == {"A", "B"}
+    window.show_view("workbench")
+    flags = window.workbench.charts.flags
+    times = presenter.history.column("time")
+    flags.draw(presenter.history.events, float(times[0]), float(times[-1]))
+    shown = " ".join(text for _, text, _ in flags._shown)
+    for words in ("Run 1 started", "Run 1 ended", "Tried turbo off", "Run 2 ended"):
+        assert words in shown
+
+
+def test_the_machine_view_follows_the_sensors(window):
+    window.show_view("machine")
+    until(lambda: any(label.text().endswith("°C") for label in window.machine.readings._values))
+    shown = {
+        sensor.name: label.text()
+        for sensor, label in zip(window.presenter.outline.sensors, window.machine.readings._values, strict=True)
+    }
+    assert shown["limit.sustained"] == "18 W"
+    assert shown["charger"] == "yes"
+    assert shown["clock.mean"].endswith("Hz")
+
+
+@pytest.mark.parametrize("machine", ["twin:skerry", "twin:plover"])
+def test_other_machines_in_the_window(open_desk, machine):
+    window = open_desk(machine, theme.DARK).window
+    words = words_of(window.workbench.settings)
+    assert "absent" in words
+    sustained = row(window, "sustained")
+    assert sustained.strip.isEnabled() == (machine == "twin:skerry")
+    if machine == "twin:plover":
+        assert "locked" in words
+        assert "lock bit" in sustained.toolTip()
+        type_value(window, "clock-max", "2 GHz")
+        click(window.workbench.settings.try_button)
+        until(lambda: window.presenter.status.trial is not None)
+        assert window.presenter.controls["clock-max"].in_force == 2000.0
+
+
+def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_desk):
+    desk = open_desk()
+    desk.window.workbench.run.pace.setCurrentIndex(2)
+    desk.presenter.start_run("steady", "10min", "froze")
+    until(lambda: desk.presenter.progress is not None and desk.presenter.progress.elapsed_s > 5)
+    for name in ("core-offset", "cache-offset"):
+        desk.presenter.draft_value(name, -160.0)
+    desk.presenter.try_draft()
+    until(lambda: "froze and was restarted" in desk.presenter.outcome)
+    until(lambda: not desk.engine._thread.is_alive())
+    record = desk.store.get(1)
+    assert record.end.state is RunState.FAILED
+    assert "froze" in record.end.why
 
 
 # other views and machines
