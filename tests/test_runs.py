@@ -287,3 +287,17 @@ def test_telemetry_leaves_as_csv_with_words_and_gaps(desk: TwinDesk, tmp_path):
     assert {row["held_by"] for row in table} <= {constraint.value for constraint in Constraint}
     with pytest.raises(BoltError, match="cannot be written"):
         export_csv(desk.store, record.id, tmp_path / "no" / "such" / "folder.csv")
+
+
+def test_two_programs_may_open_a_new_database_at_once(data):
+    import subprocess
+    import sys
+
+    code = (
+        "import sys\nfrom pathlib import Path\nfrom upright_bolt.store.runs import RunStore\n"
+        "RunStore(Path(sys.argv[1]) / 'runs.sqlite').close()"
+    )
+    command = [sys.executable, "-c", code, str(data)]
+    processes = [subprocess.Popen(command, stderr=subprocess.PIPE, text=True) for _ in range(4)]
+    told = [process.communicate(timeout=60)[1] for process in processes]
+    assert [process.returncode for process in processes] == [0] * 4, told

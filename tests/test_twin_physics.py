@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 
 from upright_bolt.twin.chip import tern
 from upright_bolt.twin.machine import open_twin
+from upright_bolt.twin.noise import Noise
 from upright_bolt.twin.physics import Demand, Physics
 from upright_bolt.twin.state import fresh_state, load_state, save_state
 
@@ -162,3 +163,46 @@ def test_firmware_puts_its_limits_back_within_a_second_of_plugging():
     twin.plug(charger=True)
     twin.physics.advance(1.0)
     assert twin.state.limits[1] == [18.0, 45.0, 28.0]
+
+
+def test_noise_is_even_and_repeatable():
+    noise = Noise(7)
+    draws = [noise.uniform() for _ in range(4000)]
+    assert 0 <= min(draws) < 0.01
+    assert 0.99 < max(draws) < 1
+    assert sum(draws) / len(draws) == pytest.approx(0.5, abs=0.02)
+    bells = [noise.bell() for _ in range(4000)]
+    assert sum(bells) / len(bells) == pytest.approx(0, abs=0.06)
+    assert sum(b * b for b in bells) / len(bells) == pytest.approx(1, abs=0.08)
+    again = Noise(noise.state)
+    assert noise.uniform() == again.uniform()
+
+
+def test_heat_reaches_a_steady_state_that_the_watts_explain():
+    physics = machine((20, 20, 5))
+    load(physics, 2400)
+    state, cooling = physics.state, physics.spec.cooling
+    to_air = (state.sink_c - cooling.ambient_c) * (cooling.still_w_per_k + cooling.fan_w_per_k_krpm * state.rpm / 1000)
+    by_case = (state.case_c - cooling.ambient_c) / cooling.case_to_air
+    assert to_air + by_case == pytest.approx(20.0, rel=0.02)  # what goes in comes out
+    assert state.die_c > state.sink_c > state.case_c > cooling.ambient_c
+
+
+def test_the_hottest_core_is_the_package_s_temperature():
+    physics = machine()
+    load(physics, 10)
+    cores = [physics.core_c(core) for core in range(6)]
+    assert max(cores) == physics.hottest_c()
+    assert cores[0] == max(cores)
+
+
+def test_a_cap_on_some_cores_costs_only_their_share():
+    def score(caps):
+        physics = machine((60, 60, 28))
+        physics.state.clock_high_mhz = caps
+        physics.settings_changed()
+        return load(physics, 30)["score"][0]
+
+    free, half, capped = score([4200.0] * 12), score([4200.0] * 6 + [2000.0] * 6), score([2000.0] * 12)
+    assert capped < half < free
+    assert half == pytest.approx((free + capped) / 2, rel=0.03)

@@ -1,0 +1,71 @@
+"""What past runs proved and broke, and conditions side by side."""
+
+from dataclasses import replace
+
+import pytest
+
+from upright_bolt.analysis.compare import conditions
+from upright_bolt.analysis.evidence import Evidence, evidence
+from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
+
+
+def made_up(
+    run_id=1, *, machine="twin:tern", sustained=18.0, seconds=600.0, errors=0, state=RunState.FINISHED, **around
+):
+    head = RunHead(
+        machine=machine,
+        identity={},
+        workload="steady",
+        label="",
+        asked_s=600.0,
+        settings={"sustained": sustained, "turbo": "on"},
+        tried={},
+        conditions=Conditions(**around),
+        started_at="2026-04-06T06:02:00+00:00",
+        columns=(),
+    )
+    wrong = tuple(WorkError(float(i), 0, "vector", "wrong result") for i in range(errors))
+    return RunRecord(run_id, head, RunEnd(state, "", seconds, 1000.0, RunNumbers()), (), wrong)
+
+
+def test_time_passed_adds_up_and_errors_are_counted_apart():
+    runs = [made_up(1), made_up(2, seconds=300.0), made_up(3, sustained=25.0, errors=2), made_up(4, sustained=25.0)]
+    assert evidence(runs, "twin:tern") == {"sustained": (Evidence(18.0, 900.0, 0), Evidence(25.0, 600.0, 1))}
+
+
+def test_other_machines_words_and_runs_in_progress_prove_nothing():
+    runs = [made_up(1, machine="host"), made_up(2, state=RunState.RUNNING)]
+    assert evidence(runs, "twin:tern") == {}
+    assert "turbo" not in evidence([made_up()], "twin:tern")
+
+
+def test_a_stopped_run_proves_the_time_it_ran():
+    stopped = made_up(state=RunState.STOPPED, seconds=42.0)
+    assert evidence([stopped], "twin:tern")["sustained"] == (Evidence(18.0, 42.0, 0),)
+
+
+@pytest.mark.parametrize(
+    ("base", "other", "what", "alike"),
+    [
+        ({"temp_start_c": 40.0}, {"temp_start_c": 43.9}, "Start", True),
+        ({"temp_start_c": 40.0}, {"temp_start_c": 44.5}, "Start", False),
+        ({"power_source": "charger"}, {"power_source": "battery"}, "Power source", False),
+        ({"platform_mode": "quiet"}, {"platform_mode": "quiet"}, "Platform mode", True),
+        ({"background_load": 0.01}, {"background_load": 0.03}, "Others' work", True),
+        ({"background_load": 0.01}, {"background_load": 0.09}, "Others' work", False),
+    ],
+)
+def test_conditions_side_by_side(base, other, what, alike):
+    found = conditions(made_up(2, **other), made_up(1, **base))
+    assert [(entry.what, entry.alike) for entry in found] == [(what, alike)]
+
+
+def test_what_was_measured_in_one_run_only_is_no_condition():
+    assert conditions(made_up(2, temp_start_c=40.0, background_load=0.2), made_up(1)) == ()
+    unknown = conditions(made_up(2, power_source="charger"), made_up(1))
+    assert (unknown[0].base, unknown[0].alike) == ("", False)
+
+
+def test_records_are_values():
+    run = made_up()
+    assert replace(run, id=run.id) == run

@@ -1,0 +1,77 @@
+"""The worker as a process of its own: its lines, its check of itself, its end."""
+
+import os
+import subprocess
+import sys
+
+import pytest
+
+CPU = min(os.sched_getaffinity(0))
+WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
+
+
+@pytest.fixture
+def worker():
+    started = []
+
+    def start(*more):
+        process = subprocess.Popen(
+            [*WORKER, *more], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+        )
+        started.append(process)
+        return process
+
+    yield start
+    for process in started:
+        process.kill()
+        process.communicate()
+
+
+def lines(process, count):
+    return [process.stdout.readline().split() for _ in range(count)]
+
+
+def test_it_warms_up_waits_and_then_reports_every_block(worker):
+    process = worker()
+    assert lines(process, 1) == [["ready"]]
+    process.stdin.write("go\n")
+    process.stdin.flush()
+    told = lines(process, 8)
+    assert [line[:2] for line in told] == [["b", name] for name in ("vector", "integer", "compression", "memory")] * 2
+    assert all(line[4] == "1" for line in told)
+    begun, ended = [float(line[2]) for line in told], [float(line[3]) for line in told]
+    assert all(a < b for a, b in zip(begun, ended, strict=True))
+    assert all(a <= b for a, b in zip(ended, begun[1:], strict=False))  # one after another, nothing between
+
+
+def test_a_planted_bit_is_reported_once(worker):
+    process = worker("2")
+    process.stdin.write("go\n")
+    process.stdin.flush()
+    told = lines(process, 9)[1:]
+    assert [line[4] for line in told] == ["1", "1", "0", "1", "1", "1", "1", "1"]
+    assert told[2][1] == "compression"
+
+
+def test_it_ends_when_nobody_tells_it_to_begin(worker):
+    process = worker()
+    lines(process, 1)
+    process.stdin.close()
+    assert process.wait(timeout=20) == 0
+    process.stdin = None
+
+
+def test_it_ends_when_nobody_reads(worker):
+    process = worker()
+    lines(process, 1)
+    process.stdin.write("go\n")
+    process.stdin.flush()
+    process.stdout.close()
+    assert process.wait(timeout=20) == 0
+    process.stdout = None
+
+
+def test_a_processor_that_is_not_there_is_an_error(worker):
+    result = subprocess.run([*WORKER[:-1], "4095"], capture_output=True, text=True, check=False)
+    assert result.returncode != 0
+    assert "Invalid argument" in result.stderr
