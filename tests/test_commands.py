@@ -120,6 +120,7 @@ def test_plugging_shows_as_drift(bolt):
         (["run", "steady", "--duration", "2s"], 2, "from 5 s to 24 h"),
         (["run", "steady", "--with", "burst=9kW"], 2, "unit kW"),
         (["runs", "show", "one"], 2, "no run number"),
+        (["runs", "show", "²"], 2, "no run number"),
         (["runs", "show", "7"], 2, "There is no run 7"),
         (["runs", "delete", "7"], 2, "There is no run 7"),
         (["runs", "export", "7", "--csv", "x.csv"], 2, "There is no run 7"),
@@ -290,12 +291,13 @@ def test_help_names_every_command(bolt):
     assert bolt("--version").stdout.startswith("upright-bolt ")
 
 
+@pytest.mark.timeout(500)
 def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(data, tmp_path):
     pictures = tmp_path / "pictures"
     command = [sys.executable, "-m", "upright_bolt", "--data", str(data), "demo", "--play", "--pictures", str(pictures)]
     bare = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
     result = subprocess.run(
-        [*command, "--real-seconds", "5"], capture_output=True, text=True, env=bare, check=False, timeout=110
+        [*command, "--real-seconds", "5"], capture_output=True, text=True, env=bare, check=False, timeout=480
     )
     assert result.returncode == 0, result.stderr
     for words in ("Score", "Held back by", "It peaks cooler although it draws more", "This computer", "Kept until"):

@@ -236,7 +236,17 @@ def test_a_read_that_is_refused_is_told_apart_from_a_missing_file():
 
 @pytest.mark.parametrize(
     ("text", "cpus"),
-    [("0-3,8", [0, 1, 2, 3, 8]), ("5", [5]), ("", []), ("a-b", []), ("3-1", []), ("0-0", [0]), ("0-,2", [0, 2])],
+    [
+        ("0-3,8", [0, 1, 2, 3, 8]),
+        ("²", []),
+        ("1-²", []),
+        ("5", [5]),
+        ("", []),
+        ("a-b", []),
+        ("3-1", []),
+        ("0-0", [0]),
+        ("0-,2", [0, 2]),
+    ],
 )
 def test_processor_lists(text, cpus):
     assert cpu_list(text) == cpus

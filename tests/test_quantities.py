@@ -49,6 +49,7 @@ def test_typed_values_are_kept_in_the_control_s_own_unit(name, text, value):
         ("clock-max", "3,2GHz", "Write the decimal sign as a point"),
         ("epp", "256", "whole number from 0 to 255"),
         ("epp", "-1", "whole number from 0 to 255"),
+        ("epp", "²", "whole number from 0 to 255"),
         ("epp", "12.5", "whole number from 0 to 255"),
         ("turbo", "yes", "neither on nor off"),
         ("window", "", "nothing was given"),

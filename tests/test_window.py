@@ -5,6 +5,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from PyQt6 import sip
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
@@ -13,9 +14,10 @@ from PyQt6.QtWidgets import QApplication, QLabel
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
+from upright_bolt.desktop.engine import Snapshot
 from upright_bolt.desktop.scale_strip import ScaleStrip
 from upright_bolt.desktop.start import Desk, application
-from upright_bolt.model.run import RunState, WorkError
+from upright_bolt.model.run import RunEvent, RunState, WorkError
 from upright_bolt.store.runs import RunStore
 
 FAST = 3  # place in the list of a twin's paces: 300 times as fast as life
@@ -40,8 +42,9 @@ def open_desk(data, qapp_kept):
 
     yield make
     for desk in made:
-        desk.window.close()
-        desk.tear_down()
+        if not sip.isdeleted(desk.window):
+            desk.window.close()
+            desk.tear_down()
 
 
 @pytest.fixture
@@ -448,6 +451,15 @@ def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_desk):
     record = desk.store.get(1)
     assert record.end.state is RunState.FAILED
     assert "froze" in record.end.why
+
+
+def test_what_the_engine_sent_before_the_end_finds_no_widgets(open_desk):
+    desk = open_desk()
+    desk.window.close()
+    desk.tear_down()
+    desk.presenter._take(Snapshot(events=[RunEvent(1.0, "run", "too late")]))
+    desk.presenter._say("too late")
+    assert desk.presenter.outcome == "too late"
 
 
 # other views and machines

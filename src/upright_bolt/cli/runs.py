@@ -101,7 +101,7 @@ def add_to(app: typer.Typer) -> None:
 
 
 def _id(text: str) -> int:
-    if not text.isdigit():
+    if not (text.isascii() and text.isdecimal()):
         raise BadInput(f"“{text}” is no run number. “upright-bolt runs” lists the numbers.")
     return int(text)
 

@@ -108,6 +108,11 @@ class Presenter:
         """Call ``listener`` when the list of runs has changed."""
         self._run_listeners.append(listener)
 
+    def let_go(self) -> None:
+        """Tell nobody anything any more: what the engine has still sent finds no widgets."""
+        self._listeners.clear()
+        self._run_listeners.clear()
+
     def _changed(self) -> None:
         for listener in self._listeners:
             listener()

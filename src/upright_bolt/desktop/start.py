@@ -80,6 +80,7 @@ class Desk:
         if self._closed:
             return
         self._closed = True
+        self.presenter.let_go()
         trouble = self.engine.close()
         self.door.close()
         self.store.close()

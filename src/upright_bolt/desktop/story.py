@@ -20,7 +20,7 @@ from upright_bolt.session.session import Session
 
 PACE = "300 × faster"
 SETTLE_S = 330.0
-PATIENCE_S = 120.0
+PATIENCE_S = 300.0
 
 
 class Story:

@@ -115,7 +115,7 @@ class PreferenceControl(_PolicyControl):
         text = self._on.text()
         if text is None:
             return None
-        if text.isdigit():
+        if text.isdecimal():
             return float(text)
         return float(PREFERENCE_NAMES[text]) if text in PREFERENCE_NAMES else None
 
@@ -262,7 +262,7 @@ def _preference(probe: Probe, policies: list[int]) -> PreferenceControl | BiasCo
 def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
     """Return the clock controls and sensors, and the fixed clocks."""
     names = probe.files.names(paths.CPUFREQ)
-    policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdigit())
+    policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdecimal())
     found = Found()
     if not policies:
         why = (

@@ -27,11 +27,11 @@ def read_topology(probe: Probe) -> Topology:
     """Return the online processors; without the kernel's list, those of ``/proc/cpuinfo`` or ``/proc/stat``."""
     cpus = cpu_list(probe.text(paths.CPU_ONLINE) or "")
     if not cpus:
-        cpus = [int(value) for key, value in _cpuinfo(probe) if key == "processor" and value.isdigit()]
+        cpus = [int(value) for key, value in _cpuinfo(probe) if key == "processor" and value.isdecimal()]
     if not cpus:
         lines = probe.long_text(paths.STAT).splitlines()
         names = [line.split()[0][3:] for line in lines if line.startswith("cpu")]
-        cpus = [int(name) for name in names if name.isdigit()]
+        cpus = [int(name) for name in names if name.isdecimal()]
     core_of = {}
     for cpu in cpus:
         core = probe.number(paths.topology(cpu, "core_id"))

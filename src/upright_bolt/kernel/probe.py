@@ -82,6 +82,6 @@ def cpu_list(text: str) -> list[int]:
     found: list[int] = []
     for part in text.split(","):
         first, _, last = part.strip().partition("-")
-        if first.isdigit() and (last.isdigit() or not last):
+        if first.isdecimal() and (last.isdecimal() or not last):
             found.extend(range(int(first), min(int(last or first), int(first) + 4096) + 1))
     return found

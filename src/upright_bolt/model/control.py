@@ -218,7 +218,7 @@ def _ask_back(declared: Declaration, text: str, value: float) -> None:
 def _parse_preference(declared: Declaration, text: str) -> float:
     if text in PREFERENCE_NAMES:
         return float(PREFERENCE_NAMES[text])
-    if text.isdigit() and int(text) <= 255:
+    if text.isascii() and text.isdecimal() and int(text) <= 255:
         return float(int(text))
     names = ", ".join(PREFERENCE_NAMES)
     raise BadInput(f"{declared.title}: “{text}” is neither a whole number from 0 to 255 nor one of {names}.")
