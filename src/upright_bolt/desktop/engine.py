@@ -85,7 +85,8 @@ class Engine(QObject):
         return self._trouble
 
     def _deliver(self, callback: Callable[[Any], None], value: object) -> None:
-        callback(value)
+        if not self._stop.is_set():
+            callback(value)
 
     def _live(self) -> None:
         try:
@@ -152,6 +153,7 @@ class Door(QObject):
     def __init__(self) -> None:
         super().__init__()
         self._pool = ThreadPoolExecutor(1, thread_name_prefix="store")
+        self._open = True
         self._answered.connect(self._deliver)
 
     def run(self, work: Callable[[], Any], on_result: Answer, on_error: Fail) -> None:
@@ -166,8 +168,10 @@ class Door(QObject):
         self._pool.submit(job)
 
     def _deliver(self, callback: Callable[[Any], None], value: object) -> None:
-        callback(value)
+        if self._open:
+            callback(value)
 
     def close(self) -> None:
-        """Wait for what is under way."""
+        """Wait for what is under way; its outcome goes nowhere, since the window is going."""
+        self._open = False
         self._pool.shutdown(wait=True)
