@@ -1,5 +1,6 @@
 """How long the window's event loop is blocked at worst."""
 
+import sys
 import time
 from pathlib import Path
 
@@ -77,3 +78,8 @@ def _load_a_day(desk: Desk) -> None:
     start = last.time_s - DAY_S
     day = [Sample(start + i * 0.5, last.values, Constraint.NO_WORK) for i in range(count)]
     history.add(day, [])
+
+
+if __name__ == "__main__":
+    milliseconds, words = worst_stall_ms(Path(sys.argv[1]))
+    print(milliseconds, words)
