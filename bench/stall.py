@@ -18,10 +18,9 @@ LIVE_S = 25.0
 
 
 class Heart:
-    """Beats as often as the event loop lets it, and keeps the longest pause."""
+    """Beats as often as the event loop lets it, and keeps every pause."""
 
     def __init__(self) -> None:
-        self.worst_ms = 0.0
         self.pauses: list[float] = []
         self._last = time.perf_counter()
         self._timer = QTimer()

@@ -13,9 +13,9 @@ from sqlalchemy import create_engine, event
 
 from support import TwinDesk
 from upright_bolt.analysis import compare as cmp
-from upright_bolt.analysis.summary import constraint_code, constraint_shares, settled_from_s, summarise
+from upright_bolt.analysis.summary import constraint_shares, settled_from_s, summarise
 from upright_bolt.errors import BadInput, BoltError, NotHere
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError
 from upright_bolt.store import tables
 from upright_bolt.store.export import compared_data, export_csv, run_data
@@ -125,7 +125,7 @@ def test_numbers_of_a_made_up_run_are_those_worked_out_by_hand():
         "power.package": np.where(load, np.where(early, 40.0, 20.0), 2.0),
         "temperature.package": np.where(time_s < 0, 95.0, 50.0 + time_s / 10),
         "fan.1": np.full(time_s.shape, np.nan),
-        "held_by": np.where(early, constraint_code(Constraint.BURST), constraint_code(Constraint.SUSTAINED)),
+        "held_by": np.where(early, CODE[Constraint.BURST], CODE[Constraint.SUSTAINED]),
     }
     numbers = summarise(time_s, columns, 80.0, 1000.0)
     assert numbers.clock_burst_mhz == 3600

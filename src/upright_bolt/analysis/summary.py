@@ -11,7 +11,7 @@ from collections.abc import Mapping
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.run import RunNumbers
 
 BURST_S = 20.0
@@ -19,12 +19,6 @@ SETTLED_PART = 0.25
 SETTLED_LEAST_S = 10.0
 
 Floats = NDArray[np.float64]
-_CODES = list(Constraint)
-
-
-def constraint_code(constraint: Constraint) -> float:
-    """Return the number under which telemetry keeps a constraint."""
-    return float(_CODES.index(constraint))
 
 
 def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, score: float | None) -> RunNumbers:
@@ -70,9 +64,9 @@ def constraint_shares(codes: Floats | None, where: NDArray[np.bool_]) -> dict[st
     chosen = codes[where & ~np.isnan(codes)].astype(int)
     if not chosen.size:
         return {}
-    counts = np.bincount(chosen, minlength=len(_CODES))
+    counts = np.bincount(chosen, minlength=len(ORDER))
     order = np.argsort(-counts, kind="stable")
-    return {_CODES[i].value: round(float(counts[i] / chosen.size), 4) for i in order if counts[i]}
+    return {ORDER[i].value: round(float(counts[i] / chosen.size), 4) for i in order if counts[i]}
 
 
 def _mean(column: Floats | None, where: NDArray[np.bool_]) -> float | None:

@@ -11,7 +11,7 @@ from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
 from upright_bolt.desktop.run_list import LETTERS
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import RunRecord
 from upright_bolt.session.numbers import HELD_BY
@@ -107,7 +107,7 @@ class Bands(Chart):
                 self._band(len(runs) - i - 1, times, columns[HELD_BY])
 
     def _band(self, row: int, times: Floats, held: Floats) -> None:
-        for code, constraint in enumerate(Constraint):
+        for code, constraint in enumerate(ORDER):
             spans = spans_of(times, held, code)
             if not spans:
                 continue

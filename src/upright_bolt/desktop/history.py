@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import CODE
 from upright_bolt.model.run import RunEvent
 from upright_bolt.session.sampler import Sample
 
@@ -13,7 +13,6 @@ COLUMNS = (
     "held",
 )  # fmt: skip
 KEEP_S = 24 * 3600.0
-_CODES = {constraint: float(i) for i, constraint in enumerate(Constraint)}
 
 
 class History:
@@ -66,7 +65,7 @@ class History:
             self._value(sample, "temperature.package"),
             self._value(sample, "fan.1"),
             self._value(sample, "busy.mean"),
-            _CODES[sample.constraint],
+            CODE[sample.constraint],
         )
         self._table[self._end] = [np.nan if value is None else value for value in row]
         for name, value in (("power", row[4]), ("temperature", row[7])):

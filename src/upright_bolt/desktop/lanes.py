@@ -9,7 +9,7 @@ from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.history import Floats, spans_of
 from upright_bolt.desktop.pieces import label, restyle
 from upright_bolt.desktop.theme import Theme
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import ORDER, Constraint
 
 SHOWN = (
     Constraint.SUSTAINED,
@@ -22,7 +22,6 @@ SHOWN = (
     Constraint.UNKNOWN,
 )
 LANE_PX = 12
-_CODES = list(Constraint)
 
 
 def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
@@ -87,7 +86,7 @@ class Lanes(QWidget):
     def draw(self, time_s: Floats, held: Floats) -> None:
         """Fill the lanes. Both of shape (n,); ``held`` holds places in ``Constraint``."""
         for row, constraint in enumerate(SHOWN):
-            spans = spans_of(time_s, held, _CODES.index(constraint)) if len(time_s) else []
+            spans = spans_of(time_s, held, ORDER.index(constraint)) if len(time_s) else []
             y = len(SHOWN) - row - 0.88
             self._bars[constraint].setOpts(
                 x0=[a for a, _ in spans], x1=[b for _, b in spans], y0=[y] * len(spans), height=[0.76] * len(spans)

@@ -13,7 +13,7 @@ from upright_bolt.desktop.history import Floats, History, thinned
 from upright_bolt.desktop.lanes import Lanes
 from upright_bolt.desktop.pieces import column, heading, label
 from upright_bolt.desktop.theme import Theme
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
 
 SPAN_S = 600.0
@@ -21,7 +21,6 @@ AHEAD = 0.035
 SCROLL_S = 5.0
 WORDS_W = 108
 MOST_POINTS = 900
-_CODES = list(Constraint)
 
 
 class Figure(QWidget):
@@ -129,7 +128,7 @@ class LiveCharts(QWidget):
         draw = partial(_set, self._temperature, times)
         draw(history.column("temperature")[rows])
         self.lanes.draw(times, history.column("held")[rows])
-        self.lanes.show_now(_CODES[int(history.column("held")[-1])])
+        self.lanes.show_now(ORDER[int(history.column("held")[-1])])
         self.flags.draw(history.events, from_s, to_s)
         self._say_missing()
         self._show_figures()

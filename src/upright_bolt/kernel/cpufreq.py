@@ -63,7 +63,6 @@ class _PolicyControl:
 
     def __init__(self, probe: Probe, policies: list[int], file: str) -> None:
         self._probe = probe
-        self._policies = policies
         self._on = PolicyFiles(probe, policies, file)
         self.files = self._on.files
 

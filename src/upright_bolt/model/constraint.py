@@ -15,3 +15,9 @@ class Constraint(StrEnum):
     CLOCK_CAP = "clock cap"
     NO_WORK = "no work"
     UNKNOWN = "unknown"
+
+
+ORDER = tuple(Constraint)
+"""Constraints by the number under which telemetry keeps them."""
+CODE = {constraint: float(number) for number, constraint in enumerate(ORDER)}
+"""That number by constraint; a float, since telemetry holds nothing else."""

@@ -2,18 +2,17 @@
 
 from math import nan
 
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import CODE
 from upright_bolt.model.run import RunNumbers
 from upright_bolt.session.sampler import Sample
 
 HELD_BY = "held_by"
 """Telemetry column that holds the constraint, by its place in ``Constraint``."""
-_CODE = {constraint: float(i) for i, constraint in enumerate(Constraint)}
 
 
 def number_rows(sample: Sample) -> list[float]:
     """Return a sample as telemetry keeps it: NaN where not measured, and the constraint's number at the end."""
-    return [nan if value is None else value for value in sample.values] + [_CODE[sample.constraint]]
+    return [nan if value is None else value for value in sample.values] + [CODE[sample.constraint]]
 
 
 def run_numbers(

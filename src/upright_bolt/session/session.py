@@ -137,7 +137,7 @@ class Session:
         self._events.append(RunEvent(self.machine.clock.now_s(), kind, text))
 
     def _writable(self) -> None:
-        if self._lock is None:
+        if self.read_only:
             raise InUse("Another process of this program holds this machine; change its settings there.")
 
     def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
@@ -202,16 +202,19 @@ class Session:
         sampler = self.sampler
         identity = self.surveyed.identity
         trial = self.trials.current
+        in_force = self.in_force()
         head = RunHead(
             machine=self.machine.word,
             identity=asdict(identity),
             workload=workload,
             label=label,
             asked_s=duration_s,
-            settings=self.in_force(),
+            settings=in_force,
             tried=dict(trial.settings) if trial else {},
             conditions=Conditions(
-                power_source=self._power_source(), platform_mode=self._platform_mode(), kernel=identity.kernel
+                power_source=self._power_source(),
+                platform_mode=str(in_force.get("platform-mode", "")),
+                kernel=identity.kernel,
             ),
             started_at=now_stamp(),
             columns=(*(sensor.name for sensor in sampler.sensors), HELD_BY),
@@ -225,9 +228,6 @@ class Session:
         sample = self._last or self.tick().sample
         value = sample.values[place] if place is not None else None
         return "" if value is None else ("charger" if value else "battery")
-
-    def _platform_mode(self) -> str:
-        return Probe(self.machine.files, self.machine.registers).text(paths.PLATFORM_PROFILE) or ""
 
     def plug(self, *, charger: bool) -> None:
         """Plug a twin's charger in or out. Raises BadInput on a real machine."""

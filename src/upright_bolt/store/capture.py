@@ -7,6 +7,7 @@ not read hold all ones.
 
 import io
 import tarfile
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
@@ -45,11 +46,8 @@ def capture(files: KernelFiles, registers: Registers, clock: Clock, target: Path
         driver.facts()
         driver.read()
     Sampler(seen, known, found, clock).sample()
-    for path in (paths.BOOT_ID, paths.PLATFORM_PROFILE):
-        try:
-            seen.read(path)
-        except FileFault:
-            continue
+    with suppress(FileFault):
+        seen.read(paths.BOOT_ID)
     values = {place: value for place, value in known.values.items() if place[1] != mailbox.MAILBOX}
     try:
         with tarfile.open(target, "w:gz") as archive:

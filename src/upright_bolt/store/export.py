@@ -9,7 +9,7 @@ import numpy as np
 
 from upright_bolt.analysis.compare import Compared
 from upright_bolt.errors import BoltError
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.run import RunRecord
 from upright_bolt.session.numbers import HELD_BY
 from upright_bolt.store.runs import RunStore
@@ -58,20 +58,19 @@ def export_csv(store: RunStore, run_id: int, path: Path) -> int:
     """
     store.get(run_id)
     time_s, columns = store.telemetry(run_id)
-    names = list(Constraint)
     try:
         with path.open("w", newline="") as file:
             writer = csv.writer(file)
             writer.writerow(["time_s", *columns])
             for i, moment in enumerate(time_s):
-                cells = [_cell(column[i], names if name == HELD_BY else None) for name, column in columns.items()]
+                cells = [_cell(column[i], ORDER if name == HELD_BY else None) for name, column in columns.items()]
                 writer.writerow([f"{moment:.3f}", *cells])
     except OSError as fault:
         raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
     return len(time_s)
 
 
-def _cell(value: float, names: list[Constraint] | None) -> str:
+def _cell(value: float, names: tuple[Constraint, ...] | None) -> str:
     if np.isnan(value):
         return ""
     return names[int(value)].value if names else f"{value:.6g}"
