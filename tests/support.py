@@ -47,10 +47,10 @@ class TwinDesk:
 
     def die(self) -> None:
         """Let go of the machine without any cleaning up, as a killed process does."""
-        lock = self.session._lock
+        lock = self.session.reach._lock
         assert lock is not None
         lock.release()
-        self.session._lock = None
+        self.session.reach._lock = None
 
     def close(self) -> None:
         self.session.close()

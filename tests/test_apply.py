@@ -197,7 +197,7 @@ def test_what_can_never_be_is_refused_before_anything_is_written(desk: TwinDesk,
     assert words in report.sentence()
     assert "Not written" not in report.sentence()
     assert desk.in_force("window") == pytest.approx(27.98, abs=0.01)
-    assert desk.session.trials.current is None
+    assert desk.session.reach.trials.current is None
 
 
 def test_a_preference_under_performance_says_what_to_do(desk: TwinDesk):

@@ -28,17 +28,17 @@ def test_a_capture_opens_as_the_same_machine(captured, tmp_path):
     twin, target, done = captured
     live = survey(twin.files, twin.registers, "x")
     session = open_session(f"tree:{target}", tmp_path / "data", "a test", exclusive=True)
-    assert session.surveyed.identity == live.identity
-    assert session.surveyed.turbo_table_mhz == live.turbo_table_mhz
-    assert session.surveyed.ceiling_c == 100.0
+    assert session.about.identity == live.identity
+    assert session.about.turbo_table_mhz == live.turbo_table_mhz
+    assert session.about.ceiling_c == 100.0
     for name, control in session.controls().items():
         if not name.endswith("-offset"):
             assert control.in_force == live.controls[name].read()
             assert control.settable
     sample = session.tick().sample
-    names = {sensor.name for sensor in session.sampler.sensors}
+    names = {sensor.name for sensor in session.about.sensors}
     assert {"voltage.core", "limit.reasons", "temperature.core5", "fan.1"} <= names
-    assert sample.values[session.sampler.place["temperature.package"]] > 30.0
+    assert sample.values[session.place["temperature.package"]] > 30.0
     assert done.registers >= 6
     assert done.unreadable == ()
     session.close()

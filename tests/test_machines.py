@@ -122,7 +122,7 @@ def test_an_empty_folder_is_a_machine_that_offers_nothing_and_says_why(tmp_path)
     assert {c.state for c in controls.values()} == {ControlState.ABSENT}
     assert all(c.reason for c in controls.values())
     assert session.tick().sample.values == [None, None]
-    assert {"power source", "fan speed", "busy share"} <= {m.what for m in session.surveyed.missing}
+    assert {"power source", "fan speed", "busy share"} <= {m.what for m in session.about.missing}
     with pytest.raises(BadInput, match="no processor on which a workload could run"):
         session.machine.load("steady")
     session.close()
@@ -214,14 +214,14 @@ def test_this_computer_answers_and_never_shows_a_false_zero(tmp_path):
     session.tick()
     session.machine.clock.wait_until(session.machine.clock.now_s() + 0.3)
     sample = session.tick().sample
-    place = session.sampler.place
+    place = session.place
     assert sample.values[place["busy.mean"]] is not None
-    assert session.surveyed.identity.threads == os.cpu_count()
+    assert session.about.identity.threads == os.cpu_count()
     for control in session.controls().values():
         assert (control.in_force is None) == (control.state is ControlState.ABSENT)
     if not Path(paths.POWERCAP).exists():
         assert "power.package" not in place
-        assert any("power" in m.what and m.why for m in session.surveyed.missing)
+        assert any("power" in m.what and m.why for m in session.about.missing)
     session.close()
 
 

@@ -9,10 +9,9 @@ from hypothesis import strategies as st
 from support import FaultyFiles, TwinDesk, fresh_twin
 from upright_bolt.analysis.holding import held_by
 from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge
-from upright_bolt.kernel.identity import Topology
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.constraint import Constraint as C
-from upright_bolt.model.machine import Identity
+from upright_bolt.model.machine import Identity, Topology
 from upright_bolt.model.quantity import POWER, SHARE, SPEED
 from upright_bolt.model.sensor import Sensor
 from upright_bolt.session.sampler import Sampler
@@ -46,7 +45,7 @@ def test_a_sample_of_tern_measures_everything(desk: TwinDesk):
     desk.session.tick()
     desk.pass_time(0.5)
     tick = desk.session.tick()
-    values = dict(zip((s.name for s in desk.session.sampler.sensors), tick.sample.values, strict=True))
+    values = dict(zip((s.name for s in desk.session.about.sensors), tick.sample.values, strict=True))
     assert all(value is not None for value in values.values())
     assert 1.0 < values["power.package"] < 4.0
     assert values["limit.sustained"] == 18.0

@@ -9,6 +9,7 @@ from support import FaultyFiles, TwinDesk, fresh_twin
 from upright_bolt.app import open_session
 from upright_bolt.errors import BadInput, InUse, Refused
 from upright_bolt.model.trial import Trial
+from upright_bolt.session.direct import DirectReach
 from upright_bolt.session.journal import Journal
 from upright_bolt.session.lock import MachineLock
 from upright_bolt.session.machine import Machine
@@ -46,7 +47,7 @@ def test_keeping_ends_the_trial_and_leaves_its_settings(desk: TwinDesk):
 def test_a_second_draft_widens_the_trial_and_everything_goes_back(desk: TwinDesk):
     desk.session.try_settings({"sustained": 20.0}, standing=False)
     desk.session.try_settings({"sustained": 25.0, "turbo": "off"}, standing=False)
-    trial = desk.session.trials.current
+    trial = desk.session.reach.trials.current
     assert trial is not None
     assert trial.settings == {"sustained": 25.0, "turbo": "off"}
     assert trial.before_values == {"sustained": 18.0, "turbo": "on"}
@@ -123,7 +124,7 @@ def faulty_session(data):
     machine = Machine("twin:tern", "twin", files, twin.registers, TwinClock(twin))
     lock = MachineLock(data / "lock", "a test")
     lock.acquire()
-    return Session(machine, data, "a test", lock), files
+    return Session(machine, DirectReach(machine, data, "a test", lock)), files
 
 
 def test_every_write_order_killed_in_the_middle_is_put_back_by_the_next_start(data):
@@ -152,7 +153,7 @@ def test_every_write_order_killed_in_the_middle_is_put_back_by_the_next_start(da
         session._lock.release()
         lock = MachineLock(folder / "lock", "the next")
         lock.acquire()
-        later = Session(session.machine, folder, "the next", lock)
+        later = Session(session.machine, DirectReach(session.machine, folder, "the next", lock))
         assert {name: later.controls()[name].in_force for name in ASKED} == STOCK
         later.close()
 
@@ -163,7 +164,7 @@ def test_what_cannot_be_put_back_stays_on_record_and_is_said(data):
     files.on_write = lambda _n, _p: errno.EIO
     with pytest.raises(Refused, match="intel-rapl:0/constraint_0_power_limit_uw"):
         session.put_back()
-    assert session.trials.current is not None
+    assert session.reach.trials.current is not None
     files.on_write = lambda _n, _p: None
     session.put_back()
     assert session.controls()["sustained"].in_force == 18.0
@@ -175,7 +176,7 @@ def test_a_failed_apply_that_leaves_something_keeps_the_trial_open(data):
     files.on_write = lambda n, _p: errno.EIO if n >= 2 else None
     report = session.try_settings({"sustained": 25.0}, standing=False)
     assert report.left_changed
-    assert session.trials.current is not None
+    assert session.reach.trials.current is not None
     files.on_write = lambda _n, _p: None
     session.close()
     assert Journal(data / "journal.jsonl").open_trial() is None
@@ -228,7 +229,7 @@ def test_a_held_machine_is_read_only_for_others(desk: TwinDesk):
     with pytest.raises(InUse, match="in use by a test \\(process"):
         open_session("twin:tern", desk.data, "another", exclusive=True)
     other = open_session("twin:tern", desk.data, "another", exclusive=False)
-    assert other.read_only
+    assert other.reach.closed
     for act in (other.keep, other.put_back, lambda: other.try_settings(ASKED, standing=False)):
         with pytest.raises(InUse):
             act()

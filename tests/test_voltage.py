@@ -129,7 +129,7 @@ def test_a_firmware_that_ignores_silently_is_noticed_and_everything_put_back(des
     assert not report.ok
     assert "was written without complaint, but the machine holds 0 mV" in report.sentence()
     assert desk.in_force("sustained") == 18.0
-    assert desk.session.trials.current is None
+    assert desk.session.reach.trials.current is None
 
 
 def test_other_vendors_processors_are_left_alone():

@@ -7,6 +7,7 @@ from pathlib import Path
 from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.session.clock import RealClock
+from upright_bolt.session.direct import DirectReach
 from upright_bolt.session.lock import MachineLock
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
@@ -159,7 +160,8 @@ def open_session(machine: str, data: Path, holder: str, *, exclusive: bool) -> S
     folder = data / "machines" / word.folder
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
-        return Session(open_machine(word, folder, saved=lock is not None), folder, holder, lock)
+        opened = open_machine(word, folder, saved=lock is not None)
+        return Session(opened, DirectReach(opened, folder, holder, lock))
     except BaseException:
         if lock is not None:
             lock.release()

@@ -38,14 +38,14 @@ def control_data(control: Control) -> dict[str, Any]:
 
 def machine_data(session: "Session") -> dict[str, Any]:
     """Return what a machine is as plain data."""
-    identity = session.surveyed.identity
+    identity = session.about.identity
     return {
         "machine": asdict(identity) | {"driver": identity.driver or None},
         "controls": [control_data(control) for control in session.controls().values()],
         "sensors": [
-            {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in session.sampler.sensors
+            {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in session.about.sensors
         ],
-        "missing": [asdict(entry) for entry in session.surveyed.missing],
+        "missing": [asdict(entry) for entry in session.about.missing],
     }
 
 
@@ -104,7 +104,7 @@ def add_to(app: typer.Typer) -> None:
 
 
 def _print_machine(session: "Session") -> None:
-    identity = session.surveyed.identity
+    identity = session.about.identity
     cores = f"{identity.cores or '?'} cores, {identity.threads or '?'} threads"
     print(f"{identity.name}: {identity.processor or 'processor not named'}, {cores}")
     print(f"{identity.vendor or 'vendor not named'}, kernel {identity.kernel or '?'}, "
@@ -122,9 +122,9 @@ def _print_machine(session: "Session") -> None:
     for reason in reasons:
         names = [c.name for c in session.controls().values() if c.reason == reason]
         print(f"\n{', '.join(names)}: {reason}")
-    if session.surveyed.missing:
+    if session.about.missing:
         print("\nNot there:")
-        for entry in session.surveyed.missing:
+        for entry in session.about.missing:
             print(f"- {entry.what}: {entry.why}.")
 
 
@@ -140,7 +140,7 @@ def _sample(place: Place, count: int, step_s: float, to_csv: Path | None, *, as_
             sample = session.tick().sample
             taken.append(sample)
             if as_json:
-                values = {s.name: v for s, v in zip(session.sampler.sensors, sample.values, strict=True)}
+                values = {s.name: v for s, v in zip(session.about.sensors, sample.values, strict=True)}
                 print_json({"time_s": sample.time_s, "constraint": sample.constraint.value, "values": values})
             elif to_csv is None:
                 _print_sample(session, sample)
@@ -150,7 +150,7 @@ def _sample(place: Place, count: int, step_s: float, to_csv: Path | None, *, as_
 
 def _print_sample(session: "Session", sample: "Sample") -> None:
     rows = [("sensor", "value")]
-    for sensor, value in zip(session.sampler.sensors, sample.values, strict=True):
+    for sensor, value in zip(session.about.sensors, sample.values, strict=True):
         rows.append((sensor.name, sensor.quantity.show(value)))
     print_table(rows, right=(1,))
     print(f"held back by: {sample.constraint.value}\n")
@@ -160,7 +160,7 @@ def _write_csv(session: "Session", taken: "list[Sample]", path: Path) -> None:
     try:
         with path.open("w", newline="") as file:
             writer = csv.writer(file)
-            writer.writerow(["time_s", *(s.name for s in session.sampler.sensors), "held_by"])
+            writer.writerow(["time_s", *(s.name for s in session.about.sensors), "held_by"])
             for sample in taken:
                 cells = ["" if v is None else f"{v:.6g}" for v in sample.values]
                 writer.writerow([f"{sample.time_s:.3f}", *cells, sample.constraint.value])

@@ -127,7 +127,7 @@ def run_once(
 
 
 def _try_for_run(session: "Session", settings: Settings) -> None:
-    if session.trials.current is not None:
+    if session.status().trial is not None:
         raise BadInput("A trial is running already; “keep” or “put-back” it before a run with settings of its own.")
     report = session.try_settings(settings, standing=False)  # closing the session puts it back
     if not report.ok:

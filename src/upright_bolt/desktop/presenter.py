@@ -43,22 +43,22 @@ class Outline:
 
 def outline_of(session: Session) -> Outline:
     """Read the outline; call it before the engine has the session."""
-    surveyed, machine = session.surveyed, session.machine
+    about, machine = session.about, session.machine
     by_core: dict[tuple[int, int], list[int]] = {}
-    for cpu, core in surveyed.topology.core_of.items():
+    for cpu, core in about.topology.core_of.items():
         by_core.setdefault(core, []).append(cpu)
     if not by_core:
-        by_core = {(0, cpu): [cpu] for cpu in surveyed.topology.cpus}
+        by_core = {(0, cpu): [cpu] for cpu in about.topology.cpus}
     return Outline(
         word=machine.word,
         described=machine.described,
-        identity=surveyed.identity,
-        missing=surveyed.missing,
-        sensors=tuple(session.sampler.sensors),
-        place=session.sampler.place,
+        identity=about.identity,
+        missing=about.missing,
+        sensors=about.sensors,
+        place=session.place,
         cores=tuple((str(core[1]), tuple(cpus)) for core, cpus in sorted(by_core.items())),
-        ceiling_c=surveyed.ceiling_c,
-        highest_mhz=surveyed.highest_mhz,
+        ceiling_c=about.ceiling_c,
+        highest_mhz=about.highest_mhz,
         no_load=machine.no_load,
         has_pace=machine.set_pace is not None,
         can_plug=machine.plug is not None,

@@ -9,8 +9,8 @@ import re
 from upright_bolt.kernel import graphics, paths
 from upright_bolt.kernel.channels import Gauge
 from upright_bolt.kernel.driver import Found
-from upright_bolt.kernel.identity import Topology
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.machine import Topology
 from upright_bolt.model.quantity import COUNT, SPEED, TEMPERATURE
 from upright_bolt.model.sensor import Sensor
 

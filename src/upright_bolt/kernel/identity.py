@@ -3,24 +3,9 @@
 Everything is optional; a machine that says nothing is still a machine, with empty words.
 """
 
-from dataclasses import dataclass
-
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.probe import Probe, cpu_list
-from upright_bolt.model.machine import Identity
-
-
-@dataclass(frozen=True, slots=True)
-class Topology:
-    """Logical processors that are online, and the physical core of each as ``(package, core)``."""
-
-    cpus: tuple[int, ...]
-    core_of: dict[int, tuple[int, int]]
-
-    @property
-    def cores(self) -> int | None:
-        """Number of physical cores, or None if the kernel does not tell."""
-        return len(set(self.core_of.values())) or None
+from upright_bolt.model.machine import Identity, Topology
 
 
 def read_topology(probe: Probe) -> Topology:

@@ -18,11 +18,11 @@ from upright_bolt.kernel import (
 )
 from upright_bolt.kernel.channels import BusyTable, Channel
 from upright_bolt.kernel.driver import ControlDriver, Found
-from upright_bolt.kernel.identity import Topology, read_identity, read_topology
+from upright_bolt.kernel.identity import read_identity, read_topology
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.surfaces import Surfaces
-from upright_bolt.model.machine import Identity, Missing
+from upright_bolt.model.machine import Identity, Missing, Topology
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.sensor import Sensor
 

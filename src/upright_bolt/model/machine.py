@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass
 
+from upright_bolt.model.sensor import Sensor
+
 
 @dataclass(frozen=True, slots=True)
 class Identity:
@@ -25,3 +27,42 @@ class Missing:
 
     what: str
     why: str
+
+
+@dataclass(frozen=True, slots=True)
+class Topology:
+    """Logical processors that are online, and the physical core of each as ``(package, core)``."""
+
+    cpus: tuple[int, ...]
+    core_of: dict[int, tuple[int, int]]
+
+    @property
+    def cores(self) -> int | None:
+        """Number of physical cores, or None if the kernel does not tell."""
+        return len(set(self.core_of.values())) or None
+
+
+@dataclass(frozen=True, slots=True)
+class About:
+    """What does not change about a machine while it is in use.
+
+    Attributes:
+        sensors: what the numbers of a sample mean, in their order.
+        ceiling_c: temperature at which the processor throttles; None if unknown.
+        base_mhz, highest_mhz: base clock and highest turbo clock; None if unknown.
+        turbo_table_mhz: highest clock by number of active cores; empty if unknown.
+    """
+
+    identity: Identity
+    topology: Topology
+    missing: tuple[Missing, ...]
+    sensors: tuple[Sensor, ...]
+    ceiling_c: float | None
+    base_mhz: float | None
+    highest_mhz: float | None
+    turbo_table_mhz: tuple[float, ...]
+
+    @property
+    def place(self) -> dict[str, int]:
+        """Sensor name to its place in a sample."""
+        return {sensor.name: i for i, sensor in enumerate(self.sensors)}

@@ -57,6 +57,7 @@ class Trial:
         by: who began it, for a person.
         standing: True if it outlives the program that began it (a command's ``set``).
         boot_id: the boot it belongs to.
+        owner: who may keep it, where several share the process that holds the machine; empty if nobody else could.
     """
 
     id: str
@@ -67,6 +68,7 @@ class Trial:
     by: str
     standing: bool
     boot_id: str
+    owner: str = ""
 
 
 @dataclass(frozen=True, slots=True)

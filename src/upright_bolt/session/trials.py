@@ -47,7 +47,7 @@ class Trials:
         self._base_mhz = base_mhz
         self.current: Trial | None = record.open_trial()
 
-    def try_out(self, settings: Settings, by: str, *, standing: bool) -> ApplyReport:
+    def try_out(self, settings: Settings, by: str, *, standing: bool, owner: str = "") -> ApplyReport:
         """Put settings in force as a trial, or widen the running one.
 
         Returns:
@@ -70,7 +70,7 @@ class Trials:
                 tuple(ApplyRow(n, v, controls[n].in_force, ok=False, why=why) for n, v in settings.items())
             )
         earlier = self.current
-        trial = self._opened(settings, before_now, controls, by, standing=standing)
+        trial = self._opened(settings, before_now, controls, by, standing=standing, owner=owner)
         self._journal.begin(trial, self._stamp())
         report = apply.put_in_force(settings, self._drivers, self._files, before_now)
         self._conclude(trial, earlier, report)
@@ -84,6 +84,7 @@ class Trials:
         by: str,
         *,
         standing: bool,
+        owner: str,
     ) -> Trial:
         values = {n: v for n in settings if (v := controls[n].in_force) is not None}
         running = self.current
@@ -97,6 +98,7 @@ class Trials:
                 by,
                 standing,
                 self._boot_id,
+                owner,
             )
         return Trial(
             running.id,
@@ -107,6 +109,7 @@ class Trials:
             running.by,
             running.standing and standing,
             self._boot_id,
+            running.owner,
         )
 
     def _conclude(self, trial: Trial, earlier: Trial | None, report: ApplyReport) -> None:
