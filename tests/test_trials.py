@@ -149,8 +149,8 @@ def test_every_write_order_killed_in_the_middle_is_put_back_by_the_next_start(da
         else:
             assert n == 17 - 1 or files.writes < n
         files.on_write = lambda _n, _p: None
-        assert session._lock is not None
-        session._lock.release()
+        assert session.reach._lock is not None
+        session.reach._lock.release()
         lock = MachineLock(folder / "lock", "the next")
         lock.acquire()
         later = Session(session.machine, DirectReach(session.machine, folder, "the next", lock))
