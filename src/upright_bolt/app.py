@@ -1,17 +1,23 @@
 """The one place where things are built: a machine by its word, its session, the run store."""
 
 import hashlib
+import os
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from upright_bolt.errors import BadInput, InUse
+from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.model.machine import Missing
 from upright_bolt.session.clock import RealClock
 from upright_bolt.session.direct import DirectReach
 from upright_bolt.session.lock import MachineLock
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
 from upright_bolt.workload.load import Load
+
+if TYPE_CHECKING:
+    from upright_bolt.service.client import ServiceReach
 
 DEFAULT_MACHINE = "host"
 
@@ -138,16 +144,29 @@ def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
         make_load=lambda workload: TwinLoad(twin, workload),
         plug=lambda charger: twin.plug(charger=charger),
         save=twin.save,
+        keep_up=clock.keep_up,
         set_pace=set_pace,
     )
 
 
-def open_session(machine: str, data: Path, holder: str, *, exclusive: bool) -> Session:
-    """Open a session on a machine.
+SYSTEM_STATE = Path("/var/lib/upright-bolt")
+"""Where root keeps the journal of this computer: the same place for the service and for a command run with sudo."""
+HOW_TO_ADD = "install it with “sudo make install” in the source folder, or run single commands with sudo"
+
+
+def state_folder(word: MachineWord, given: Path | None) -> Path:
+    """Return where a machine's journal, lock and memory lie: below the data folder, or the system's for root."""
+    if given is None and word.kind == "host" and os.geteuid() == 0:
+        return SYSTEM_STATE / word.folder
+    return data_folder(given) / "machines" / word.folder
+
+
+def open_session(machine: str, data: Path | None, holder: str, *, exclusive: bool) -> Session:
+    """Open a session on a machine; on this computer through the root service, if there is one.
 
     Args:
         machine: its word as typed.
-        data: the data folder.
+        data: the data folder given by the person; None for the usual one.
         holder: who this process is.
         exclusive: the machine will be changed, so nobody else may hold it. Otherwise a held machine is opened
             read-only.
@@ -157,11 +176,50 @@ def open_session(machine: str, data: Path, holder: str, *, exclusive: bool) -> S
         InUse: another process holds it and ``exclusive`` is asked.
     """
     word = parse_machine(machine)
-    folder = data / "machines" / word.folder
+    if word.kind != "host":
+        return _direct(word, state_folder(word, data), holder, exclusive=exclusive)
+    found = _service()
+    if isinstance(found, Missing):
+        notes = () if os.geteuid() == 0 else (found,)
+        return _direct(word, state_folder(word, data), holder, exclusive=exclusive, notes=notes)
+    return Session(open_machine(word, data_folder(data), saved=False), found)
+
+
+def _service() -> "ServiceReach | Missing":
+    from upright_bolt.service.bus import bus_is_there
+
+    if not bus_is_there():
+        return Missing("root service", f"there is no system bus here; {HOW_TO_ADD}")
+    from upright_bolt.service.client import ServiceAbsent, ServiceReach
+
+    try:
+        return ServiceReach()
+    except ServiceAbsent as fault:
+        return Missing("root service", f"{str(fault).rstrip('.')}; {HOW_TO_ADD}")
+    except BoltError as fault:
+        return Missing("root service", str(fault).rstrip("."))
+
+
+def _direct(
+    word: MachineWord, folder: Path, holder: str, *, exclusive: bool, notes: tuple[Missing, ...] = ()
+) -> Session:
+    machine, reach = open_reach(word, folder, holder, exclusive=exclusive, notes=notes)
+    return Session(machine, reach)
+
+
+def open_reach(
+    word: MachineWord, folder: Path, holder: str, *, exclusive: bool, notes: tuple[Missing, ...] = ()
+) -> tuple[Machine, DirectReach]:
+    """Open a machine in this process itself, held by a lock in ``folder``.
+
+    Raises:
+        InUse: another process holds it and ``exclusive`` is asked.
+        BoltError: ``folder`` cannot be written.
+    """
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
-        opened = open_machine(word, folder, saved=lock is not None)
-        return Session(opened, DirectReach(opened, folder, holder, lock))
+        machine = open_machine(word, folder, saved=lock is not None)
+        return machine, DirectReach(machine, folder, holder, lock, notes)
     except BaseException:
         if lock is not None:
             lock.release()
@@ -177,3 +235,21 @@ def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:
             raise
         return None
     return lock
+
+
+def serve(machine: str, data: Path | None, idle_s: float) -> None:
+    """Be the root service for a machine, until nobody needs it.
+
+    Raises:
+        BadInput: no such machine.
+        BoltError: the bus cannot be reached, or its name is taken.
+    """
+    from upright_bolt.service.daemon import serve as serve_on_bus
+
+    word = parse_machine(machine)
+    folder = state_folder(word, data)
+
+    def opened() -> DirectReach:
+        return open_reach(word, folder, "the root service", exclusive=False)[1]
+
+    serve_on_bus(opened, idle_s)

@@ -8,6 +8,7 @@ The tree::
     ├── FileFault          a kernel file or register could not be read or written
     ├── Refused            the machine, its firmware or the kernel refused a change
     ├── InUse              another process holds the machine
+    ├── Denied             the person has no right to it
     └── MachineFroze       a simulated machine froze, which ends whatever was running on it
 """
 
@@ -37,6 +38,10 @@ class Refused(BoltError):
 
 class InUse(BoltError):
     """Another process of this program holds the machine."""
+
+
+class Denied(BoltError):
+    """The rights of the person do not allow it; the sentence says what would."""
 
 
 class MachineFroze(BoltError):

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from upright_bolt.app import open_session
+from upright_bolt.app import data_folder, open_session
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session
@@ -23,16 +23,21 @@ HOLDER = "the window"
 
 @dataclass(frozen=True, slots=True)
 class Place:
-    """The machine as typed, and the data folder."""
+    """The machine as typed, and the data folder that was given, if any."""
 
     machine: str
-    data: Path
+    given: Path | None
+
+    @property
+    def data(self) -> Path:
+        """The data folder."""
+        return data_folder(self.given)
 
 
 @contextmanager
 def session_at(place: Place, *, exclusive: bool) -> Iterator["Session"]:
     """Open a session and close it in the end; what was recovered or went wrong is said on standard error."""
-    session = open_session(place.machine, place.data, COMMAND, exclusive=exclusive)
+    session = open_session(place.machine, place.given, COMMAND, exclusive=exclusive)
     if session.recovered:
         print(session.recovered, file=sys.stderr)
     try:

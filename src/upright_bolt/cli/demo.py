@@ -37,20 +37,20 @@ def demo(
     ] = 20,
 ) -> int:
     """Show the simulated laptop tern: in the window, or played offscreen where there is no display."""
-    place = Place(MACHINE, context.obj.data)
+    place = Place(MACHINE, context.obj.given)
     make_history(place)
     if not play and (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         return window.show(place)
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
     from upright_bolt.desktop.story import Story
 
-    stock, tried = Story(open_session(MACHINE, place.data, HOLDER, exclusive=True), place.data, pictures, print).play()
+    stock, tried = Story(open_session(MACHINE, place.given, HOLDER, exclusive=True), place.data, pictures, print).play()
     print()
     runs.compare_runs(place, [stock, tried], None, as_json=False)
     print(f"\nPictures are in {pictures}.")
     if real_seconds:
         print(f"\nThe same load for {real_seconds} s on this computer's own cores:\n")
-        runs.run_once(Place("host", place.data), "steady", float(real_seconds), "This computer", {}, as_json=False)
+        runs.run_once(Place("host", place.given), "steady", float(real_seconds), "This computer", {}, as_json=False)
     return 0
 
 

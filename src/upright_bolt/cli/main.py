@@ -6,8 +6,8 @@ from typing import Annotated
 import typer
 
 from upright_bolt import __version__
-from upright_bolt.app import DEFAULT_MACHINE, data_folder
-from upright_bolt.cli import demo, machine, runs, settings, window
+from upright_bolt.app import DEFAULT_MACHINE
+from upright_bolt.cli import demo, machine, runs, service, settings, window
 from upright_bolt.cli.context import Place
 
 
@@ -34,7 +34,7 @@ def build() -> typer.Typer:
         version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True)] = False,  # noqa: ARG001
     ) -> None:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
-        context.obj = Place(on, data_folder(data))
+        context.obj = Place(on, data)
         if context.invoked_subcommand is None:
             raise typer.Exit(window.show(context.obj))
 
@@ -43,4 +43,5 @@ def build() -> typer.Typer:
     runs.add_to(app)
     window.add_to(app)
     demo.add_to(app)
+    service.add_to(app)
     return app

@@ -25,7 +25,7 @@ def show(place: Place, view: str = "workbench") -> int:
         from upright_bolt.desktop.start import open_window
     except ImportError as fault:
         raise BoltError(f"The window's libraries cannot be loaded ({fault}). “make setup” installs them.") from fault
-    return open_window(open_session(place.machine, place.data, HOLDER, exclusive=True), place.data, view)
+    return open_window(open_session(place.machine, place.given, HOLDER, exclusive=True), place.data, view)
 
 
 def window(

@@ -66,6 +66,9 @@ class Engine(QObject):
         self._emitted = 0.0
         self._controls_due = 0.0
         self._trouble = ""
+        self._due = 0.0
+        self._ticking = False
+        session.reach.while_waiting = self._go_on
         self._thread = threading.Thread(target=self._live, name="session", daemon=True)
         self._answered.connect(self._deliver)
 
@@ -92,8 +95,7 @@ class Engine(QObject):
         try:
             while not self._stop.is_set():
                 self._tick()
-                due = self._session.machine.clock.now_s() + SAMPLE_S
-                self._until(due)
+                self._until_due()
         except Exception as fault:  # noqa: BLE001 - whatever it was, the person must hear of it
             if self._session.run is not None:
                 self._session.run.fail(str(fault))
@@ -101,14 +103,20 @@ class Engine(QObject):
         finally:
             self._trouble = self._session.close()
 
-    def _until(self, due: float) -> None:
+    def _until_due(self) -> None:
         clock = self._session.machine.clock
         while not self._stop.is_set():
             self._serve()
             now = clock.now_s()
-            if now >= due - 1e-9:
+            if now >= self._due - 1e-9:
                 return
-            clock.wait_until(min(due, now + SHORT_WAIT_S))
+            clock.wait_until(min(self._due, now + SHORT_WAIT_S))
+
+    def _go_on(self) -> None:
+        """Sample while an answer is out, e.g. while a person types a password; but no sample within a sample."""
+        here = threading.current_thread() is self._thread
+        if here and not self._ticking and self._session.machine.clock.now_s() >= self._due:
+            self._tick()
 
     def _serve(self) -> None:
         while True:
@@ -124,6 +132,14 @@ class Engine(QObject):
             self._emitted = 0.0
 
     def _tick(self) -> None:
+        self._ticking = True
+        try:
+            self._take_tick()
+        finally:
+            self._ticking = False
+
+    def _take_tick(self) -> None:
+        self._due = self._session.machine.clock.now_s() + SAMPLE_S
         tick = self._session.tick()
         pending = self._pending
         pending.samples.append(tick.sample)

@@ -8,6 +8,7 @@ particular machine makes of a control (range, stock value, whether it may be set
 from dataclasses import dataclass
 from difflib import get_close_matches
 from enum import StrEnum
+from math import isfinite
 
 from upright_bolt.errors import BadInput, NotHere
 from upright_bolt.model import quantity as q
@@ -44,6 +45,7 @@ class Declaration:
         kind: a scale, a switch or a choice of words.
         step: a sensible step of the number entry, in the quantity's unit; 0 for words.
         hint: one sentence on what it does.
+        risky: whether a wrong value can crash the machine or hide a hardware fault.
     """
 
     name: str
@@ -52,6 +54,7 @@ class Declaration:
     kind: Kind
     step: float
     hint: str
+    risky: bool = False
 
 
 _DECLARED = (
@@ -76,13 +79,17 @@ _DECLARED = (
     Declaration("heat-ceiling", "Heat ceiling", q.TEMPERATURE, Kind.SCALE, 1.0,
                 "The temperature at which the processor slows down. It can be lowered, never lifted."),
     Declaration("core-offset", "Core voltage offset", q.OFFSET, Kind.SCALE, 5.0,
-                "Less voltage for the cores at every clock: fewer watts, or more clock for the same watts."),
+                "Less voltage for the cores at every clock: fewer watts, or more clock for the same watts.",
+                risky=True),
     Declaration("cache-offset", "Cache voltage offset", q.OFFSET, Kind.SCALE, 5.0,
-                "Less voltage for the cache; where it shares a rail with the cores, the weaker offset counts."),
+                "Less voltage for the cache; where it shares a rail with the cores, the weaker offset counts.",
+                risky=True),
     Declaration("gpu-offset", "Graphics voltage offset", q.OFFSET, Kind.SCALE, 5.0,
-                "Less voltage for the processor's own graphics."),
+                "Less voltage for the processor's own graphics.",
+                risky=True),
     Declaration("agent-offset", "System agent voltage offset", q.OFFSET, Kind.SCALE, 5.0,
-                "Less voltage for memory controller and links."),
+                "Less voltage for memory controller and links.",
+                risky=True),
 )  # fmt: skip
 CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
 
@@ -152,6 +159,8 @@ class Control:
             if self.choices and value not in self.choices:
                 raise BadInput(f"{title}: “{value}” is not among {', '.join(self.choices)}.")
             return
+        if not isfinite(value):
+            raise BadInput(f"{title}: {value} is no number that could be set.")
         if self.minimum is None or self.maximum is None:
             return
         slack = 1e-6 * max(abs(self.minimum), abs(self.maximum), 1.0)

@@ -96,3 +96,11 @@ SHARE = Quantity("share", "%", 1)
 COUNT = Quantity("count", "")
 SCORE = Quantity("score", "units/min", 1, trims=False)
 EFFICIENCY = Quantity("efficiency", "units/min/W", 2, trims=False)
+
+_ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, OFFSET, PREFERENCE, SWITCH, CHOICE, SPEED, SHARE, COUNT, SCORE,
+        EFFICIENCY)  # fmt: skip
+
+
+def find(name: str, unit: str) -> Quantity:
+    """Return the quantity of that name and unit; one without decimals if this program does not know it."""
+    return next((q for q in _ALL if (q.name, q.unit) == (name, unit)), Quantity(name, unit))

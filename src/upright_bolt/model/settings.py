@@ -1,9 +1,10 @@
 """Settings: control names with the values meant for them, as typed by people and as kept in files."""
 
 from collections.abc import Iterable, Mapping
+from math import isfinite
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import Value, parse_value, show_value
+from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, show_value
 
 Settings = Mapping[str, Value]
 """Control name to value; names that are missing are left as they are."""
@@ -37,3 +38,28 @@ def parse_assignments(words: Iterable[str]) -> dict[str, Value]:
 def show_settings(settings: Settings) -> str:
     """Return settings as a short phrase: ``"sustained 25 W, turbo off"``."""
     return ", ".join(f"{name} {show_value(name, value)}" for name, value in settings.items()) or "nothing"
+
+
+LONGEST_WORD = 64
+
+
+def settings_from_data(pairs: Mapping[str, object]) -> dict[str, Value]:
+    """Return settings that come as data from outside this program, in the form that each control has.
+
+    Raises:
+        BadInput: an unknown control, a value of the wrong form, or a number that is none.
+    """
+    settings: dict[str, Value] = {}
+    for name, value in pairs.items():
+        declared = declaration_of(name)
+        if declared.kind is Kind.SCALE:
+            if isinstance(value, bool) or not isinstance(value, int | float) or not isfinite(value):
+                raise BadInput(f"{declared.title}: {str(value)[:LONGEST_WORD]} is no number.")
+            settings[name] = float(value)
+            continue
+        if not isinstance(value, str) or not 0 < len(value) <= LONGEST_WORD or not value.isprintable():
+            raise BadInput(f"{declared.title}: {str(value)[:LONGEST_WORD]!r} is no word that could be set.")
+        if declared.kind is Kind.SWITCH and value not in ("on", "off"):
+            raise BadInput(f"{declared.title}: “{value}” is neither on nor off.")
+        settings[name] = value
+    return settings

@@ -1,5 +1,6 @@
 """The machine in reach of this process itself, through its ports."""
 
+from collections.abc import Callable
 from datetime import datetime
 from pathlib import Path
 
@@ -10,13 +11,14 @@ from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.surfaces import Surfaces
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import CATALOGUE, Control, ControlState, Value
-from upright_bolt.model.machine import About
+from upright_bolt.model.machine import About, Missing
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Status, Trial
 from upright_bolt.session.boot import BootStore
 from upright_bolt.session.journal import Journal
 from upright_bolt.session.lock import MachineLock
 from upright_bolt.session.machine import Machine
+from upright_bolt.session.reach import nothing
 from upright_bolt.session.sampler import Sample, Sampler
 from upright_bolt.session.trials import Trials
 
@@ -31,12 +33,23 @@ class DirectReach:
         folder: where its journal and memory lie.
         holder: who this process is, for sentences and records.
         lock: held already by this process; None if another process has the machine, which makes this read-only.
+        notes: gaps that are known before looking.
     """
 
     fastest_s = 0.05
 
-    def __init__(self, machine: Machine, folder: Path, holder: str, lock: MachineLock | None) -> None:
-        self._machine = machine
+    def __init__(
+        self,
+        machine: Machine,
+        folder: Path,
+        holder: str,
+        lock: MachineLock | None,
+        notes: tuple[Missing, ...] = (),
+    ) -> None:
+        self.trouble = ""
+        self.while_waiting: Callable[[], None] = nothing
+        self.machine = machine
+        self._notes = notes
         self._holder = holder
         self._lock = lock
         self.surveyed = survey(machine.files, machine.registers, machine.word)
@@ -60,7 +73,7 @@ class DirectReach:
     def sampler(self) -> Sampler:
         """The sampler, its files opened at first use."""
         if self._sampler is None:
-            machine = self._machine
+            machine = self.machine
             self._sampler = Sampler(machine.files, machine.registers, self.surveyed, machine.clock)
         return self._sampler
 
@@ -71,7 +84,7 @@ class DirectReach:
         return About(
             identity=found.identity,
             topology=found.topology,
-            missing=found.missing,
+            missing=self._notes + found.missing,
             sensors=tuple(self.sampler.sensors),
             ceiling_c=found.ceiling_c,
             base_mhz=found.base_mhz,
@@ -140,7 +153,7 @@ class DirectReach:
             self._memory.stock = self.in_force()
             self._boots.save(self._memory)
         report = self.trials.try_out(settings, by or self._holder, standing=standing, owner=owner)
-        self._machine.save()
+        self.machine.save()
         return report
 
     def keep(self) -> Trial:
@@ -149,14 +162,14 @@ class DirectReach:
         trial = self.trials.keep()
         self._memory.kept.update(trial.settings)
         self._boots.save(self._memory)
-        self._machine.save()
+        self.machine.save()
         return trial
 
     def put_back(self, why: str = "asked for") -> Trial:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
         self._writable()
         trial = self.trials.put_back(why)
-        self._machine.save()
+        self.machine.save()
         return trial
 
     def _writable(self) -> None:
@@ -168,7 +181,7 @@ class DirectReach:
         return self._boot_name() != self._memory.boot_id
 
     def _boot_name(self) -> str:
-        return Probe(self._machine.files, self._machine.registers).text(paths.BOOT_ID) or "unknown"
+        return Probe(self.machine.files, self.machine.registers).text(paths.BOOT_ID) or "unknown"
 
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; once."""
@@ -182,11 +195,11 @@ class DirectReach:
                     self.put_back("the program was closed")
                 except Exception as fault:  # noqa: BLE001 - whatever it is, the rest must still be let go
                     trouble = str(fault)
-            self._machine.save()
+            self.machine.save()
             self._lock.release()
             self._lock = None
-        self._machine.files.close()
-        self._machine.registers.close()
+        self.machine.files.close()
+        self.machine.registers.close()
         return trouble
 
 

@@ -25,6 +25,7 @@ class Machine:
         make_load: builds a workload by name; None if nothing can run there (then ``no_load`` says why).
         plug: plugs the charger in (True) or out, on machines where a program can do so.
         save: makes what has happened last, where the machine is not real.
+        keep_up: lets a simulated machine's time pass as real time has; does nothing on a real one.
         set_pace: makes the machine's time run at a multiple of real time; None for as fast as it goes.
     """
 
@@ -37,6 +38,7 @@ class Machine:
     no_load: str = ""
     plug: Callable[[bool], None] | None = None
     save: Callable[[], None] = _nothing
+    keep_up: Callable[[], None] = _nothing
     set_pace: Callable[[float | None], None] | None = None
 
     def load(self, workload: str) -> Load:

@@ -1,5 +1,6 @@
 """How far a session reaches into its machine: directly through the kernel's ports, or through the root service."""
 
+from collections.abc import Callable
 from typing import Protocol
 
 from upright_bolt.model.control import Control, Value
@@ -15,10 +16,14 @@ class Reach(Protocol):
     Attributes:
         recovered: a sentence on what was done about a trial that an earlier process left; empty if none.
         fastest_s: the shortest time between two samples that tell anything new.
+        trouble: what is wrong with the way to the machine at the moment, as a sentence; empty if nothing.
+        while_waiting: called now and then while an answer is out.
     """
 
     recovered: str
     fastest_s: float
+    trouble: str
+    while_waiting: Callable[[], None]
 
     @property
     def about(self) -> About:
@@ -61,3 +66,7 @@ class Reach(Protocol):
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
         ...
+
+
+def nothing() -> None:
+    """Do nothing while waiting."""

@@ -45,6 +45,7 @@ class Session:
         self._watcher = Watcher(self.place)
         self._events: list[RunEvent] = []
         self._last: Sample | None = None
+        self._trouble = ""
         self.run: ActiveRun | None = None
 
     @property
@@ -68,6 +69,9 @@ class Session:
         """Take a sample and let a run in progress go on."""
         sample = self._last = self.reach.sample()
         self._events += self._watcher.observe(sample)
+        if self.reach.trouble != self._trouble:
+            self._trouble = self.reach.trouble
+            self._note("service", self._trouble or "The root service answers again")
         events, self._events = self._events, []
         if self.run is not None:
             self.run.tick(sample, events)

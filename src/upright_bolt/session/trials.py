@@ -100,6 +100,7 @@ class Trials:
                 self._boot_id,
                 owner,
             )
+        stands = running.standing and standing
         return Trial(
             running.id,
             {**running.settings, **settings},
@@ -107,9 +108,9 @@ class Trials:
             {**values, **running.before_values},
             running.since,
             running.by,
-            running.standing and standing,
+            stands,
             self._boot_id,
-            running.owner,
+            running.owner if stands == running.standing else owner,
         )
 
     def _conclude(self, trial: Trial, earlier: Trial | None, report: ApplyReport) -> None:

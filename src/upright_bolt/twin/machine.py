@@ -62,6 +62,7 @@ class TwinClock:
         self._twin = twin
         self.pace = pace
         self._due: float | None = None
+        self._kept_s: float | None = None
 
     def now_s(self) -> float:
         """Return the twin's time in s."""
@@ -79,6 +80,13 @@ class TwinClock:
             if self._due > now:
                 time.sleep(self._due - now)
         self._twin.physics.advance(ahead)
+
+    def keep_up(self) -> None:
+        """Let as much time pass as has passed outside since the last call."""
+        now = time.monotonic()
+        if self._kept_s is not None:
+            self._twin.physics.advance(now - self._kept_s)
+        self._kept_s = now
 
 
 def open_twin(name: str, path: Path | None) -> Twin:

@@ -1,0 +1,167 @@
+"""The client: a reach that asks the root service. Used by the command line and by the window's engine thread alike.
+
+Waiting never blocks whoever waits for good: every call has its time, and ``while_waiting`` is called meanwhile, so
+that sampling goes on while a person types a password.
+"""
+
+import asyncio
+import time
+from collections.abc import Callable
+from dataclasses import replace
+from math import isnan
+from typing import Any
+
+from sdbus import DbusNameHasNoOwnerError, DbusServiceUnknownError, SdBus, sd_bus_open_system
+
+from upright_bolt.errors import BoltError, Refused
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.machine import About
+from upright_bolt.model.settings import Settings
+from upright_bolt.model.trial import ApplyReport, Status, Trial
+from upright_bolt.service import wire
+from upright_bolt.service.keeper import FRESH_S
+from upright_bolt.service.names import BUS_NAME, INTERFACE, PATH
+from upright_bolt.service.rights import PERSON_S
+from upright_bolt.session.reach import nothing
+from upright_bolt.session.sampler import Sample
+
+ANSWER_S = 5.0
+MAY_ASK = True
+"""A person may be asked for a password."""
+LOOK_UP_S = 0.1
+"""How often ``while_waiting`` is called."""
+
+
+class ServiceAbsent(BoltError):
+    """There is no service on this computer."""
+
+
+class ServiceReach:
+    """Reading and setting the machine through the root service.
+
+    Args:
+        held: why this process must not change anything itself; empty if it may.
+
+    Attributes:
+        while_waiting: called every tenth of a second while an answer is out.
+        trouble: what is wrong with the service at the moment, as a sentence; empty if nothing.
+
+    Raises:
+        ServiceAbsent: no bus, or nobody answers to the service's name.
+        BoltError: it is there but does not let this caller in.
+    """
+
+    fastest_s = FRESH_S
+
+    def __init__(self, held: str = "") -> None:
+        self._loop = asyncio.new_event_loop()
+        self._held = held
+        self._trying = False
+        self.trouble = ""
+        self.while_waiting: Callable[[], None] = nothing
+        try:
+            self._bus: SdBus = sd_bus_open_system()
+            self._bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
+            about, self.recovered, self._closed = wire.read_description(self._call("Describe"))
+        except (DbusServiceUnknownError, DbusNameHasNoOwnerError) as fault:
+            self._loop.close()
+            raise ServiceAbsent("The root service is not installed.") from fault
+        except BoltError:
+            self._loop.close()
+            raise
+        except Exception as fault:
+            self._loop.close()
+            raise ServiceAbsent(f"The system bus cannot be reached: {fault}.") from fault
+        self.about: About = about
+        self._last: Sample | None = None
+
+    @property
+    def closed(self) -> str:
+        """Why nothing can be changed, or nothing. A machine held by root when the service began may be free by now."""
+        return self._held
+
+    def controls(self) -> dict[str, Control]:
+        """Return every control as it stands. Raises BoltError if the service does not answer."""
+        return wire.read_controls(self._call("Controls"))
+
+    def in_force(self) -> dict[str, Value]:
+        """Return every control that can be read, with its value."""
+        return {name: c.in_force for name, c in self.controls().items() if c.in_force is not None}
+
+    def sample(self) -> Sample:
+        """Return the service's latest sample; "not measured" throughout while it does not answer."""
+        try:
+            time_s, numbers, word = self._call("Sample")
+        except BoltError as fault:
+            self.trouble = str(fault)
+            last = self._last.time_s if self._last is not None else 0.0
+            return Sample(max(last, time.monotonic()), [None] * len(self.about.sensors), Constraint.UNKNOWN)
+        self.trouble = ""
+        values = [None if isnan(number) else number for number in numbers]
+        self._last = Sample(time_s, values, Constraint(word))
+        return replace(self._last)
+
+    def status(self) -> Status:
+        """Return the trial, what was kept, and what no longer holds. Raises BoltError."""
+        return wire.read_status(self._call("Status"))
+
+    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
+        """Put settings in force as a trial of this caller. Raises BadInput, Denied, InUse or Refused."""
+        data = {name: ("s" if isinstance(value, str) else "d", value) for name, value in settings.items()}
+        done = wire.read_report(self._call("Apply", "a{sv}bb", data, standing, MAY_ASK, patience_s=PERSON_S + 5.0))
+        self._trying = self._trying or (done.ok and not standing)
+        return done
+
+    def keep(self) -> Trial:
+        """End the trial; its settings stay until a restart. Raises BadInput, Denied, InUse or Refused."""
+        trial = wire.read_trial(self._call("Keep", "b", MAY_ASK, patience_s=PERSON_S + 5.0))
+        self._trying = False
+        return trial
+
+    def put_back(self, why: str) -> Trial:  # noqa: ARG002 - the service writes its own reason
+        """End the trial and put back what was before it. Raises BadInput, Denied, InUse or Refused."""
+        trial = wire.read_trial(self._call("PutBack"))
+        self._trying = False
+        return trial
+
+    def close(self) -> str:
+        """Put back a trial of this caller that does not outlive it, and leave the bus."""
+        if self._loop.is_closed():
+            return ""
+        trouble = ""
+        self.while_waiting = nothing
+        try:
+            if self._trying:
+                self.put_back("closed")
+        except BoltError as fault:
+            trouble = str(fault)
+        finally:
+            self._bus.close()
+            self._loop.close()
+        return trouble
+
+    def _call(self, member: str, form: str = "", *data: Any, patience_s: float = ANSWER_S) -> Any:  # noqa: ANN401
+        message = self._bus.new_method_call_message(BUS_NAME, PATH, INTERFACE, member)
+        if form:
+            message.append_data(form, *data)
+
+        async def ask() -> Any:  # noqa: ANN401 - whatever the method returns
+            return (await asyncio.wait_for(self._bus.call_async(message), patience_s)).get_contents()
+
+        task = self._loop.create_task(ask())
+        while True:
+            self._loop.run_until_complete(asyncio.wait({task}, timeout=LOOK_UP_S))
+            if task.done():
+                return self._outcome(task)
+            self.while_waiting()
+
+    def _outcome(self, task: "asyncio.Task[Any]") -> Any:  # noqa: ANN401
+        try:
+            return task.result()
+        except (BoltError, DbusServiceUnknownError, DbusNameHasNoOwnerError):
+            raise
+        except TimeoutError as fault:
+            raise Refused("The root service does not answer in time.") from fault
+        except Exception as fault:
+            raise Refused(f"The root service could not be asked: {fault or type(fault).__name__}.") from fault
