@@ -9,9 +9,19 @@ from pathlib import Path
 
 import pytest
 
+from bus_support import PrivateBus
 from support import TwinDesk
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
+os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus
+
+
+@pytest.fixture
+def bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[PrivateBus]:
+    """A bus of its own that stands in for the system bus, in this process and in those it starts."""
+    with PrivateBus(tmp_path) as made:
+        monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", made.address)
+        yield made
 
 
 @pytest.fixture

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from contextlib import suppress
 
 from sdbus import SdBus, sd_bus_open_system
-from sdbus.sd_bus_internals import SdBusMessage
+from sdbus.sd_bus_internals import SdBusMessage, SdBusSlot
 
 from upright_bolt.errors import BoltError
 from upright_bolt.service.callers import Callers
@@ -49,13 +49,14 @@ async def _serve(open_reach: Callable[[], DirectReach], idle_s: float) -> None:
     face = Face(keeper, callers, Rights(bus))
     try:
         face.export_to_dbus(PATH, bus)
-        await _watch(bus, callers, face, keeper)
+        heard = await _watch(bus, callers, face, keeper)  # a match ends with its slot
         try:
             await bus.request_name_async(BUS_NAME, DO_NOT_QUEUE)
         except Exception as fault:
             raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only, one service only).") from fault
         LOG.info("ready; %s", keeper.reach.about.identity.name)
         await _live(bus, callers, face, keeper, idle_s)
+        del heard
     finally:
         trouble = face.let_go()
         if trouble:
@@ -63,8 +64,8 @@ async def _serve(open_reach: Callable[[], DirectReach], idle_s: float) -> None:
         bus.close()
 
 
-async def _watch(bus: SdBus, callers: Callers, face: Face, keeper: Keeper) -> None:
-    """Hear of callers that leave, and of changed rules."""
+async def _watch(bus: SdBus, callers: Callers, face: Face, keeper: Keeper) -> list[SdBusSlot]:
+    """Hear of callers that leave, and of changed rules, for as long as the slots returned live."""
 
     def owner_changed(message: SdBusMessage) -> None:
         name, _, new = message.get_contents()
@@ -75,8 +76,10 @@ async def _watch(bus: SdBus, callers: Callers, face: Face, keeper: Keeper) -> No
     def rules_changed(_message: SdBusMessage) -> None:
         callers.forget_grants()
 
-    await bus.match_signal_async(*BUS, "NameOwnerChanged", owner_changed)
-    await bus.match_signal_async(None, POLKIT[1], POLKIT[2], "Changed", rules_changed)
+    return [
+        await bus.match_signal_async(*BUS, "NameOwnerChanged", owner_changed),
+        await bus.match_signal_async(None, POLKIT[1], POLKIT[2], "Changed", rules_changed),
+    ]
 
 
 async def _live(bus: SdBus, callers: Callers, face: Face, keeper: Keeper, idle_s: float) -> None:

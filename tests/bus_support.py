@@ -1,0 +1,157 @@
+"""A bus of its own for a test, a stand-in for polkit on it, and the service as a process."""
+
+import contextlib
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from sdbus import SdBus, sd_bus_open_system
+
+SYSTEM = Path(__file__).resolve().parents[1] / "system"
+DEBIAN_PYTHON = "/usr/bin/python3"  # python-dbusmock comes as Debian's package
+BUS_NAME = "org.upright_bolt.Machine1"
+PATH = "/org/upright_bolt/Machine1"
+POLKIT = ("org.freedesktop.PolicyKit1", "/org/freedesktop/PolicyKit1/Authority", "org.freedesktop.DBus.Mock")
+ACTIONS = ["org.upright-bolt.watch", "org.upright-bolt.set", "org.upright-bolt.set-voltage"]
+CONFIG = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-BUS Bus Configuration 1.0//EN"
+ "http://www.freedesktop.org/standards/dbus/1.0/busconfig.dtd">
+<busconfig>
+  <type>system</type>
+  <listen>unix:path={socket}</listen>
+  <auth>EXTERNAL</auth>
+  <policy context="default">
+    <allow user="*"/>
+    <allow own="org.freedesktop.PolicyKit1"/>
+    <allow send_type="signal"/>
+    <allow send_requested_reply="true" send_type="method_return"/>
+    <allow send_requested_reply="true" send_type="error"/>
+    <allow receive_type="method_call"/>
+    <allow receive_type="method_return"/>
+    <allow receive_type="error"/>
+    <allow receive_type="signal"/>
+    <allow send_destination="org.freedesktop.DBus"/>
+    <allow send_destination="org.freedesktop.PolicyKit1"/>
+  </policy>
+  <include>{policy}</include>
+</busconfig>
+"""
+
+
+def wait_for(condition, seconds: float = 20.0, what: str = "waited in vain") -> Any:
+    """Wait until ``condition`` gives something true, and return that."""
+    deadline = time.monotonic() + seconds
+    while True:
+        found = condition()
+        if found:
+            return found
+        assert time.monotonic() < deadline, what
+        time.sleep(0.02)
+
+
+class PrivateBus:
+    """A bus under the policy that ships, and what is started on it; all ended together."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.address = f"unix:path={folder / 'bus'}"
+        self.services: list[Service] = []
+        self._ours: list[subprocess.Popen[bytes]] = []
+
+    def __enter__(self) -> "PrivateBus":
+        config = self.folder / "bus.conf"
+        config.write_text(CONFIG.format(socket=self.folder / "bus", policy=SYSTEM / "org.upright_bolt.Machine1.conf"))
+        command = ["dbus-daemon", f"--config-file={config}", "--nofork", "--nopidfile", "--nosyslog"]
+        self._start(command, self.folder / "bus.log")
+        wait_for((self.folder / "bus").exists, what="no bus")
+        (self.folder / "bus").chmod(0o777)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for service in self.services:
+            service.end()
+        for process in reversed(self._ours):
+            process.kill()
+            process.wait()
+
+    def _start(self, command: list[str], log: Path) -> subprocess.Popen[bytes]:
+        with log.open("ab") as out:
+            process = subprocess.Popen(command, stdout=out, stderr=out, env=self.environment)
+        self._ours.append(process)
+        return process
+
+    @property
+    def environment(self) -> dict[str, str]:
+        return {**os.environ, "DBUS_SYSTEM_BUS_ADDRESS": self.address}
+
+    def connect(self) -> SdBus:
+        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = self.address
+        return sd_bus_open_system()
+
+    def has(self, name: str) -> bool:
+        return bool(self.call("org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus", "NameHasOwner",
+                              "s", name))  # fmt: skip
+
+    def call(self, name: str, path: str, interface: str, member: str, form: str = "", *data: Any) -> Any:
+        connection = self.connect()
+        try:
+            message = connection.new_method_call_message(name, path, interface, member)
+            if form:
+                message.append_data(form, *data)
+            return connection.call(message).get_contents()
+        finally:
+            connection.close()
+
+    def start_polkit(self, allowed: list[str] | None = None) -> None:
+        """Start the stand-in for polkit; it allows ``allowed``, by default everything of ours."""
+        command = [DEBIAN_PYTHON, "-m", "dbusmock", "--system", "--template", "polkitd"]
+        self._start(command, self.folder / "polkit.log")
+        wait_for(lambda: self.has("org.freedesktop.PolicyKit1"), what=(self.folder / "polkit.log").read_text())
+        self.allow(ACTIONS if allowed is None else allowed)
+
+    def allow(self, actions: list[str]) -> None:
+        self.call(*POLKIT, "SetAllowed", "as", actions)
+
+    def hang_polkit(self, *, hangs: bool) -> None:
+        self.call(*POLKIT, "SimulateHang", "b", hangs)
+
+    def start_service(self, *words: str, on: str = "twin:tern", command: list[str] | None = None) -> "Service":
+        start = command or [sys.executable, "-m", "upright_bolt"]
+        service = Service(self, [*start, "--machine", on, "--data", str(self.folder / "state"), "service", *words])
+        self.services.append(service)
+        return service
+
+
+class Service:
+    """The service as a process of its own."""
+
+    def __init__(self, bus: PrivateBus, command: list[str]) -> None:
+        self._log = bus.folder / "service.log"
+        self._from = self._log.stat().st_size if self._log.exists() else 0
+        with self._log.open("ab") as out:
+            self.process = subprocess.Popen(command, stdout=out, stderr=out, env=bus.environment)
+        wait_for(lambda: "ready;" in self.log or self.process.poll() is not None, what="the service did not start")
+
+    @property
+    def log(self) -> str:
+        return self._log.read_bytes()[self._from :].decode()
+
+    @property
+    def memory_kb(self) -> int:
+        for line in Path(f"/proc/{self.process.pid}/status").read_text().splitlines():
+            if line.startswith("VmRSS:"):
+                return int(line.split()[1])
+        raise AssertionError("no such process")
+
+    def kill(self) -> None:
+        self.process.kill()
+        self.process.wait()
+
+    def end(self) -> int:
+        if self.process.poll() is None:
+            with contextlib.suppress(ProcessLookupError):
+                self.process.send_signal(signal.SIGTERM)
+        return self.process.wait(20)

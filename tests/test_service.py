@@ -1,0 +1,287 @@
+"""The root service on a bus of its own, with a stand-in for polkit: what it tells, sets, refuses and puts back."""
+
+import json
+import math
+import subprocess
+import sys
+import time
+from contextlib import contextmanager
+
+import pytest
+
+from bus_support import BUS_NAME, PATH, wait_for
+from support import TwinDesk
+from upright_bolt.errors import BadInput, Denied, Refused
+from upright_bolt.service.client import ServiceAbsent, ServiceReach
+
+SET = ["org.upright-bolt.watch", "org.upright-bolt.set"]
+
+
+@pytest.fixture
+def service(bus):
+    bus.start_polkit()
+    return bus.start_service()
+
+
+@contextmanager
+def client():
+    reach = ServiceReach()
+    try:
+        yield reach
+    finally:
+        reach.close()
+
+
+def in_force(reach, name):
+    return reach.controls()[name].in_force
+
+
+def raw(bus, member, form="", *data):
+    return bus.call(BUS_NAME, PATH, BUS_NAME, member, form, *data)
+
+
+def test_through_the_service_a_machine_is_the_same_as_directly(service, tmp_path):
+    desk = TwinDesk(tmp_path / "other")
+    with client() as reach:
+        assert reach.about == desk.session.about
+        assert reach.controls() == desk.session.controls()
+        assert reach.in_force() == desk.session.in_force()
+        assert reach.status() == desk.session.status()
+        sample = reach.sample()
+        assert len(sample.values) == len(reach.about.sensors)
+        assert sample.values[reach.about.place["temperature.package"]] == pytest.approx(30.0, abs=15.0)
+        time.sleep(0.5)
+        later = reach.sample()
+        assert later.time_s - sample.time_s == pytest.approx(0.5, abs=0.3)
+        assert later.values[reach.about.place["busy.mean"]] is not None
+    desk.close()
+
+
+def test_many_clients_that_poll_get_one_sample(service):
+    with client() as one, client() as two:
+        assert one.sample() == two.sample()
+
+
+def test_a_trial_is_tried_kept_and_put_back(service):
+    with client() as reach:
+        report = reach.try_settings({"sustained": 25.0, "turbo": "off"}, standing=False)
+        assert report.ok
+        assert [(row.name, row.got) for row in report.rows] == [("sustained", 25.0), ("turbo", "off")]
+        trial = reach.status().trial
+        assert trial is not None
+        assert trial.by.startswith("root (uid 0, process ")
+        assert reach.put_back("").before_values == {"sustained": 18.0, "turbo": "on"}
+        assert in_force(reach, "sustained") == 18.0
+        reach.try_settings({"sustained": 30.0}, standing=False)
+        assert reach.keep().settings == {"sustained": 30.0}
+        assert reach.status().trial is None
+        assert reach.status().kept == {"sustained": 30.0}
+    assert "asked for sustained 25 W, turbo off; got sustained 25.0, turbo off; in force" in service.log
+    assert "kept sustained 30 W" in service.log
+
+
+def test_a_client_that_closes_puts_its_trial_back(service):
+    with client() as reach:
+        reach.try_settings({"sustained": 25.0}, standing=False)
+    with client() as reach:
+        assert in_force(reach, "sustained") == 18.0
+        assert reach.status().trial is None
+
+
+def test_a_client_that_dies_has_its_trial_put_back_after_a_grace(service):
+    dying = ServiceReach()
+    dying.try_settings({"sustained": 25.0}, standing=False)
+    dying._bus.close()
+    dying._loop.close()
+    with client() as reach:
+        assert in_force(reach, "sustained") == 25.0
+        wait_for(lambda: reach.status().trial is None, 8.0)
+        assert in_force(reach, "sustained") == 18.0
+    assert "left with a trial running" in service.log
+    assert "put back sustained 18 W, since root" in service.log
+
+
+def test_one_clients_trial_is_not_anothers(service):
+    with client() as one, client() as two:
+        one.try_settings({"sustained": 25.0}, standing=False)
+        for act in (two.keep, lambda: two.try_settings({"sustained": 30.0}, standing=False)):
+            with pytest.raises(Denied, match=r"A trial of root .* is running since .*: sustained 25 W"):
+                act()
+        assert in_force(two, "sustained") == 25.0
+        assert one.keep().settings == {"sustained": 25.0}
+
+
+def test_a_standing_trial_outlives_its_client_and_the_service(bus, service):
+    with client() as reach:
+        reach.try_settings({"sustained": 25.0}, standing=True)
+    assert service.end() == 0
+    again = bus.start_service()
+    with client() as reach:
+        assert in_force(reach, "sustained") == 25.0
+        assert reach.put_back("").before_values == {"sustained": 18.0}
+    assert again.end() == 0
+
+
+def test_a_service_that_ends_puts_a_clients_trial_back(bus, service):
+    with client() as reach:
+        reach.try_settings({"sustained": 25.0}, standing=False)
+        assert service.end() == 0
+        again = bus.start_service()
+        assert reach.controls()["sustained"].in_force == 18.0
+        reach.put_back = lambda _why: None  # what it would put back on closing has been put back
+    assert again.end() == 0
+
+
+def test_a_killed_service_is_put_right_by_the_next(bus, service):
+    reach = ServiceReach()
+    reach.try_settings({"sustained": 25.0}, standing=False)
+    service.kill()
+    next_one = bus.start_service()
+    assert "outlived its program, so what was in force before it was put back" in next_one.log
+    assert in_force(reach, "sustained") == 18.0
+    with pytest.raises(BadInput, match="No trial is running"):
+        reach.put_back("")
+    reach._trying = False
+    reach.close()
+
+
+@pytest.mark.parametrize(
+    ("asked", "why"),
+    [
+        ({"sustained": ("d", 900.0)}, None),
+        ({"sustained": ("d", 0.0)}, None),
+        ({"sustained": ("d", math.nan)}, "is no number"),
+        ({"sustained": ("d", math.inf)}, "is no number"),
+        ({"sustained": ("s", "25W")}, "is no number"),
+        ({"sustained": ("i", 25)}, "not of the form “i”"),
+        ({"sustained": ("as", ["25"])}, "not of the form “as”"),
+        ({"core-offset": ("d", 50.0)}, None),
+        ({"core-offset": ("d", -900.0)}, None),
+        ({"turbo": ("s", "perhaps")}, "neither on nor off"),
+        ({"turbo": ("d", 1.0)}, "is no word"),
+        ({"governor": ("s", "../../etc/passwd")}, None),
+        ({"governor": ("s", "x" * 5000)}, "is no word"),
+        ({"/etc/shadow": ("s", "x")}, "There is no control"),
+        ({f"c{i}": ("d", 1.0) for i in range(100)}, "100 settings were given"),
+        ({}, "nothing to try"),
+    ],
+)
+def test_what_makes_no_sense_is_refused_and_nothing_written(bus, service, asked, why):
+    with client() as reach:
+        before = reach.in_force()
+        try:
+            (answer,) = (raw(bus, "Apply", "a{sv}bb", asked, False, False),)
+        except BadInput as fault:
+            assert why is not None
+            assert why in str(fault)
+        else:
+            assert why is None
+            assert all(not row["ok"] for row in json.loads(answer)["rows"])
+        assert reach.in_force() == before
+        assert reach.status().trial is None
+
+
+def test_without_the_right_to_set_nothing_is_written(bus, service):
+    bus.allow(["org.upright-bolt.watch"])
+    with client() as reach:
+        with pytest.raises(Denied, match=r"You may not change settings .* Nothing was changed"):
+            reach.try_settings({"sustained": 25.0}, standing=False)
+        assert in_force(reach, "sustained") == 18.0
+        bus.allow(SET)
+        assert reach.try_settings({"sustained": 25.0}, standing=False).ok
+        with pytest.raises(Denied, match="You may not change voltages"):
+            reach.try_settings({"core-offset": -50.0}, standing=False)
+        assert in_force(reach, "core-offset") == 0.0
+        bus.allow(["org.upright-bolt.watch"])
+        with pytest.raises(Denied):
+            reach.keep()
+        reach.put_back("")  # the way back needs no right to set
+        assert in_force(reach, "sustained") == 18.0
+
+
+def test_without_the_right_to_watch_nothing_is_told(bus, service):
+    bus.allow([])
+    with pytest.raises(Denied, match="You may not read this machine"):
+        ServiceReach()
+
+
+def test_polkit_that_hangs_or_is_missing_means_no(bus):
+    bus.start_service()
+    with pytest.raises(Denied, match="does not answer here"):
+        ServiceReach()
+    bus.start_polkit()
+    bus.hang_polkit(hangs=True)
+    begun = time.monotonic()
+    with pytest.raises((Denied, Refused), match="in time"):
+        ServiceReach()
+    assert time.monotonic() - begun < 8.0
+
+
+def test_without_service_or_bus_it_says_so(bus, monkeypatch):
+    with pytest.raises(ServiceAbsent, match="not installed"):
+        ServiceReach()
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path=/nonexistent")
+    with pytest.raises(ServiceAbsent, match="cannot be reached"):
+        ServiceReach()
+
+
+def test_it_ends_when_idle_but_not_while_it_holds_a_trial(bus):
+    bus.start_polkit()
+    service = bus.start_service("--idle", "1s")
+    with client() as reach:
+        reach.try_settings({"sustained": 25.0}, standing=True)
+        time.sleep(2.5)
+        assert service.process.poll() is None
+        reach.put_back("")
+    assert service.process.wait(6.0) == 0
+    assert "ending" in service.log
+
+
+def test_there_is_one_service_at_a_time(bus, service):
+    second = bus.start_service()
+    assert second.process.wait(10) == 1
+    assert "cannot be had" in second.log
+    with client() as reach:
+        assert reach.controls()["sustained"].settable
+
+
+def test_a_machine_held_by_another_program_is_told_and_taken_once_free(bus):
+    bus.start_polkit()
+    state = bus.folder / "state"
+    held = TwinDesk(state)
+    service = bus.start_service()
+    with client() as reach:
+        with pytest.raises(Exception, match="run by root holds this machine"):
+            reach.try_settings({"sustained": 25.0}, standing=False)
+        held.close()
+        assert reach.try_settings({"sustained": 25.0}, standing=False).ok
+    assert service.process.poll() is None
+
+
+def test_the_command_line_goes_through_the_service(bus, service, tmp_path):
+    def bolt(*words):
+        command = [sys.executable, "-m", "upright_bolt", "--data", str(tmp_path / "mine"), *words]
+        return subprocess.run(command, capture_output=True, text=True, env=bus.environment, check=False, timeout=60)
+
+    machine = json.loads(bolt("machine", "--json").stdout)
+    assert machine["machine"]["name"] == "tern"
+    assert bolt("set", "sustained=25W").returncode == 0
+    status = json.loads(bolt("status", "--json").stdout)
+    assert status["trial"]["settings"] == {"sustained": 25.0}
+    assert bolt("keep").stdout.startswith("Kept: sustained 25 W.")
+    assert bolt("sample").returncode == 0
+    bus.allow(["org.upright-bolt.watch"])
+    denied = bolt("set", "turbo=off")
+    assert denied.returncode == 1
+    assert denied.stderr.startswith("You may not change settings of this machine: ")
+
+
+def test_a_look_at_this_computer_through_the_service(bus, tmp_path):
+    bus.start_polkit()
+    bus.start_service(on="host")
+    with client() as reach:
+        assert reach.about.topology.cpus
+        assert set(reach.controls()) >= {"sustained", "turbo", "core-offset"}
+        first, second = reach.sample(), time.sleep(0.6) or reach.sample()
+        assert second.time_s > first.time_s
+        assert second.values[reach.about.place["busy.mean"]] is not None
