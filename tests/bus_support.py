@@ -36,6 +36,7 @@ CONFIG = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-BUS Bus Configurat
     <allow send_destination="org.freedesktop.DBus"/>
     <allow send_destination="org.freedesktop.PolicyKit1"/>
   </policy>
+  <include ignore_missing="yes">/usr/share/dbus-1/system.d/org.freedesktop.PolicyKit1.conf</include>
   <include>{policy}</include>
 </busconfig>
 """

@@ -84,4 +84,5 @@ def _why(challenge: bool, details: dict[str, str]) -> str:  # noqa: FBT001 - pol
 
 
 def _sentence(action: Action, why: str) -> str:
-    return f"You may not {WORDS[action]}: {why}. Nothing was changed. (polkit action {action.value})"
+    kept = "" if action is Action.WATCH else " Nothing was changed."
+    return f"You may not {WORDS[action]}: {why}.{kept} (polkit action {action.value})"

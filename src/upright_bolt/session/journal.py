@@ -65,13 +65,24 @@ class Journal:
 
     def open_trial(self) -> Trial | None:
         """Return the trial that was begun and not ended, or None."""
+        return self._open()[0]
+
+    def half_done(self) -> bool:
+        """Tell whether the program died between beginning the open trial, or widening it, and having it in force."""
+        trial, applied = self._open()
+        return trial is not None and not applied
+
+    def _open(self) -> tuple[Trial | None, bool]:
         current: Trial | None = None
+        applied = False
         for entry in self.entries():
             if entry["kind"] == BEGIN:
-                current = Trial(**entry["data"])
+                current, applied = Trial(**entry["data"]), False
+            elif entry["kind"] == APPLIED:
+                applied = True
             elif current is not None and entry["trial"] == current.id and entry["kind"] in CLOSING:
                 current = None
-        return current
+        return current, applied
 
 
 def _sync_folder(folder: Path) -> None:

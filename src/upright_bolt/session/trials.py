@@ -122,6 +122,7 @@ class Trials:
             self._journal.append(journal.LEFT, trial.id, self._stamp(), files=list(report.left_changed))
         elif earlier is not None:
             self._journal.begin(earlier, self._stamp())
+            self._journal.append(journal.APPLIED, earlier.id, self._stamp())
         else:
             self._journal.append(journal.REFUSED, trial.id, self._stamp(), why=report.sentence())
 
@@ -175,7 +176,7 @@ class Trials:
         if trial.boot_id != self._boot_id:
             self.ended_by_restart()
             return f"{what} ended with a restart of the machine, which put the firmware's values back."
-        if trial.standing:
+        if trial.standing and not self._journal.half_done():
             return ""
         try:
             self.put_back("the program that ran it ended without doing so")

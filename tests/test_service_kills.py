@@ -1,0 +1,91 @@
+"""The service killed with SIGKILL at every step of an apply, a keep and a putting back; the next one makes it whole."""
+
+import signal
+import sys
+from pathlib import Path
+
+import pytest
+
+from support import fresh_twin, write_tree
+from upright_bolt.errors import BoltError
+from upright_bolt.service.client import ServiceReach
+
+KILLED = str(Path(__file__).with_name("killed_service.py"))
+ASKED = {"sustained": 25.0, "burst": 30.0, "governor": "performance", "epp": 0.0, "turbo": "off"}
+
+
+def texts(root: Path) -> dict[str, bytes]:
+    return {str(path): path.read_bytes().strip() for path in sorted(root.rglob("*")) if path.is_file()}
+
+
+def killed_after(bus, root, step, act) -> bool:
+    """Let a service die after ``step`` of ``act``; return whether it did."""
+    command = [sys.executable, KILLED, str(step)]
+    service = bus.start_service(on=f"tree:{root}", command=command)
+    reach = ServiceReach()
+    died = False
+    try:
+        act(reach)
+    except BoltError:
+        died = service.process.wait(10) == -signal.SIGKILL
+    reach._trying = False
+    reach.close()
+    service.kill()
+    return died
+
+
+def settled(bus, root):
+    """Start the next service and return what it reports: settings in force, status."""
+    service = bus.start_service(on=f"tree:{root}")
+    reach = ServiceReach()
+    told = reach.in_force(), reach.status()
+    reach.close()
+    service.end()
+    return told
+
+
+@pytest.mark.parametrize("standing", [False, True])
+def test_an_apply_killed_at_any_step_leaves_the_machine_as_before_or_as_asked_and_reported(bus, tmp_path, standing):
+    bus.start_polkit()
+    root = write_tree(fresh_twin(), tmp_path / "tree")
+    before = texts(root)
+    for step in range(1, 40):
+        if not killed_after(bus, root, step, lambda reach: reach.try_settings(ASKED, standing=standing)):
+            break
+        in_force, status = settled(bus, root)
+        if status.trial is None:
+            assert texts(root) == before, f"killed after step {step}"
+            continue
+        assert standing, f"a dead client's trial was left, killed after step {step}"
+        assert {name: in_force[name] for name in ASKED} == ASKED == status.trial.settings
+        put_back(bus, root)
+        assert texts(root) == before
+    assert step >= 10, "too few steps to be an apply"
+    put_back(bus, root)
+    assert texts(root) == before
+
+
+def put_back(bus, root):
+    service = bus.start_service(on=f"tree:{root}")
+    reach = ServiceReach()
+    if reach.status().trial is not None:
+        reach.put_back("")
+    reach.close()
+    service.end()
+
+
+def test_a_putting_back_killed_at_any_step_is_finished_by_the_next(bus, tmp_path):
+    bus.start_polkit()
+    root = write_tree(fresh_twin(), tmp_path / "tree")
+    before = texts(root)
+
+    def act(reach):
+        reach.try_settings(ASKED, standing=False)
+        reach.put_back("")
+
+    for step in range(11, 40):
+        if not killed_after(bus, root, step, act):
+            break
+        assert settled(bus, root)[1].trial is None
+        assert texts(root) == before, f"killed after step {step}"
+    assert step >= 18, "too few steps to be an apply and a putting back"
