@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help setup demo test check bench screenshots lock clean
+.PHONY: help setup demo test check bench screenshots install uninstall lock clean
 help: ## List what can be made
 	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
@@ -30,9 +30,17 @@ screenshots: setup ## Renew docs/screenshots from the demo data
 	@$(BIN)/upright-bolt --data .screenshots-data demo --play --pictures docs/screenshots --real-seconds 0
 	@rm -rf .screenshots-data
 
+install: ## Install for the whole machine, with the root service (as root; PREFIX and DESTDIR are honoured)
+	@PREFIX="$(PREFIX)" DESTDIR="$(DESTDIR)" SYSTEM_PYTHON="$(SYSTEM_PYTHON)" sh tools/install.sh install
+
+uninstall: ## Take the installation away again
+	@PREFIX="$(PREFIX)" DESTDIR="$(DESTDIR)" sh tools/install.sh uninstall
+
 lock: ## Pin all packages anew (needs pip-tools)
 	pip-compile --extra dev --strip-extras --allow-unsafe --generate-hashes --no-emit-index-url --no-emit-find-links \
 		--no-emit-trusted-host --output-file requirements.lock pyproject.toml
+	pip-compile --strip-extras --generate-hashes --no-emit-index-url --no-emit-find-links --no-emit-trusted-host \
+		--constraint requirements.lock --output-file runtime.lock pyproject.toml
 
 clean: ## Remove what was made
 	rm -rf .venv demo-output .screenshots-data build dist

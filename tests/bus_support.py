@@ -119,6 +119,11 @@ class PrivateBus:
     def hang_polkit(self, *, hangs: bool) -> None:
         self.call(*POLKIT, "SimulateHang", "b", hangs)
 
+    def release_polkit(self) -> None:
+        """Let polkit give the answers that it has held back."""
+        self.hang_polkit(hangs=False)
+        self.call(*POLKIT, "ReleaseHangingCalls")
+
     def start_service(self, *words: str, on: str = "twin:tern", command: list[str] | None = None) -> "Service":
         start = command or [sys.executable, "-m", "upright_bolt"]
         service = Service(self, [*start, "--machine", on, "--data", str(self.folder / "state"), "service", *words])

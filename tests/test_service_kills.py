@@ -11,7 +11,7 @@ from upright_bolt.errors import BoltError
 from upright_bolt.service.client import ServiceReach
 
 KILLED = str(Path(__file__).with_name("killed_service.py"))
-ASKED = {"sustained": 25.0, "burst": 30.0, "governor": "performance", "epp": 0.0, "turbo": "off"}
+ASKED = {"sustained": 25.0, "burst": 30.0, "window": 10.0, "turbo": "off"}
 
 
 def texts(root: Path) -> dict[str, bytes]:
@@ -60,7 +60,7 @@ def test_an_apply_killed_at_any_step_leaves_the_machine_as_before_or_as_asked_an
         assert {name: in_force[name] for name in ASKED} == ASKED == status.trial.settings
         put_back(bus, root)
         assert texts(root) == before
-    assert step >= 10, "too few steps to be an apply"
+    assert step >= 8, "too few steps to be an apply"
     put_back(bus, root)
     assert texts(root) == before
 
@@ -83,9 +83,9 @@ def test_a_putting_back_killed_at_any_step_is_finished_by_the_next(bus, tmp_path
         reach.try_settings(ASKED, standing=False)
         reach.put_back("")
 
-    for step in range(11, 40):
+    for step in range(9, 40):
         if not killed_after(bus, root, step, act):
             break
         assert settled(bus, root)[1].trial is None
         assert texts(root) == before, f"killed after step {step}"
-    assert step >= 18, "too few steps to be an apply and a putting back"
+    assert step >= 16, "too few steps to be an apply and a putting back"

@@ -1,4 +1,4 @@
-"""Rights on the real polkitd with the actions that ship: root, strangers, the owner at the desk, questions dismissed."""
+"""Rights on the real polkitd with the actions that ship: root, strangers, the owner at the desk, closed questions."""
 
 import json
 import os

@@ -3,10 +3,12 @@
 set -eu
 PYTHON="${PYTHON:-python3}"
 
-# Qt's own needs on a bare Debian 12 (window and offscreen), the interpreter's venv module, and the typeface.
+# Qt's own needs on a bare Debian 12 (window and offscreen), the interpreter's venv module, the typeface, and what the tests
+# of the root service need: a bus, polkit, and a stand-in for polkit.
 PACKAGES="python3 python3-venv libgl1 libegl1 libglib2.0-0 libdbus-1-3 libfontconfig1 libfreetype6 libxkbcommon0
 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0
-libxcb-render0 libxcb-shape0 libxcb-shm0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 libx11-xcb1 fonts-inter"
+libxcb-render0 libxcb-shape0 libxcb-shm0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 libx11-xcb1 fonts-inter
+dbus-daemon polkitd python3-dbusmock"
 
 missing=""
 if command -v dpkg-query >/dev/null 2>&1; then

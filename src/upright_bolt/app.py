@@ -234,6 +234,12 @@ def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:
         if exclusive:
             raise
         return None
+    except OSError as fault:
+        if exclusive:
+            raise BoltError(
+                f"{folder} cannot be written ({fault.strerror}); name another folder with --data."
+            ) from fault
+        return None
     return lock
 
 

@@ -9,12 +9,13 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from upright_bolt.errors import BoltError
+from upright_bolt.errors import BoltError, InUse
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunEvent
 from upright_bolt.model.trial import Status
@@ -114,6 +115,8 @@ class Engine(QObject):
 
     def _go_on(self) -> None:
         """Sample while an answer is out, e.g. while a person types a password; but no sample within a sample."""
+        if self._stop.is_set():
+            raise InUse("The window was closed.")
         here = threading.current_thread() is self._thread
         if here and not self._ticking and self._session.machine.clock.now_s() >= self._due:
             self._tick()
@@ -153,8 +156,9 @@ class Engine(QObject):
         now = time.monotonic()
         if now >= self._controls_due:
             self._controls_due = now + CONTROLS_EVERY_S
-            pending.controls = self._session.controls()
-            pending.status = self._session.status()
+            with suppress(BoltError):  # a way to the machine that is out of order for a while; the samples tell of it
+                pending.controls = self._session.controls()
+                pending.status = self._session.status()
         if now - self._emitted >= EMIT_S or pending.ended_run is not None:
             self._emitted = now
             self._pending = Snapshot()

@@ -44,7 +44,7 @@ class ServiceReach:
         held: why this process must not change anything itself; empty if it may.
 
     Attributes:
-        while_waiting: called every tenth of a second while an answer is out.
+        while_waiting: called every tenth of a second while an answer is out; a BoltError that it raises ends the wait.
         trouble: what is wrong with the service at the moment, as a sentence; empty if nothing.
 
     Raises:
@@ -64,9 +64,6 @@ class ServiceReach:
             self._bus: SdBus = sd_bus_open_system()
             self._bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
             about, self.recovered, self._closed = wire.read_description(self._call("Describe"))
-        except (DbusServiceUnknownError, DbusNameHasNoOwnerError) as fault:
-            self._loop.close()
-            raise ServiceAbsent("The root service is not installed.") from fault
         except BoltError:
             self._loop.close()
             raise
@@ -154,13 +151,23 @@ class ServiceReach:
             self._loop.run_until_complete(asyncio.wait({task}, timeout=LOOK_UP_S))
             if task.done():
                 return self._outcome(task)
+            self._wait_on(task)
+
+    def _wait_on(self, task: "asyncio.Task[Any]") -> None:
+        try:
             self.while_waiting()
+        except BoltError:
+            task.cancel()
+            self._loop.run_until_complete(asyncio.wait({task}))
+            raise
 
     def _outcome(self, task: "asyncio.Task[Any]") -> Any:  # noqa: ANN401
         try:
             return task.result()
-        except (BoltError, DbusServiceUnknownError, DbusNameHasNoOwnerError):
+        except BoltError:
             raise
+        except (DbusServiceUnknownError, DbusNameHasNoOwnerError) as fault:
+            raise ServiceAbsent("The root service is not installed, or has ended and is not started again.") from fault
         except TimeoutError as fault:
             raise Refused("The root service does not answer in time.") from fault
         except Exception as fault:

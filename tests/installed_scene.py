@@ -1,0 +1,85 @@
+"""The installed layout as the system itself uses it: the bus starts polkit and the service when somebody calls.
+
+``unshare -m -p -f --mount-proc --kill-child python installed_scene.py STAGE``, as root; STAGE is what ``make install
+DESTDIR=STAGE`` made. Everything is mounted over in this namespace only. Prints what came out, as JSON.
+"""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+from bus_support import wait_for
+
+SHARE = Path("/usr/share")
+OURS = {
+    "dbus-1/system-services": "org.upright_bolt.Machine1.service",
+    "dbus-1/system.d": "org.upright_bolt.Machine1.conf",
+    "polkit-1/actions": "org.upright-bolt.policy",
+}
+NAME = "org.upright_bolt.Machine1"
+
+
+def mount(*words: str) -> None:
+    subprocess.run(["mount", *words], check=True)
+
+
+def prepare(made: Path) -> None:
+    stage = Path("/mnt")
+    mount("--bind", str(made), str(stage))
+    mount("-t", "tmpfs", "-o", "mode=1777", "tmpfs", "/tmp")
+    for folder, name in OURS.items():
+        kept = Path("/tmp/kept") / folder
+        shutil.copytree(SHARE / folder, kept, symlinks=True)
+        mount("-t", "tmpfs", "tmpfs", str(SHARE / folder))
+        shutil.copytree(kept, SHARE / folder, symlinks=True, dirs_exist_ok=True)
+        shutil.copy(stage / "usr/share" / folder / name, SHARE / folder)
+    for place in ("/run/dbus", "/run/systemd", "/var/lib"):
+        Path(place).mkdir(exist_ok=True)
+        mount("-t", "tmpfs", "tmpfs", place)
+    Path("/var/lib/polkit-1").mkdir()
+    mount("--bind", str(stage / "usr/local"), "/usr/local")
+
+
+def command(*words: str, user: list[str] | None = None) -> dict[str, object]:
+    plain = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
+    done = subprocess.run(
+        [*(user or []), "/usr/local/bin/upright-bolt", *words], capture_output=True, text=True, check=False, env=plain
+    )
+    return {"code": done.returncode, "out": done.stdout, "err": done.stderr}
+
+
+def pids(name: str) -> list[str]:
+    found = subprocess.run(["pgrep", "-f", name], capture_output=True, text=True, check=False)
+    return found.stdout.split()
+
+
+def main() -> None:
+    prepare(Path(sys.argv[1]))
+    nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
+    told: dict[str, object] = {"without a bus": command("machine", user=nobody)}
+    bus = subprocess.Popen(["dbus-daemon", "--system", "--nofork", "--nopidfile", "--nosyslog"])
+    wait_for(Path("/run/dbus/system_bus_socket").exists)
+    told["before"] = pids("upright-bolt service")
+    begun = time.monotonic()
+    told["machine"] = command("machine", "--json")
+    told["first_answer_s"] = time.monotonic() - begun
+    told["after"] = pids("upright-bolt service")
+    told["polkit"] = pids("polkitd")
+    told["status"] = command("status", "--json")
+    told["nobody"] = command("machine", user=nobody)
+    told["nobody sets"] = command("set", "turbo=off", user=nobody)
+    told["uid"] = [Path(f"/proc/{pid}").stat().st_uid for pid in told["after"]]
+    told["state"] = sorted(
+        str(p.relative_to("/var/lib/upright-bolt")) for p in Path("/var/lib/upright-bolt").rglob("*")
+    )
+    bus.kill()
+    print(json.dumps(told))
+
+
+if __name__ == "__main__":
+    os.environ.pop("DBUS_SYSTEM_BUS_ADDRESS", None)
+    main()

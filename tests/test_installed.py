@@ -1,0 +1,96 @@
+"""What ``make install`` puts in place: complete, usable through the real bus' activation, and gone after uninstall."""
+
+import json
+import subprocess
+import sys
+import xml.etree.ElementTree as ET
+from pathlib import Path
+
+import pytest
+
+from test_service_rights import NAMESPACES, namespaces_work
+
+ROOT = Path(__file__).resolve().parents[1]
+PLACED = {
+    "usr/local/bin/upright-bolt",
+    "usr/local/share/applications/org.upright_bolt.UprightBolt.desktop",
+    "usr/local/share/metainfo/org.upright_bolt.UprightBolt.metainfo.xml",
+    "usr/local/share/icons/hicolor/scalable/apps/org.upright_bolt.UprightBolt.svg",
+    "usr/local/share/doc/upright-bolt/service.md",
+    "usr/share/dbus-1/system-services/org.upright_bolt.Machine1.service",
+    "usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf",
+    "usr/share/polkit-1/actions/org.upright-bolt.policy",
+    "usr/lib/systemd/system/upright-bolt.service",
+}
+
+
+def make(word, stage):
+    return subprocess.run(
+        ["make", "-C", str(ROOT), word, f"DESTDIR={stage}"], capture_output=True, text=True, check=True
+    )
+
+
+@pytest.fixture(scope="module")
+def stage(tmp_path_factory):
+    made = tmp_path_factory.mktemp("stage")
+    make("install", made)
+    yield made
+    make("uninstall", made)
+    left = [path for path in made.rglob("*") if not path.is_dir()]
+    assert left == []
+
+
+def placed(stage, end):
+    return (stage / next(path for path in PLACED if path.endswith(end))).read_text()
+
+
+@pytest.mark.timeout(400)
+def test_every_file_is_in_its_place_and_names_the_others_rightly(stage):
+    found = {str(p.relative_to(stage)) for p in stage.rglob("*") if not p.is_dir()}
+    assert {path for path in found if "/lib/upright-bolt/" not in path} == PLACED
+    assert "Exec=/usr/local/bin/upright-bolt service" in placed(stage, "Machine1.service")
+    assert "ExecStart=/usr/local/bin/upright-bolt service" in placed(stage, "upright-bolt.service")
+    assert not any("@" in placed(stage, end) for end in ("bin/upright-bolt", "Machine1.service"))
+    actions = {action.get("id") for action in ET.fromstring(placed(stage, ".policy")).iter("action")}
+    from upright_bolt.service.names import BUS_NAME, Action
+
+    assert actions == {action.value for action in Action}
+    assert f'own="{BUS_NAME}"' in placed(stage, ".conf")
+    assert ET.fromstring(placed(stage, ".svg")).tag.endswith("svg")
+    app = ET.fromstring(placed(stage, "metainfo.xml"))
+    assert app.findtext("launchable") == "org.upright_bolt.UprightBolt.desktop"
+
+
+def test_the_unit_leaves_open_only_what_the_work_needs(stage):
+    unit = placed(stage, "systemd/system/upright-bolt.service")
+    for line in (
+        "CapabilityBoundingSet=CAP_SYS_RAWIO", "ProtectSystem=strict", "DevicePolicy=closed", "PrivateNetwork=yes",
+                 "NoNewPrivileges=yes", "ProtectKernelTunables=yes", "SystemCallFilter=@system-service"):  # fmt: skip
+        assert line in unit.splitlines()
+
+
+@pytest.mark.skipif(
+    not namespaces_work(), reason="needs root, unshare with mount namespaces, and Debian's package polkitd"
+)
+@pytest.mark.timeout(400)
+def test_the_bus_starts_the_service_and_polkit_by_itself(stage):
+    scene = Path(__file__).with_name("installed_scene.py")
+    command = [*NAMESPACES, sys.executable, str(scene), str(stage)]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=100)
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert told["before"] == []
+    assert told["machine"]["code"] == 0, told["machine"]
+    assert "root service" not in {gap["what"] for gap in json.loads(told["machine"]["out"])["missing"]}
+    assert len(told["after"]) == 1
+    assert told["uid"] == [0]
+    assert told["polkit"]
+    assert told["first_answer_s"] < 10.0
+    assert json.loads(told["status"]["out"]) == {"trial": None, "drift": [], "kept": {}}
+    assert "host/lock" in told["state"]
+    for who in ("without a bus", "nobody"):
+        assert told[who]["code"] == 0, told[who]
+        assert "- root service: " in told[who]["out"]
+    assert "there is no system bus here; install it with" in told["without a bus"]["out"]
+    assert "You may not read this machine through the root service" in told["nobody"]["out"]
+    assert told["nobody sets"]["code"] == 1

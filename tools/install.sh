@@ -1,0 +1,76 @@
+#!/bin/sh
+# Installs for the whole machine, or takes it away again: install.sh install|uninstall, with PREFIX and DESTDIR.
+# The bus, polkit and systemd look for their files under /usr only, so those do not follow PREFIX.
+set -eu
+PREFIX="${PREFIX:-/usr/local}"
+DESTDIR="${DESTDIR:-}"
+SYSTEM_PYTHON="${SYSTEM_PYTHON:-/usr/bin/python3}"
+LIB="$DESTDIR$PREFIX/lib/upright-bolt"
+
+placed() { # source target: every file of ours outside LIB, with its place
+    cat <<LIST
+upright-bolt.in $PREFIX/bin/upright-bolt
+org.upright_bolt.UprightBolt.desktop $PREFIX/share/applications/org.upright_bolt.UprightBolt.desktop
+org.upright_bolt.UprightBolt.metainfo.xml $PREFIX/share/metainfo/org.upright_bolt.UprightBolt.metainfo.xml
+org.upright_bolt.UprightBolt.svg $PREFIX/share/icons/hicolor/scalable/apps/org.upright_bolt.UprightBolt.svg
+../docs/service.md $PREFIX/share/doc/upright-bolt/service.md
+org.upright_bolt.Machine1.service.in /usr/share/dbus-1/system-services/org.upright_bolt.Machine1.service
+org.upright_bolt.Machine1.conf /usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf
+org.upright-bolt.policy /usr/share/polkit-1/actions/org.upright-bolt.policy
+upright-bolt.service.in /usr/lib/systemd/system/upright-bolt.service
+LIST
+}
+
+tell_the_system() {
+    [ -z "$DESTDIR" ] && [ -d /run/systemd/system ] || return 0
+    systemctl daemon-reload || true
+    systemctl reload dbus.service || true
+}
+
+remove() {
+    if [ -z "$DESTDIR" ] && [ -d /run/systemd/system ]; then systemctl stop upright-bolt.service || true; fi
+    placed | while read -r _ target; do rm -f "$DESTDIR$target"; done
+    rm -rf "$LIB"
+    rmdir "$DESTDIR$PREFIX/share/doc/upright-bolt" 2>/dev/null || true
+    tell_the_system
+}
+
+install_all() {
+    "$SYSTEM_PYTHON" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || {
+        echo "Python 3.11 or newer is needed; $SYSTEM_PYTHON is older. Name another: make install SYSTEM_PYTHON=…" >&2
+        exit 1
+    }
+    tools=$(mktemp -d)
+    trap 'rm -rf "$tools"' EXIT
+    "$SYSTEM_PYTHON" -m venv "$tools/venv"
+    rm -rf "$LIB"
+    mkdir -p "$LIB"
+    "$tools/venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes --no-deps \
+        --target "$LIB" -r runtime.lock
+    cp -R src/upright_bolt "$LIB/"
+    find "$LIB/upright_bolt" -name __pycache__ -prune -exec rm -rf {} +
+    "$tools/venv/bin/python" -m compileall -q -s "$DESTDIR" "$LIB/upright_bolt"
+    placed | while read -r source target; do
+        mode=644
+        [ "$source" = upright-bolt.in ] && mode=755
+        mkdir -p "$(dirname "$DESTDIR$target")"
+        sed -e "s|@PREFIX@|$PREFIX|g" -e "s|@PYTHON@|$SYSTEM_PYTHON|g" "system/$source" >"$tools/file"
+        install -m "$mode" "$tools/file" "$DESTDIR$target"
+    done
+    tell_the_system
+}
+
+case "${1:-}" in
+install)
+    install_all
+    echo "Installed. Start it with: upright-bolt (the root service is started by the bus when it is needed)"
+    ;;
+uninstall)
+    remove
+    echo "Removed. Journal and memory of this machine are left in /var/lib/upright-bolt, your runs in your home folder."
+    ;;
+*)
+    echo "usage: install.sh install|uninstall" >&2
+    exit 2
+    ;;
+esac
