@@ -12,7 +12,7 @@ placed() { # source target: every file of ours outside LIB, with its place
 upright-bolt.in $PREFIX/bin/upright-bolt
 org.upright_bolt.UprightBolt.desktop $PREFIX/share/applications/org.upright_bolt.UprightBolt.desktop
 org.upright_bolt.UprightBolt.metainfo.xml $PREFIX/share/metainfo/org.upright_bolt.UprightBolt.metainfo.xml
-org.upright_bolt.UprightBolt.svg $PREFIX/share/icons/hicolor/scalable/apps/org.upright_bolt.UprightBolt.svg
+../src/upright_bolt/desktop/icon.svg $PREFIX/share/icons/hicolor/scalable/apps/org.upright_bolt.UprightBolt.svg
 ../docs/service.md $PREFIX/share/doc/upright-bolt/service.md
 org.upright_bolt.Machine1.service.in /usr/share/dbus-1/system-services/org.upright_bolt.Machine1.service
 org.upright_bolt.Machine1.conf /usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf

@@ -7,6 +7,7 @@ from functools import cache
 from pathlib import Path
 
 from PyQt6.QtCore import QCoreApplication, QEvent, Qt
+from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from upright_bolt.desktop import theme
@@ -30,7 +31,8 @@ def application() -> QApplication:
     made = QApplication(sys.argv[:1])
     made.setApplicationName("upright-bolt")
     made.setApplicationDisplayName("Upright Bolt")
-    made.setDesktopFileName("upright-bolt")
+    made.setDesktopFileName("org.upright_bolt.UprightBolt")
+    made.setWindowIcon(QIcon(str(Path(__file__).with_name("icon.svg"))))
     return made
 
 

@@ -31,7 +31,7 @@ from upright_bolt.session.sampler import Sample
 LOG = logging.getLogger("upright-bolt")
 REFUSALS_LOGGED = 20
 """Refused calls of one caller that are logged; a hostile one shall not fill the journal."""
-Result = TypeVar("Result")
+T = TypeVar("T")
 
 
 class Face(DbusInterfaceCommonAsync, interface_name=INTERFACE):
@@ -116,7 +116,7 @@ class Face(DbusInterfaceCommonAsync, interface_name=INTERFACE):
         reach = self._keeper.reach
         return wire.describe(reach.about, reach.recovered, reach.closed)
 
-    async def do(self, work: Callable[[], Result]) -> Result:
+    async def do(self, work: Callable[[], T]) -> T:
         """Do ``work`` in the one thread that has the machine."""
         return await asyncio.get_running_loop().run_in_executor(self._thread, work)
 
