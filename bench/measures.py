@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from upright_bolt.app import open_session
-from upright_bolt.kernel.channels import BusyTable, EnergyCounter, Gauge, LowestOf, Word
+from upright_bolt.kernel.channels import BusyTable, Counter, Gauge, LowestOf, Word
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.session.sampler import Sampler
@@ -110,7 +110,7 @@ def _paths(found: Surveyed) -> list[str]:
     paths: list[str] = []
     for channel in found.channels:
         match channel:
-            case Gauge() | Word() | EnergyCounter() | BusyTable():
+            case Gauge() | Word() | Counter() | BusyTable():
                 paths.append(channel.path)
             case LowestOf():
                 paths += channel.paths

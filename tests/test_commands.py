@@ -13,8 +13,8 @@ import pytest
 
 OFFSETS = ["core-offset", "cache-offset", "gpu-offset", "agent-offset"]
 CONTROLS = [
-    "sustained", "burst", "window", "turbo", "epp", "governor", "clock-min", "clock-max",
-    "platform-mode", "heat-ceiling", *OFFSETS,
+    "sustained", "burst", "window", "peak", "board", "current", "clamp", "limiter", "turbo", "epp", "governor",
+    "clock-min", "clock-max", "turbo-table", "idle-off", "platform-mode", "heat-ceiling", *OFFSETS, "hot-signal",
 ]  # fmt: skip
 
 

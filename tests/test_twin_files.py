@@ -120,7 +120,7 @@ def test_registers_tell_the_same_as_the_files():
         twin.registers.read(0, 0x1234)
     assert fault.value.errno == errno.EIO
     with pytest.raises(FileFault):
-        twin.registers.write(0, registers.PACKAGE_LIMIT, 0)
+        fresh_twin("plover").registers.write(0, registers.PACKAGE_LIMIT, 0)
 
 
 def test_an_unknown_twin_names_those_there_are():

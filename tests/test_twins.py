@@ -26,7 +26,9 @@ def states(name):
 def test_skerry_sets_limits_through_its_firmware_and_has_neither_window_nor_offsets():
     by_name, found = states("skerry")
     assert set(by_name.values()) == {ControlState.SETTABLE}
-    assert {"window", "heat-ceiling", "core-offset", "cache-offset", "gpu-offset", "agent-offset"} == set(found.absent)
+    offsets = {"core-offset", "cache-offset", "gpu-offset", "agent-offset"}
+    in_registers = {"current", "clamp", "turbo-table", "hot-signal"}
+    assert offsets | in_registers | {"window", "heat-ceiling", "peak", "board", "limiter"} == set(found.absent)
     assert found.controls["sustained"].files == (f"{BOARD}/ppt_pl1_spl/current_value",)
     facts = found.controls["burst"].facts()
     assert (facts.minimum, facts.maximum) == (15.0, 88.0)
@@ -37,7 +39,8 @@ def test_skerry_sets_limits_through_its_firmware_and_has_neither_window_nor_offs
 def test_plover_keeps_limits_and_voltages_to_itself():
     by_name, found = states("plover")
     locked = {word for word, state in by_name.items() if state is ControlState.LOCKED}
-    assert locked == {"sustained", "burst", "window"}
+    assert locked == {"sustained", "burst", "window", "limiter", "clamp", "current"}
+    assert by_name["turbo-table"] is ControlState.READ_ONLY
     assert "undervolt protection" in found.absent["core-offset"]
     assert "fan speed" in {entry.what for entry in found.missing}
     assert {"turbo", "epp", "clock-max", "clock-min", "governor"} <= set(by_name) - locked
@@ -81,10 +84,18 @@ def test_attributes_refuse_what_lies_outside_their_range():
         assert fault.value.errno == errno.EINVAL
 
 
+LOWERED_BY = {"current": 20.0, "peak": 30.0, "board": 30.0}
+
+
 def other_value(driver):
     """Return a value that the control may take and does not have."""
     facts, now = driver.facts(), driver.read()
-    if declaration_of(driver.name).kind is not Kind.SCALE:
+    kind = declaration_of(driver.name).kind
+    if kind is Kind.TABLE:
+        return ",".join(f"{float(part) - 300:g}" for part in now.split(","))
+    if driver.name in LOWERED_BY:
+        return now - LOWERED_BY[driver.name]
+    if kind is not Kind.SCALE:
         return next(choice for choice in facts.choices if choice != now)
     if driver.name == "epp":
         return 192.0
@@ -95,7 +106,7 @@ def other_value(driver):
 
 def contents(twin):
     surfaces = Surfaces(twin.files, twin.registers)
-    known = [*twin.files._put, *(paths.OFFSETS if twin.spec.name == "tern" else ())]
+    known = [*twin.files._put, *((*paths.OFFSETS, *paths.REGISTER_BITS) if twin.spec.name == "tern" else ())]
     return {path: surfaces.read(path) for path in known}
 
 

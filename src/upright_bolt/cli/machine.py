@@ -9,7 +9,8 @@ import typer
 
 from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.control import Control
+from upright_bolt.model.sheet import conflicts, counting, sheet
 
 if TYPE_CHECKING:
     from upright_bolt.session.sampler import Sample
@@ -38,10 +39,13 @@ def control_data(control: Control) -> dict[str, Any]:
 
 def machine_data(session: "Session") -> dict[str, Any]:
     """Return what a machine is as plain data."""
-    identity = session.about.identity
+    identity, controls = session.about.identity, session.controls()
     return {
         "machine": asdict(identity) | {"driver": identity.driver or None},
-        "controls": [control_data(control) for control in session.controls().values()],
+        "kinds": {name: list(cpus) for name, cpus in session.about.topology.kinds},
+        "controls": [control_data(control) for control in controls.values()],
+        "counting": asdict(counting(controls)),
+        "conflicts": conflicts(session.about, controls, session.status()),
         "sensors": [
             {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in session.about.sensors
         ],
@@ -55,7 +59,7 @@ def machine(context: typer.Context, as_json: AsJson = False) -> None:
         if as_json:
             print_json(machine_data(session))
         else:
-            _print_machine(session)
+            print(sheet(session.about, session.controls(), session.status()), end="")
 
 
 def sample(
@@ -103,33 +107,11 @@ def add_to(app: typer.Typer) -> None:
     app.command("sample")(sample)
 
 
-def _print_machine(session: "Session") -> None:
-    identity = session.about.identity
-    cores = f"{identity.cores or '?'} cores, {identity.threads or '?'} threads"
-    print(f"{identity.name}: {identity.processor or 'processor not named'}, {cores}")
-    print(f"{identity.vendor or 'vendor not named'}, kernel {identity.kernel or '?'}, "
-          f"scaling driver {identity.driver or 'none'}\n")  # fmt: skip
-    rows = [("control", "in force", "stock", "range", "state")]
-    for control in session.controls().values():
-        scope = " ".join(control.choices)
-        if control.minimum is not None and control.maximum is not None:
-            scope = f"{control.show(control.minimum)} to {control.show(control.maximum)}"
-        rows.append((control.name, control.show(control.in_force), control.show(control.stock), scope, control.state))
-    print_table(rows)
-    reasons = {
-        c.reason: c.name for c in session.controls().values() if c.reason and c.state is not ControlState.SETTABLE
-    }
-    for reason in reasons:
-        names = [c.name for c in session.controls().values() if c.reason == reason]
-        print(f"\n{', '.join(names)}: {reason}")
-    if session.about.missing:
-        print("\nNot there:")
-        for entry in session.about.missing:
-            print(f"- {entry.what}: {entry.why}.")
-
-
 def _sample(place: Place, count: int, step_s: float, to_csv: Path | None, *, as_json: bool) -> None:
     with session_at(place, exclusive=False) as session:
+        if step_s < session.reach.fastest_s and count > 1:
+            fastest = f"{session.reach.fastest_s * 1000:.0f}ms"
+            raise BadInput(f"interval: here a sample is taken every {fastest} at most: the service shares it out.")
         clock = session.machine.clock
         session.tick()  # rates need a sample before the first one shown
         due = clock.now_s() + min(step_s, 0.5)

@@ -7,10 +7,11 @@ import typer
 
 from upright_bolt.cli.context import AsJson, print_json, print_table, session_at
 from upright_bolt.errors import BadInput, Refused
-from upright_bolt.model.control import show_value
+from upright_bolt.model.control import CATALOGUE, show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
 
 if TYPE_CHECKING:
+    from upright_bolt.model.settings import Settings
     from upright_bolt.model.trial import ApplyReport, Status, Trial
 
 
@@ -31,10 +32,14 @@ def set_(
     context: typer.Context,
     assignments: Annotated[list[str], typer.Argument(help="NAME=VALUE with its unit: sustained=25W turbo=off")],
     keep: Annotated[bool, typer.Option("--keep", help="Keep at once, without a trial.")] = False,
+    confirm: Annotated[
+        str, typer.Option("--confirm", metavar="NAME", help="Name the control whose protection you take away.")
+    ] = "",
     as_json: AsJson = False,
 ) -> int:
     """Put settings in force as a trial, until “keep” or “put-back”."""
     settings = parse_assignments(assignments)
+    _ask_first(settings, confirm)
     with session_at(context.obj, exclusive=True) as session:
         report = session.try_settings(settings, standing=True)
         if report.ok and keep:
@@ -104,6 +109,16 @@ def add_to(app: typer.Typer) -> None:
     app.command("keep")(keep_)
     app.command("status")(status)
     app.command("plug")(plug)
+
+
+def _ask_first(settings: "Settings", confirm: str) -> None:
+    """Raise BadInput unless a control that takes a protection away is named a second time."""
+    for name, value in settings.items():
+        declared = CATALOGUE[name]
+        if declared.deliberate and value == "off" and confirm != name:
+            raise BadInput(
+                f"{declared.title}: {declared.hint} If you want that, say so: add --confirm {name} to the command."
+            )
 
 
 def _left(report: "ApplyReport") -> str:

@@ -2,14 +2,14 @@
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import QWIDGETSIZE_MAX, QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
 from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.pieces import button, column, label, restyle
 from upright_bolt.desktop.scale_strip import ScaleStrip
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import Control, Kind, Value
+from upright_bolt.model.control import NONE, Control, Kind, Value, parts_of
 
 
 class NumberEntry(QLineEdit):
@@ -72,7 +72,8 @@ class ControlRow(QWidget):
         head.addStretch()
         head.addWidget(self._note)
         layout.addLayout(head)
-        layout.addLayout(self._scale(theme) if control.declaration.kind is Kind.SCALE else self._choice())
+        forms = {Kind.SCALE: lambda: self._scale(theme), Kind.TABLE: self._table}
+        layout.addLayout(forms.get(control.declaration.kind, self._choice)())
         layout.addWidget(self._fault)
         self.show_control(control, None)
 
@@ -90,20 +91,36 @@ class ControlRow(QWidget):
         row.addWidget(self.entry, 0, Qt.AlignmentFlag.AlignTop)
         return row
 
+    def _table(self) -> QHBoxLayout:
+        row = QHBoxLayout()
+        self.entry = NumberEntry(f"{self._control.declaration.title}, typed")
+        self.entry.setMinimumWidth(0)
+        self.entry.setMaximumWidth(QWIDGETSIZE_MAX)
+        self.entry.typed.connect(self._typed)
+        self.entry.dropped.connect(lambda: self._choose(self._control.name, None))
+        row.addWidget(self.entry, 1)
+        return row
+
     def _choice(self) -> QHBoxLayout:
         row = QHBoxLayout()
         row.setSpacing(0)
         group = QButtonGroup(self)
+        group.setExclusive(self._control.declaration.kind is not Kind.LIST)
         for word in self._control.choices or ("–",):
             made = button(word, "segment")
             made.setCheckable(True)
             made.setAccessibleName(f"{self._control.declaration.title}: {word}")
-            made.clicked.connect(lambda _checked, word=word: self._choose(self._control.name, word))
+            made.clicked.connect(lambda _checked, word=word: self._chosen(word))
             group.addButton(made)
             self._words[word] = made
             row.addWidget(made)
         row.addStretch()
         return row
+
+    def _chosen(self, word: str) -> None:
+        if self._control.declaration.kind is Kind.LIST:
+            word = ",".join(w for w, made in self._words.items() if made.isChecked()) or NONE
+        self._choose(self._control.name, word)
 
     def _choose(self, name: str, value: Value | None) -> None:
         self._show_fault("")
@@ -144,8 +161,9 @@ class ControlRow(QWidget):
         self._note.setText(note)
         self.setToolTip(control.reason)
         shown = draft if draft is not None else control.in_force
-        if self.strip is not None and self.entry is not None:
+        if self.strip is not None:
             self.strip.show_control(control, draft if isinstance(draft, float) else None)
+        if self.entry is not None:
             self.entry.setEnabled(control.settable)
             if not self.entry.isModified() and not self._fault.isVisibleTo(self):
                 text = control.show(shown) if shown is not None else "–"
@@ -153,7 +171,11 @@ class ControlRow(QWidget):
                     self.entry.setText(text)
         for word, made in self._words.items():
             made.setEnabled(control.settable)
-            made.setChecked(word == shown)
-            wanted = f"◇ {word}" if word == draft else word
+            made.setChecked(_among(word, shown))
+            wanted = f"◇ {word}" if draft is not None and _among(word, draft) else word
             if made.text() != wanted:
                 made.setText(wanted)
+
+
+def _among(word: str, value: Value | None) -> bool:
+    return isinstance(value, str) and word in parts_of(value)

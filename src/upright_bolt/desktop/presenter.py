@@ -10,11 +10,12 @@ from upright_bolt.desktop.engine import Door, Engine, Snapshot
 from upright_bolt.desktop.history import History
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.machine import Identity, Missing
+from upright_bolt.model.machine import About, Identity
 from upright_bolt.model.quantity import TIME
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
 from upright_bolt.model.sensor import Sensor
 from upright_bolt.model.settings import show_settings
+from upright_bolt.model.sheet import sheet
 from upright_bolt.model.trial import ApplyReport, Status
 from upright_bolt.session.running import RunProgress
 from upright_bolt.session.sampler import Sample
@@ -28,8 +29,7 @@ class Outline:
 
     word: str
     described: str
-    identity: Identity
-    missing: tuple[Missing, ...]
+    about: About
     sensors: tuple[Sensor, ...]
     place: dict[str, int]
     cores: tuple[tuple[str, tuple[int, ...]], ...]
@@ -39,6 +39,11 @@ class Outline:
     has_pace: bool
     can_plug: bool
     recovered: str
+
+    @property
+    def identity(self) -> Identity:
+        """Who the machine is."""
+        return self.about.identity
 
 
 def outline_of(session: Session) -> Outline:
@@ -52,8 +57,7 @@ def outline_of(session: Session) -> Outline:
     return Outline(
         word=machine.word,
         described=machine.described,
-        identity=about.identity,
-        missing=about.missing,
+        about=about,
         sensors=about.sensors,
         place=session.place,
         cores=tuple((str(core[1]), tuple(cpus)) for core, cpus in sorted(by_core.items())),
@@ -163,6 +167,14 @@ class Presenter:
             self._say(" ".join(["In force as a trial, read back from the machine.", *nearest]))
         else:
             self._say("✕ " + report.sentence())
+
+    def try_deliberate(self, name: str, value: Value) -> None:
+        """Try one control by itself, after the person has confirmed it."""
+        self._engine.ask(lambda session: session.try_settings({name: value}, standing=False), self._tried, self._say)
+
+    def sheet(self) -> str:
+        """Return the machine's sheet as text."""
+        return sheet(self.outline.about, self.controls, self.status)
 
     def keep(self) -> None:
         """Keep what is being tried."""

@@ -8,12 +8,15 @@ from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.control import Control, Value, show_value
+from upright_bolt.model.control import Control, ControlState, Value, show_value
 
 ORDER = (
     "sustained", "burst", "window", "turbo", "epp", "clock-max", "core-offset", "cache-offset", "platform-mode",
-    "governor", "clock-min", "heat-ceiling", "gpu-offset", "agent-offset",
+    "governor", "clock-min", "heat-ceiling", "gpu-offset", "agent-offset", "peak", "board", "current", "turbo-table",
+    "idle-off", "clamp", "limiter",
 )  # fmt: skip
+RARE = ("peak", "board", "current", "turbo-table", "idle-off", "clamp", "limiter")
+"""Controls that few machines have: no row where they are absent."""
 MARKS = ("stock", "in force", "draft", "run here")
 
 
@@ -73,7 +76,11 @@ class SettingsPanel(QWidget):
         self.rows: dict[str, ControlRow] = {}
         inner = QWidget()
         rows = column(inner, margins=(0, 0, 6, 0), gap=5)
-        present = [name for name in ORDER if name in controls]
+        present = [
+            name
+            for name in ORDER
+            if name in controls and not (name in RARE and controls[name].state is ControlState.ABSENT)
+        ]
         for name in present:
             row = ControlRow(controls[name], theme)
             row.drafted.connect(self.drafted)

@@ -1,7 +1,7 @@
-"""The temperature at which the processor throttles, lowered by the ``tcc_offset_degree_celsius`` of its thermal device.
+"""The temperature at which the processor throttles, lowered by an offset of its thermal device.
 
-The file counts degrees below the highest die temperature, which a register tells. The ceiling can only be lowered from
-there; thermal protection itself is never touched.
+The file (``tcc_offset_degree_celsius``, or the state of a cooling device) counts degrees below the highest die
+temperature, which a register tells. The ceiling can only be lowered from there; thermal protection is never touched.
 """
 
 from upright_bolt.errors import FileFault
@@ -11,6 +11,8 @@ from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
 
 GAP = "heat ceiling"
+TCC_DEVICE = "TCC Offset"
+"""The same setting as a thermal cooling device, on other kernels."""
 FILE = "tcc_offset_degree_celsius"
 MOST_C = 63
 """The offset has six bits (register 0x1A2, bits 29:24)."""
@@ -60,5 +62,9 @@ def find(probe: Probe) -> list[ControlDriver]:
             probe.note(GAP, "the highest die temperature cannot be read (it needs root rights and the module msr)")
             return []
         return [HeatCeiling(probe, path, float(registers.bits(target, 23, 16)))]
+    for device in probe.files.names(paths.THERMAL):
+        folder = f"{paths.THERMAL}/{device}"
+        if target is not None and device.startswith("cooling_device") and probe.text(f"{folder}/type") == TCC_DEVICE:
+            return [HeatCeiling(probe, f"{folder}/cur_state", float(registers.bits(target, 23, 16)))]
     probe.note(GAP, "the kernel offers no thermal device of the processor with such a setting")
     return []

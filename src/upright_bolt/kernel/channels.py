@@ -3,6 +3,7 @@
 Every file is read at most once a sample; a channel only says which files, and what to make of them.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from upright_bolt.model.sensor import Sensor
@@ -19,21 +20,13 @@ class Gauge:
 
 
 @dataclass(frozen=True, slots=True)
-class Word:
-    """A word in a file that stands for a number, e.g. ``Charging``; other words are "not measured"."""
+class Counter:
+    """What a counter grows by in a second, times ``scale``; it wraps after ``span``. Watts from µJ, shares from µs."""
 
     sensor: Sensor
     path: str
-    meanings: dict[str, float]
-
-
-@dataclass(frozen=True, slots=True)
-class EnergyCounter:
-    """Watts from an energy counter in µJ that wraps after ``range_uj``."""
-
-    sensor: Sensor
-    path: str
-    range_uj: int
+    span: int
+    scale: float = 1e-6
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,4 +67,44 @@ class Guarded:
     gauges: tuple[Gauge, ...]
 
 
-Channel = Guarded | Gauge | Word | EnergyCounter | BusyTable | LowestOf | RegisterField
+@dataclass(frozen=True, slots=True)
+class BatteryFiles:
+    """One battery's files; None where it lacks one.
+
+    Power in µW, current in µA, voltage in µV; what it holds in µWh or, ``in_charge``, in µAh.
+    """
+
+    status: str
+    capacity: str | None
+    power: str | None
+    current: str | None
+    voltage: str | None
+    stored: str | None
+    full: str | None
+    in_charge: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Supplies:
+    """All the computer's own chargers and batteries, as one source of power.
+
+    Attributes:
+        sensors: by name: ``charger``, ``battery.charge``, ``battery.drain``, ``battery.hours``; those that can be told.
+        chargers: files that say 1 when plugged in.
+        batteries: every battery.
+    """
+
+    sensors: dict[str, Sensor]
+    chargers: tuple[str, ...]
+    batteries: tuple[BatteryFiles, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Numbers that a vendor's library tells, all in one call; None each while the device sleeps."""
+
+    sensors: tuple[Sensor, ...]
+    ask: Callable[[], list[float | None]]
+
+
+Channel = Guarded | Gauge | Supplies | Asked | Counter | BusyTable | LowestOf | RegisterField

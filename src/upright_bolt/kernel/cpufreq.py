@@ -20,8 +20,12 @@ from upright_bolt.model.sensor import Sensor
 GAP = "clocks, governor, preference and turbo"
 BIAS_STEP = 17.0
 """255 / 15: the bias counts from 0 to 15."""
+LONGEST_PREFERENCE = 3
 CLOCK_SLACK_MHZ = 1.0
 """Clocks are kept in kHz; anything nearer than this is the same."""
+
+Kinds = tuple[tuple[str, tuple[int, ...]], ...]
+"""Kinds of cores with their processors, as in ``Topology.kinds``."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,9 +48,13 @@ class PolicyFiles:
         """Return the first policy's text; None if there is none."""
         return self.probe.text(self.files[0]) if self.files else None
 
+    def texts(self) -> list[str | None]:
+        """Return every policy's text."""
+        return [self.probe.text(path) for path in self.files]
+
     def differing(self) -> bool:
         """Tell whether policies hold different texts."""
-        return len({self.probe.text(path) for path in self.files}) > 1
+        return len(set(self.texts())) > 1
 
     def state(self, title: str) -> tuple[ControlState, str]:
         """Return whether the files can be set, and why not."""
@@ -94,8 +102,8 @@ class GovernorControl(_PolicyControl):
     def plan(self, value: Value) -> list[Write]:
         return [Write(path, str(value)) for path in self.files]
 
-    def same(self, asked: Value, got: Value) -> bool:
-        return asked == got
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
+        return all(text == asked for text in self._on.texts())
 
 
 class PreferenceControl(_PolicyControl):
@@ -111,11 +119,11 @@ class PreferenceControl(_PolicyControl):
         return Facts(state, reason, minimum=0.0, maximum=255.0)
 
     def read(self) -> Value | None:
-        text = self._on.text()
-        if text is None:
-            return None
-        if text.isdecimal():
-            return float(text)
+        return self._number(self._on.text())
+
+    def _number(self, text: str | None) -> float | None:
+        if text is None or (text.isascii() and text.isdecimal() and len(text) <= LONGEST_PREFERENCE):
+            return None if text is None else float(text)
         return float(PREFERENCE_NAMES[text]) if text in PREFERENCE_NAMES else None
 
     def plan(self, value: Value) -> list[Write]:
@@ -124,8 +132,8 @@ class PreferenceControl(_PolicyControl):
         text = names.get(number, str(number))  # every kernel takes the names; only newer ones take numbers
         return [Write(path, text) for path in self.files]
 
-    def same(self, asked: Value, got: Value) -> bool:
-        return asked == got
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
+        return all(self._number(text) == asked for text in self._on.texts())
 
     def refusal(self, fault: FileFault) -> str:
         if fault.errno == errno.EBUSY:
@@ -161,8 +169,9 @@ class BiasControl(_PolicyControl):
     def plan(self, value: Value) -> list[Write]:
         return [Write(path, str(round(float(value) / BIAS_STEP))) for path in self.files]
 
-    def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= BIAS_STEP / 2
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every processor is looked at
+        held = [self._probe.number(path) for path in self.files]
+        return all(n is not None and abs(float(asked) - n * BIAS_STEP) <= BIAS_STEP / 2 for n in held)
 
 
 class ClockBound(_PolicyControl):
@@ -172,10 +181,12 @@ class ClockBound(_PolicyControl):
     control spans them all.
     """
 
-    def __init__(self, probe: Probe, policies: list[int], *, highest: bool) -> None:
+    def __init__(self, probe: Probe, policies: list[int], kinds: Kinds, *, highest: bool) -> None:
         self.name = "clock-max" if highest else "clock-min"
+        self._kinds = kinds
         self._pick = max if highest else min
-        super().__init__(probe, policies, "scaling_max_freq" if highest else "scaling_min_freq")
+        self._file = "scaling_max_freq" if highest else "scaling_min_freq"
+        super().__init__(probe, policies, self._file)
 
     def facts(self) -> Facts:
         state, reason = self._on.state(self.title)
@@ -184,8 +195,19 @@ class ClockBound(_PolicyControl):
             closed = ControlState.READ_ONLY if state is ControlState.SETTABLE else state
             return Facts(closed, reason or "The driver does not say which clocks it allows.")
         if len(set(ranges)) > 1:
-            reason = "Kinds of cores differ in range; each takes the nearest clock that it allows."
+            reason = self._by_kind() or "Kinds of cores differ in range; each takes the nearest clock that it allows."
         return Facts(state, reason, minimum=min(low for low, _ in ranges), maximum=max(high for _, high in ranges))
+
+    def _by_kind(self) -> str:
+        """Return what each kind of core allows and holds, where the kernel names the kinds."""
+        words = []
+        for kind, cpus in self._kinds:
+            path = next((p for cpu in cpus if (p := paths.policy(cpu, self._file)) in self.files), "")
+            found = self._range(path) if path else None
+            if found is not None:
+                low, high = (CLOCK.show(mhz) for mhz in found)
+                words.append(f"{kind} {low} to {high}, now {CLOCK.show(self._mhz(path))}")
+        return "; ".join(words) + ". Each takes the nearest clock that it allows." if words else ""
 
     def _range(self, path: str) -> tuple[float, float] | None:
         folder = path.rsplit("/", 1)[0]
@@ -235,16 +257,20 @@ class TurboControl:
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def read(self) -> Value | None:
-        numbers = {self._probe.number(path) for path in self.files}
-        if not numbers or None in numbers:
+        switches = self._switches()
+        if not switches or None in switches:
             return None
-        return "on" if any((number == 0) == self._inverted for number in numbers) else "off"
+        return "on" if any(switches) else "off"
+
+    def _switches(self) -> list[bool | None]:
+        numbers = [self._probe.number(path) for path in self.files]
+        return [None if number is None else (number == 0) == self._inverted for number in numbers]
 
     def plan(self, value: Value) -> list[Write]:
         return [Write(path, "1" if (value == "off") == self._inverted else "0") for path in self.files]
 
-    def same(self, asked: Value, got: Value) -> bool:
-        return asked == got
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
+        return all(switch == (asked == "on") for switch in self._switches())
 
     def refusal(self, fault: FileFault) -> str:
         if fault.errno == errno.EPERM:
@@ -258,7 +284,7 @@ def _preference(probe: Probe, policies: list[int]) -> PreferenceControl | BiasCo
     return older if older.files and not control.files else control
 
 
-def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
+def find(probe: Probe, kinds: Kinds, *, virtual: bool) -> tuple[Found, ClockFacts]:
     """Return the clock controls and sensors, and the fixed clocks."""
     names = probe.files.names(paths.CPUFREQ)
     policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdecimal())
@@ -274,8 +300,8 @@ def find(probe: Probe, *, virtual: bool) -> tuple[Found, ClockFacts]:
     found.controls = [
         GovernorControl(probe, policies),
         TurboControl(probe, policies),
-        ClockBound(probe, policies, highest=False),
-        ClockBound(probe, policies, highest=True),
+        ClockBound(probe, policies, kinds, highest=False),
+        ClockBound(probe, policies, kinds, highest=True),
         _preference(probe, policies),
     ]
     for n in policies:

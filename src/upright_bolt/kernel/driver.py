@@ -16,7 +16,7 @@ class Facts:
     """What a machine makes of a control: range, choices, state and reason.
 
     ``maximum`` None with a ``minimum`` set means that the machine declares no highest value; the session then
-    allows nothing above the highest stock value of the same quantity.
+    allows nothing above the stock value, or with ``spans_limits`` above the highest of the package's stock limits.
     """
 
     state: ControlState
@@ -24,6 +24,7 @@ class Facts:
     minimum: float | None = None
     maximum: float | None = None
     choices: tuple[str, ...] = ()
+    spans_limits: bool = False
 
 
 @dataclass(frozen=True, slots=True)

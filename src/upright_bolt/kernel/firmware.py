@@ -13,7 +13,7 @@ from upright_bolt.model.control import ControlState, Value, declaration_of
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.sensor import Sensor
 
-ATTRIBUTES = {"sustained": "ppt_pl1_spl", "burst": "ppt_pl2_sppt"}
+ATTRIBUTES = {"sustained": "ppt_pl1_spl", "burst": "ppt_pl2_sppt", "peak": "ppt_pl3_fppt"}
 SLACK_W = 0.5
 """Half a step of one watt."""
 
@@ -37,7 +37,7 @@ class AttributeLimit:
         low, high = self._declared("min_value"), self._declared("max_value")
         if not self._probe.files.writable(self.files[0]):
             return Facts(ControlState.READ_ONLY, NEEDS_ROOT, low, high)
-        return Facts(ControlState.SETTABLE, minimum=low if low is not None else 3.0, maximum=high)
+        return Facts(ControlState.SETTABLE, minimum=low if low is not None else 3.0, maximum=high, spans_limits=True)
 
     def read(self) -> Value | None:
         number = self._probe.number(self.files[0])

@@ -10,12 +10,14 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Gauge, Guarded
 from upright_bolt.kernel.driver import Found
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.quantity import CLOCK, POWER, SHARE, TEMPERATURE, VOLTAGE, Quantity
+from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE, VOLTAGE, Quantity
 from upright_bolt.model.sensor import Sensor
 
 CHIPS = ("amdgpu", "radeon", "nouveau", "i915", "xe", "nvidia")
 """Names under which graphics chips show themselves in hwmon; ``heat`` leaves these to this module."""
 ASLEEP = "suspended"
+REASON = "throttle_reason_"
+"""Files of Intel's driver that say 1 while a reason holds the chip's clock back."""
 
 _ON_DEVICE: tuple[tuple[str, str, str, Quantity, float], ...] = (
     ("device/gpu_busy_percent", "busy", "busy share", SHARE, 1.0),
@@ -50,10 +52,20 @@ def find(probe: Probe) -> Found:
     return found
 
 
+def words_of_reason(file: str) -> str:
+    """Return what a throttle reason's file says, e.g. ``held back by pl1 (1 yes)``."""
+    return f"held back by {file.removeprefix(REASON).replace('_', ' ')} (1 yes)"
+
+
 def _gauges(probe: Probe, card: str, number: str) -> list[Gauge]:
     places = [(card, reading) for reading in _ON_DEVICE]
     for folder in probe.files.names(f"{card}/device/hwmon"):
         places += [(f"{card}/device/hwmon/{folder}", reading) for reading in _IN_HWMON]
+    places += [
+        (f"{card}/gt/gt0", (file, file.removeprefix(REASON).replace("_", "-"), words_of_reason(file), COUNT, 1.0))
+        for file in probe.files.names(f"{card}/gt/gt0")
+        if file.startswith(REASON)
+    ]
     gauges: dict[str, Gauge] = {}
     for base, (file, kind, words, quantity, scale) in places:
         path = f"{base}/{file}"

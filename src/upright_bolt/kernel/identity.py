@@ -23,7 +23,25 @@ def read_topology(probe: Probe) -> Topology:
         package = probe.number(paths.topology(cpu, "physical_package_id"))
         if core is not None:
             core_of[cpu] = (package or 0, core)
-    return Topology(tuple(cpus), core_of)
+    _note_offline(probe, cpus)
+    return Topology(tuple(cpus), core_of, _kinds(probe, cpus))
+
+
+def _kinds(probe: Probe, cpus: list[int]) -> tuple[tuple[str, tuple[int, ...]], ...]:
+    kinds = []
+    for name, words in (("core", "P-cores"), ("atom", "E-cores")):
+        members = tuple(cpu for cpu in cpu_list(probe.text(paths.kind_cpus(name)) or "") if cpu in cpus)
+        if members:
+            kinds.append((words, members))
+    return tuple(kinds) if len(kinds) > 1 else ()
+
+
+def _note_offline(probe: Probe, cpus: list[int]) -> None:
+    present = cpu_list(probe.text(f"{paths.CPU}/present") or "")
+    off = [cpu for cpu in present if cpu not in cpus]
+    if off and cpus:
+        named = ", ".join(map(str, off))
+        probe.note(f"processors {named}", "they are offline, so nothing of theirs can be read or set")
 
 
 def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:

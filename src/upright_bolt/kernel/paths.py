@@ -36,6 +36,20 @@ OFFSETS = {
 }
 """Names of our own for values that stand behind a register, and the mailbox plane of each."""
 
+CURRENT_LIMIT = f"{MSR_DEVICES}/0/msr:current-limit"
+CLAMP = f"{MSR_DEVICES}/0/msr:clamp"
+HOT_SIGNAL = f"{MSR_DEVICES}/0/msr:hot-signal"
+TURBO_TABLE = f"{MSR_DEVICES}/0/msr:turbo-table"
+REGISTER_BITS = {
+    CURRENT_LIMIT: (0x601, 12, 0),
+    CLAMP: (0x610, 16, 16),
+    HOT_SIGNAL: (0x1FC, 0, 0),
+    TURBO_TABLE: (0x1AD, 63, 0),
+}
+"""Names of our own for bits of a register that can be written: register, highest and lowest bit."""
+
+ALLOW_WRITES = "/sys/module/msr/parameters/allow_writes"
+
 
 def policy(number: int, name: str) -> str:
     """Return a file of cpufreq policy ``number``."""
@@ -55,6 +69,16 @@ def bias(cpu: int) -> str:
 def throttle(cpu: int, name: str) -> str:
     """Return a throttle counter of logical processor ``cpu``."""
     return f"{CPU}/cpu{cpu}/thermal_throttle/{name}"
+
+
+def idle(cpu: int) -> str:
+    """Return the folder of idle states of logical processor ``cpu``."""
+    return f"{CPU}/cpu{cpu}/cpuidle"
+
+
+def kind_cpus(kind: str) -> str:
+    """Return the list of processors of one kind of core, ``core`` or ``atom``."""
+    return f"/sys/devices/cpu_{kind}/cpus"
 
 
 def msr_device(cpu: int) -> str:

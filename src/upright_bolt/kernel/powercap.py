@@ -12,11 +12,11 @@ from dataclasses import dataclass
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.channels import EnergyCounter, LowestOf
+from upright_bolt.kernel.channels import Counter, LowestOf
 from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
-from upright_bolt.model.quantity import POWER, TIME
+from upright_bolt.model.quantity import POWER
 from upright_bolt.model.sensor import Sensor
 
 GAP = "power limits and package power"
@@ -114,7 +114,8 @@ class LimitControl(_LimitControl):
         in_force = self._lowest()
         if highest is not None and in_force is not None and highest < in_force:
             highest = None  # a declared maximum below what is in force says nothing
-        return Facts(state, reason, minimum=low or FLOOR_W, maximum=highest)
+        spans = self.name in ("sustained", "burst")
+        return Facts(state, reason, minimum=low or FLOOR_W, maximum=highest, spans_limits=spans)
 
     def same(self, asked: Value, got: Value) -> bool:
         return abs(float(asked) - float(got)) <= POWER_SLACK_W
@@ -132,10 +133,47 @@ class WindowControl(_LimitControl):
         return float(asked) * (1 - WINDOW_SLACK) <= float(got) <= float(asked) * 1.001
 
 
+class Limiter:
+    """Whether the package limits are enforced at all: ``enabled`` of every copy."""
+
+    name = "limiter"
+    coupled: tuple[str, ...] = ()
+
+    def __init__(self, probe: Probe, zones: list[Zone]) -> None:
+        self._probe = probe
+        self.files: tuple[str, ...] = tuple(
+            path for zone in zones if zone.constraints and probe.files.exists(path := f"{zone.path}/enabled")
+        )
+
+    def facts(self) -> Facts:
+        choices = ("on", "off")
+        if registers.limits_locked(self._probe):
+            return Facts(ControlState.LOCKED, LOCKED, choices=choices)
+        if not all(self._probe.files.writable(path) for path in self.files):
+            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
+        return Facts(ControlState.SETTABLE, choices=choices)
+
+    def _held(self) -> list[int | None]:
+        return [self._probe.number(path) for path in self.files]
+
+    def read(self) -> Value | None:
+        held = self._held()
+        return None if None in held else ("on" if any(held) else "off")
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, "1" if value == "on" else "0") for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every copy is looked at
+        return all(number == int(asked == "on") for number in self._held())
+
+    def refusal(self, fault: FileFault) -> str:
+        return explain(fault, declaration_of(self.name).title)
+
+
 def find(probe: Probe, *, virtual: bool, elsewhere: bool) -> Found:
     """Return the package limits and the package energy counter; limits may stand ``elsewhere``."""
     found = Found()
-    zones = _package_zones(probe)
+    zones = _zones(probe, "package")
     if zones and not any(zone.constraints for zone in zones):
         _add_energy(probe, found, zones)
         if not elsewhere:
@@ -152,23 +190,51 @@ def find(probe: Probe, *, virtual: bool, elsewhere: bool) -> Found:
         )
         probe.note(GAP, why)
         return found
-    sustained = LimitControl(probe, zones, "sustained", "long_term", "power_limit_uw")
-    burst = LimitControl(probe, zones, "burst", "short_term", "power_limit_uw")
-    window = WindowControl(probe, zones, "window", "long_term", "time_window_us")
-    found.controls = [sustained, burst, window]
-    for control, quantity in ((sustained, POWER), (burst, POWER), (window, TIME)):
-        if control.files:
-            sensor = Sensor(f"limit.{control.name}", quantity, declaration_of(control.name).title)
-            found.channels.append(LowestOf(sensor, control.files, 1e-6))
+    package: list[LimitControl | WindowControl] = [
+        LimitControl(probe, zones, "sustained", "long_term", "power_limit_uw"),
+        LimitControl(probe, zones, "burst", "short_term", "power_limit_uw"),
+        WindowControl(probe, zones, "window", "long_term", "time_window_us"),
+    ]
+    peak = LimitControl(probe, zones, "peak", "peak_power", "power_limit_uw")
+    package += [peak] if peak.files else []
+    found.controls.extend(package)
+    enabled = Limiter(probe, zones)
+    if enabled.files:
+        found.controls.append(enabled)
+    for control in package:
+        _add_limit(found, control)
     _add_energy(probe, found, zones)
+    _add_board(probe, found)
     return found
 
 
-def _package_zones(probe: Probe) -> list[Zone]:
+def _add_limit(found: Found, control: _LimitControl) -> None:
+    if control.files:
+        declared = declaration_of(control.name)
+        sensor = Sensor(f"limit.{control.name}", declared.quantity, declared.title)
+        found.channels.append(LowestOf(sensor, control.files, 1e-6))
+
+
+def _add_board(probe: Probe, found: Found) -> None:
+    """Add the zone of the whole board, where there is one."""
+    zones = _zones(probe, "psys")
+    if not zones:
+        return
+    board = LimitControl(probe, zones, "board", "long_term", "power_limit_uw")
+    if board.files:
+        found.controls.append(board)
+        _add_limit(found, board)
+    path = f"{zones[0].path}/energy_uj"
+    span = probe.number(f"{zones[0].path}/max_energy_range_uj")
+    if span and probe.files.exists(path) and probe.number(path) is not None:
+        found.channels.append(Counter(Sensor("power.board", POWER, "Board power"), path, span))
+
+
+def _zones(probe: Probe, beginning: str) -> list[Zone]:
     zones = []
     for name in probe.files.names(paths.POWERCAP):
         path = f"{paths.POWERCAP}/{name}"
-        if not name.startswith("intel-rapl") or not (probe.text(f"{path}/name") or "").startswith("package"):
+        if not name.startswith("intel-rapl") or not (probe.text(f"{path}/name") or "").startswith(beginning):
             continue
         constraints = {}
         for k in range(3):
@@ -187,6 +253,6 @@ def _add_energy(probe: Probe, found: Found, zones: list[Zone]) -> None:
         span = probe.number(f"{zone.path}/max_energy_range_uj")
         if probe.number(path) is not None and span:
             sensor = Sensor("power.package", POWER, "Package power")
-            found.channels.append(EnergyCounter(sensor, path, span))
+            found.channels.append(Counter(sensor, path, span))
             return
     probe.note("package power", "the energy counter is missing or unreadable (the kernel shows it to root only)")

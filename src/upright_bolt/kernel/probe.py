@@ -76,6 +76,14 @@ class Probe:
         except FileFault:
             return None
 
+    def register_fault(self, cpu: int, number: int) -> FileFault | None:
+        """Return why a register cannot be read; None if it can."""
+        try:
+            self.registers.read(cpu, number)
+        except FileFault as fault:
+            return fault
+        return None
+
 
 def cpu_list(text: str) -> list[int]:
     """Return the processors of a kernel list such as ``0-3,8``; parts that are no numbers are left out."""

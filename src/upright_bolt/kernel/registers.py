@@ -5,8 +5,12 @@ in 100 MHz; 0x198 core volts in 47:32, V·2^13; 0x606 power unit in 3:0; 0x610 b
 0x614 lowest watts in 30:16 and highest in 46:32; 0x64F what limits the clock now, one bit per reason.
 """
 
+import errno
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import RegisterField
-from upright_bolt.kernel.driver import Found
+from upright_bolt.kernel.driver import NEEDS_ROOT, Found
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.quantity import COUNT, VOLTAGE
 from upright_bolt.model.sensor import Sensor
@@ -19,15 +23,23 @@ PACKAGE_LIMIT = 0x610
 POWER_INFO = 0x614
 LIMIT_REASONS = 0x64F
 
+GAP = "core voltage and live limit reasons"
+PACKAGE_STATUS = 0x1B1
+PLATFORM_INFO = 0xCE
+CURRENT_LIMIT = 0x601
+
 REASON_BITS = {
-    "hot signal": 0,
-    "heat": 1,
-    "current limit": 7,
-    "sustained limit": 10,
-    "burst limit": 11,
-    "turbo table": 12,
+    "hot signal": 1 << 0,
+    "heat": 1 << 1 | 1 << 5 | 1 << 6,
+    "current limit": 1 << 7 | 1 << 8,
+    "sustained limit": 1 << 10,
+    "burst limit": 1 << 11,
+    "turbo table": 1 << 12 | 1 << 13,
 }
-"""Bit in 0x64F of each constraint this program tells apart."""
+"""Bits in 0x64F of each constraint this program tells apart: heat is that of the die, its running average and its
+regulator. The same bits, 16 places higher, stay set once a reason has occurred."""
+STATUS_BITS = {"heat": 1 << 0, "hot signal": 1 << 2, "current limit": 1 << 12}
+"""Live bits in 0x1B1; each is followed by one that stays set."""
 
 
 def bits(value: int, high: int, low: int) -> int:
@@ -75,11 +87,35 @@ def find(probe: Probe) -> Found:
         sensor = Sensor("voltage.core", VOLTAGE, "Core voltage")
         found.channels.append(RegisterField(sensor, 0, CORE_VOLTS, 47, 32, 2.0**-13))
     else:
-        probe.note(
-            "core voltage and live limit reasons",
-            "processor registers cannot be read: they need root rights and the kernel module msr (modprobe msr)",
-        )
+        probe.note(GAP, why_closed(probe, probe.register_fault(0, CORE_VOLTS)))
     if probe.register(0, LIMIT_REASONS) is not None:
         sensor = Sensor("limit.reasons", COUNT, "Live limit reasons (bits of 0x64F)")
+        log = Sensor("limit.log", COUNT, "Limit reasons since the start (bits of 0x64F)")
         found.channels.append(RegisterField(sensor, 0, LIMIT_REASONS, 15, 0))
+        found.channels.append(RegisterField(log, 0, LIMIT_REASONS, 31, 16))
+    if probe.register(0, PACKAGE_STATUS) is not None:
+        sensor = Sensor("limit.status", COUNT, "Package status (bits of 0x1B1)")
+        found.channels.append(RegisterField(sensor, 0, PACKAGE_STATUS, 15, 0))
     return found
+
+
+def why_closed(probe: Probe, fault: FileFault | None) -> str:
+    """Return why a register could not be read or written: by whom, and what a person can do."""
+    if fault is None:
+        return "it holds nothing"
+    lockdown = probe.text(paths.LOCKDOWN) or ""
+    if fault.errno == errno.EPERM and lockdown and "[none]" not in lockdown:
+        return "kernel lockdown forbids registers; it is switched on by secure boot in most cases"
+    if fault.errno == errno.EPERM and (probe.text(paths.ALLOW_WRITES) or "") == "off":
+        return "the kernel does not let registers be written (the module msr was loaded with allow_writes=off)"
+    reasons = {
+        errno.ENOENT: "the kernel module msr is not loaded (sudo modprobe msr)",
+        errno.ENXIO: "the kernel offers no register device for this processor (sudo modprobe msr)",
+        errno.ENODEV: "the kernel offers no register device for this processor (sudo modprobe msr)",
+        errno.EACCES: f"the register device is for root only. {NEEDS_ROOT}",
+        errno.EIO: "this processor has no such register",
+        errno.ETIMEDOUT: "the processor did not answer",
+        errno.EPERM: "the kernel forbids it: to whoever lacks the right to use registers (run the command with sudo), "
+        "or to everybody (the module msr with allow_writes=off)",
+    }
+    return reasons.get(fault.errno, fault.what)

@@ -1,44 +1,68 @@
 """Power source: ``/sys/class/power_supply``. Supplies of scope ``Device`` (mice, headsets) are left out.
 
-Battery power comes as ``power_now`` (µW), or as ``current_now`` and ``voltage_now``; its sign varies, so drain
-is told by ``status``. Only ``power_now`` is read while sampling.
+A battery tells its watts as ``power_now`` (µW), or as ``current_now`` times ``voltage_now``; the sign varies by
+driver, so the direction is taken from ``status``. What it holds comes as energy, or as charge times voltage.
 """
 
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import Gauge, Word
+from upright_bolt.kernel.channels import BatteryFiles, Supplies
 from upright_bolt.kernel.driver import Found
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.quantity import COUNT, POWER, SHARE, SWITCH
+from upright_bolt.model.quantity import HOURS, POWER, SHARE, SWITCH
 from upright_bolt.model.sensor import Sensor
-
-CHARGING = {"Discharging": -1.0, "Charging": 1.0, "Full": 0.0, "Not charging": 0.0}
 
 
 def find(probe: Probe) -> Found:
-    """Return charger and battery channels; the first of each kind that is the computer's own."""
+    """Return all chargers and batteries that are the computer's own, as one channel."""
     found = Found()
-    seen: set[str] = set()
+    chargers: list[str] = []
+    batteries: list[BatteryFiles] = []
     for name in probe.files.names(paths.SUPPLY):
         path = f"{paths.SUPPLY}/{name}"
         kind = probe.text(f"{path}/type")
         if kind is None or (probe.files.exists(f"{path}/scope") and probe.text(f"{path}/scope") == "Device"):
             continue
-        if kind in ("Mains", "USB") and "charger" not in seen and probe.number(f"{path}/online") is not None:
-            seen.add("charger")
-            found.channels.append(Gauge(Sensor("charger", SWITCH, "Charger plugged in"), f"{path}/online"))
-        elif kind == "Battery" and "battery" not in seen:
-            seen.add("battery")
-            _add_battery(probe, found, path)
-    if not seen:
+        if kind in ("Mains", "USB") and probe.number(f"{path}/online") is not None:
+            chargers.append(f"{path}/online")
+        elif kind == "Battery" and probe.text(f"{path}/present") != "0":
+            battery = _battery(probe, path)
+            if battery is not None:
+                batteries.append(battery)
+    if not chargers and not batteries:
         probe.note("power source", "no charger or battery under power_supply: a desktop or a virtual machine")
+        return found
+    found.channels.append(Supplies(_sensors(chargers, batteries), tuple(chargers), tuple(batteries)))
     return found
 
 
-def _add_battery(probe: Probe, found: Found, path: str) -> None:
-    if probe.number(f"{path}/capacity") is not None:
-        found.channels.append(Gauge(Sensor("battery.charge", SHARE, "Battery charge"), f"{path}/capacity"))
-    if probe.files.exists(f"{path}/power_now") and probe.number(f"{path}/power_now") is not None:
-        found.channels.append(Gauge(Sensor("battery.power", POWER, "Battery power"), f"{path}/power_now", 1e-6))
-    if probe.text(f"{path}/status") is not None:
-        title = "Battery direction (−1 draining, 1 charging)"
-        found.channels.append(Word(Sensor("battery.direction", COUNT, title), f"{path}/status", CHARGING))
+def _battery(probe: Probe, path: str) -> BatteryFiles | None:
+    def file(name: str) -> str | None:
+        return f"{path}/{name}" if probe.number(f"{path}/{name}") is not None else None
+
+    if probe.text(f"{path}/status") is None:
+        return None
+    in_charge = file("energy_now") is None and file("charge_now") is not None
+    of = "charge" if in_charge else "energy"
+    return BatteryFiles(
+        status=f"{path}/status",
+        capacity=file("capacity"),
+        power=file("power_now"),
+        current=file("current_now"),
+        voltage=file("voltage_now"),
+        stored=file(f"{of}_now"),
+        full=file(f"{of}_full"),
+        in_charge=in_charge,
+    )
+
+
+def _sensors(chargers: list[str], batteries: list[BatteryFiles]) -> dict[str, Sensor]:
+    told: dict[str, Sensor] = {}
+    if chargers:
+        told["charger"] = Sensor("charger", SWITCH, "Charger plugged in")
+    if any(b.capacity or (b.stored and b.full) for b in batteries):
+        told["battery.charge"] = Sensor("battery.charge", SHARE, "Battery charge")
+    if any(b.power or (b.current and b.voltage) for b in batteries):
+        told["battery.drain"] = Sensor("battery.drain", POWER, "Battery drain (below zero while charging)")
+        if any(b.stored and (b.voltage or not b.in_charge) for b in batteries):
+            told["battery.hours"] = Sensor("battery.hours", HOURS, "Hours left at this drain")
+    return told

@@ -1,11 +1,12 @@
 """Kernel files and register-backed values behind one face, so that one mechanism checks, writes, reads back and undoes.
 
 A voltage offset is not a file: it is set through a mailbox register. Here it has a path of its own
-(``paths.offset``) whose text is the offset in the mailbox's steps of 1/1024 V, as a signed whole number; every other
-path goes straight to the files.
+(``paths.OFFSETS``) whose text is the offset in the mailbox's steps of 1/1024 V, as a signed whole number. Bits of a
+register likewise (``paths.REGISTER_BITS``), as a whole number; writing them leaves the register's other bits as
+they are. Every other path goes straight to the files.
 """
 
-from upright_bolt.kernel import mailbox, paths
+from upright_bolt.kernel import mailbox, paths, registers
 from upright_bolt.kernel.ports import VALUE_SIZE, KernelFiles, Read, Registers
 
 
@@ -19,17 +20,28 @@ class Surfaces:
     def read(self, path: str) -> bytes:
         """Return the content, or a register-backed value as text. Raises FileFault."""
         plane = paths.OFFSETS.get(path)
-        if plane is None:
+        if plane is not None:
+            return b"%d" % mailbox.read_offset(self._registers, plane)
+        place = paths.REGISTER_BITS.get(path)
+        if place is None:
             return self._files.read(path)
-        return b"%d" % mailbox.read_offset(self._registers, plane)
+        register, high, low = place
+        return b"%d" % registers.bits(self._registers.read(0, register), high, low)
 
     def write(self, path: str, data: bytes) -> None:
         """Write the content, or a register-backed value. Raises FileFault."""
         plane = paths.OFFSETS.get(path)
-        if plane is None:
-            self._files.write(path, data)
-        else:
+        if plane is not None:
             mailbox.write_offset(self._registers, plane, int(data))
+            return
+        place = paths.REGISTER_BITS.get(path)
+        if place is None:
+            self._files.write(path, data)
+            return
+        register, high, low = place
+        mask = (1 << (high + 1)) - (1 << low)
+        kept = self._registers.read(0, register) & ~mask
+        self._registers.write(0, register, kept | (int(data) << low) & mask)
 
     def names(self, path: str) -> list[str]:
         """Return the sorted names in a folder."""

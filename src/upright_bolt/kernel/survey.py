@@ -9,6 +9,9 @@ from upright_bolt.kernel import (
     firmware,
     graphics,
     heat,
+    idle,
+    nvidia,
+    package_bits,
     paths,
     platform,
     powercap,
@@ -25,6 +28,27 @@ from upright_bolt.kernel.surfaces import Surfaces
 from upright_bolt.model.machine import Identity, Missing, Topology
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.sensor import Sensor
+
+GAPS = {
+    "window": powercap.GAP,
+    "sustained": powercap.GAP,
+    "burst": powercap.GAP,
+    "limiter": powercap.GAP,
+    "clamp": registers.GAP,
+    "current": registers.GAP,
+    "turbo-table": registers.GAP,
+    "hot-signal": registers.GAP,
+    "idle-off": idle.GAP,
+    "platform-mode": platform.GAP,
+    "heat-ceiling": ceiling.GAP,
+}
+"""The gap, as noted, that explains an absent control."""
+DEFAULT_WHY = {
+    "peak": "no interface of this machine offers a peak limit",
+    "board": "this board does not count the watts of everything on it (no psys zone)",
+    "current": "this processor keeps no current limit in a register",
+    "turbo-table": "this processor keeps no turbo table in a register",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +76,9 @@ class Surveyed:
 
 
 WRITE_ORDER = (
-    "platform-mode", "governor", "turbo", "clock-min", "clock-max", "epp", "window", "sustained", "burst",
-    "heat-ceiling", "core-offset", "cache-offset", "gpu-offset", "agent-offset",
+    "platform-mode", "governor", "turbo", "turbo-table", "clock-min", "clock-max", "epp", "limiter", "clamp", "window",
+    "sustained", "burst", "peak", "board", "current", "idle-off", "heat-ceiling", "core-offset", "cache-offset",
+    "gpu-offset", "agent-offset", "hot-signal",
 )  # fmt: skip
 """The mode first, since it may rewrite limits. Governor before preference (the kernel refuses a preference under
 ``performance``), turbo before clocks (it moves their range)."""
@@ -65,7 +90,7 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
     topology = read_topology(probe)
     identity = read_identity(probe, name, topology)
     virtual = identity.virtual
-    clocks, clock_facts = cpufreq.find(probe, virtual=virtual)
+    clocks, clock_facts = cpufreq.find(probe, topology.kinds, virtual=virtual)
     warmth, chip_ceiling = heat.find(probe, topology, virtual=virtual)
     parts = [
         clocks,
@@ -73,8 +98,11 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         firmware.find(probe),
         warmth,
         registers.find(probe),
+        Found(controls=package_bits.find(probe, topology.cores)),
+        idle.find(probe, topology),
         supply.find(probe),
         graphics.find(probe),
+        nvidia.find(probe),
         Found(controls=platform.find(probe)),
         Found(controls=ceiling.find(probe)),
         Found(controls=voltage.find(probe, identity)),
@@ -97,13 +125,21 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
     )
 
 
+def refreshed(found: Surveyed, files: KernelFiles, register_port: Registers) -> Surveyed:
+    """Return ``found`` with what settings can move read again: ceiling and turbo table."""
+    probe = Probe(files, register_port)
+    return replace(
+        found,
+        ceiling_c=registers.ceiling_c(probe) or found.ceiling_c,
+        turbo_table_mhz=registers.turbo_table_mhz(probe, found.topology.cores) or found.turbo_table_mhz,
+    )
+
+
 def _why_absent(word: str, missing: list[Missing]) -> str:
-    gap = powercap.GAP if word in ("window", "sustained", "burst") else cpufreq.GAP
-    if word.endswith("-offset"):
-        gap = voltage.GAP
-    elif word in ("platform-mode", "heat-ceiling"):
-        gap = platform.GAP if word == "platform-mode" else ceiling.GAP
-    why = next((entry.why for entry in missing if entry.what == gap), "this machine does not offer it")
+    gap = voltage.GAP if word.endswith("-offset") else GAPS.get(word, cpufreq.GAP)
+    why = next(
+        (entry.why for entry in missing if entry.what == gap), DEFAULT_WHY.get(word, "this machine does not offer it")
+    )
     return f"{why[0].upper()}{why[1:]}."
 
 

@@ -9,8 +9,8 @@ offsets is what counts.
 import errno
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel import mailbox, paths
-from upright_bolt.kernel.driver import NEEDS_ROOT, ControlDriver, Facts, Write
+from upright_bolt.kernel import mailbox, paths, registers
+from upright_bolt.kernel.driver import ControlDriver, Facts, Write
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
 from upright_bolt.model.machine import Identity
@@ -73,19 +73,9 @@ def find(probe: Probe, identity: Identity) -> list[ControlDriver]:
 
 
 def _reason(probe: Probe, fault: FileFault) -> str:
-    lockdown = probe.text(paths.LOCKDOWN) or ""
-    reasons = {
-        errno.ENOENT: "the kernel module msr is not loaded (sudo modprobe msr)",
-        errno.ENXIO: "the kernel offers no register device for this processor (sudo modprobe msr)",
-        errno.EACCES: f"the register device is for root only. {NEEDS_ROOT}",
+    of_its_own = {
         errno.EIO: "this processor has no voltage mailbox",
         errno.ETIMEDOUT: "the voltage mailbox did not answer",
-        errno.EPERM: "the kernel does not let registers be written (msr.allow_writes is off)",
+        0: f"{fault.what}: the firmware keeps the offsets closed. Look for undervolt protection in the firmware setup",
     }
-    if fault.errno == errno.EPERM and lockdown and "[none]" not in lockdown:
-        return "kernel lockdown forbids writing registers; it is switched on by secure boot in most cases"
-    if fault.errno == 0:
-        return (
-            f"{fault.what}: the firmware keeps the offsets closed. Look for undervolt protection in the firmware setup"
-        )
-    return reasons.get(fault.errno, fault.what)
+    return of_its_own.get(fault.errno) or registers.why_closed(probe, fault)

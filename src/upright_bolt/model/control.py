@@ -8,6 +8,7 @@ particular machine makes of a control (range, stock value, whether it may be set
 from dataclasses import dataclass
 from difflib import get_close_matches
 from enum import StrEnum
+from itertools import pairwise
 from math import isfinite
 
 from upright_bolt.errors import BadInput, NotHere
@@ -32,6 +33,8 @@ class Kind(StrEnum):
     SCALE = "scale"
     SWITCH = "switch"
     CHOICE = "choice"
+    LIST = "list"
+    TABLE = "table"
 
 
 @dataclass(frozen=True, slots=True)
@@ -42,10 +45,11 @@ class Declaration:
         name: the word used on the command line, in files and in JSON.
         title: the words a person reads.
         quantity: what it measures, and so its unit.
-        kind: a scale, a switch or a choice of words.
+        kind: a scale, a switch, a choice of words, a list of words, or a table of numbers.
         step: a sensible step of the number entry, in the quantity's unit; 0 for words.
         hint: one sentence on what it does.
-        risky: whether a wrong value can crash the machine or hide a hardware fault.
+        risky: whether a wrong value can crash the machine or take a protection away.
+        deliberate: it is set only by itself and after a question, and belongs in no draft and no profile.
     """
 
     name: str
@@ -55,6 +59,7 @@ class Declaration:
     step: float
     hint: str
     risky: bool = False
+    deliberate: bool = False
 
 
 _DECLARED = (
@@ -64,6 +69,17 @@ _DECLARED = (
                 "Watts it may draw at once, until the average reaches the sustained limit."),
     Declaration("window", "Burst window", q.TIME, Kind.SCALE, 1.0,
                 "Time over which the sustained limit is averaged: how long a burst can last."),
+    Declaration("peak", "Peak limit (PL4)", q.POWER, Kind.SCALE, 1.0,
+                "Watts that are never exceeded, not even for a moment: it spares a weak battery or charger."),
+    Declaration("board", "Board limit (psys)", q.POWER, Kind.SCALE, 1.0,
+                "Watts of the whole board on average, screen and disks included, where the board counts them."),
+    Declaration("current", "Current limit (IccMax)", q.CURRENT, Kind.SCALE, 1.0,
+                "Amperes that the cores may draw at once.", risky=True),
+    Declaration("clamp", "Clamping", q.SWITCH, Kind.SWITCH, 0.0,
+                "Whether the clock may fall below the base clock to hold the sustained limit."),
+    Declaration("limiter", "Limits enforced", q.SWITCH, Kind.SWITCH, 0.0,
+                "Whether the power limits hold at all. Off, only heat and the board hold the processor back.",
+                risky=True),
     Declaration("turbo", "Turbo", q.SWITCH, Kind.SWITCH, 0.0,
                 "Clocks above the base clock. Off costs speed and saves much heat."),
     Declaration("epp", "Energy preference (EPP)", q.PREFERENCE, Kind.SCALE, 16.0,
@@ -74,6 +90,10 @@ _DECLARED = (
                 "The clock never falls below this while the processor is awake."),
     Declaration("clock-max", "Highest clock", q.CLOCK, Kind.SCALE, 100.0,
                 "The clock never rises above this."),
+    Declaration("turbo-table", "Turbo table", q.CLOCK, Kind.TABLE, 100.0,
+                "The highest clock by number of active cores, one core first."),
+    Declaration("idle-off", "Idle states switched off", q.CHOICE, Kind.LIST, 0.0,
+                "Resting states that the processor may not use: quicker to wake, and more watts at rest."),
     Declaration("platform-mode", "Platform mode", q.CHOICE, Kind.CHOICE, 0.0,
                 "The vendor's own mode: it moves fans, and may rewrite the power limits within a second."),
     Declaration("heat-ceiling", "Heat ceiling", q.TEMPERATURE, Kind.SCALE, 1.0,
@@ -90,6 +110,9 @@ _DECLARED = (
     Declaration("agent-offset", "System agent voltage offset", q.OFFSET, Kind.SCALE, 5.0,
                 "Less voltage for memory controller and links.",
                 risky=True),
+    Declaration("hot-signal", "External hot signal obeyed", q.SWITCH, Kind.SWITCH, 0.0,
+                "Whether the processor slows down when another part of the board is hot. Off, that part may burn.",
+                risky=True, deliberate=True),
 )  # fmt: skip
 CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
 
@@ -155,6 +178,9 @@ class Control:
     def check(self, value: Value) -> None:
         """Raise ``BadInput`` unless ``value`` lies within this machine's range or choices."""
         title = self.declaration.title
+        if self.declaration.kind in (Kind.LIST, Kind.TABLE):
+            self._check_parts(str(value))
+            return
         if isinstance(value, str):
             if self.choices and value not in self.choices:
                 raise BadInput(f"{title}: “{value}” is not among {', '.join(self.choices)}.")
@@ -169,6 +195,33 @@ class Control:
                 f"{title}: {self.show(value)} is outside what this machine allows, "
                 f"{self.show(self.minimum)} to {self.show(self.maximum)}."
             )
+
+    def _check_parts(self, value: str) -> None:
+        title = self.declaration.title
+        if self.declaration.kind is Kind.LIST:
+            unknown = [word for word in parts_of(value) if word not in self.choices]
+            if unknown:
+                raise BadInput(f"{title}: {', '.join(unknown)} is not among {', '.join(self.choices)}, or none.")
+            return
+        rows = [float(part) for part in parts_of(value)]
+        known = len(parts_of(str(self.in_force or "")))
+        if known and len(rows) != known:
+            raise BadInput(f"{title}: it has {known} clocks here, one core first; {len(rows)} given.")
+        if any(later > earlier for earlier, later in pairwise(rows)):
+            raise BadInput(f"{title}: more active cores cannot have a higher clock than fewer.")
+        low, high = self.minimum, self.maximum
+        if low is not None and high is not None and not all(low <= row <= high for row in rows):
+            clock = self.declaration.quantity
+            raise BadInput(f"{title}: every clock lies from {clock.show(low)} to {clock.show(high)} here.")
+
+
+NONE = "none"
+"""A list without words."""
+
+
+def parts_of(value: str) -> list[str]:
+    """Return the parts of a list or table; of ``none``, no part."""
+    return [] if value == NONE else [part.strip() for part in value.split(",") if part.strip()]
 
 
 def declaration_of(name: str) -> Declaration:
@@ -187,9 +240,12 @@ def declaration_of(name: str) -> Declaration:
 
 def show_value(name: str, value: Value | None) -> str:
     """Return a control's value as a person reads it."""
+    declared = declaration_of(name)
+    if declared.kind is Kind.TABLE and isinstance(value, str):
+        return ", ".join(f"{float(part) / 1000:g}" for part in parts_of(value)) + " GHz"
     if isinstance(value, str):
         return value
-    return declaration_of(name).quantity.show(value)
+    return declared.quantity.show(value)
 
 
 def parse_value(name: str, text: str) -> Value:
@@ -208,12 +264,23 @@ def parse_value(name: str, text: str) -> Value:
         return text.lower()
     if declared.kind is Kind.CHOICE:
         return text
+    if declared.kind is Kind.LIST:
+        return ",".join(parts_of(text)) or NONE
+    if declared.kind is Kind.TABLE:
+        return _parse_table(declared, parts_of(text))
     if declared.quantity is q.PREFERENCE:
         return _parse_preference(declared, text)
     value = declared.quantity.parse(text, declared.title)
     if declared.quantity is q.OFFSET:
         _ask_back(declared, text, value)
     return value
+
+
+def _parse_table(declared: Declaration, parts: list[str]) -> str:
+    """Return the numbers of a table; a unit behind the last one counts for all that have none."""
+    unit = parts[-1].lstrip("0123456789. ") if parts else ""
+    whole = [part + unit if part[-1].isdigit() else part for part in parts]
+    return ",".join(f"{declared.quantity.parse(part, declared.title):g}" for part in whole)
 
 
 def _ask_back(declared: Declaration, text: str, value: float) -> None:

@@ -31,10 +31,14 @@ class Missing:
 
 @dataclass(frozen=True, slots=True)
 class Topology:
-    """Logical processors that are online, and the physical core of each as ``(package, core)``."""
+    """Logical processors that are online, and the physical core of each as ``(package, core)``.
+
+    ``kinds`` names kinds of cores with the processors of each, where a chip has several; else it is empty.
+    """
 
     cpus: tuple[int, ...]
     core_of: dict[int, tuple[int, int]]
+    kinds: tuple[tuple[str, tuple[int, ...]], ...] = ()
 
     @property
     def cores(self) -> int | None:

@@ -87,18 +87,20 @@ CLOCK = Quantity("clock", "MHz", 0, {"GHz": 1000.0, "MHz": 1.0})
 TEMPERATURE = Quantity("temperature", "°C", 1, {"C": 1.0, "°C": 1.0}, trims=False)
 TIME = Quantity("time", "s", 2, {"s": 1.0, "ms": 0.001, "min": 60.0, "h": 3600.0})
 VOLTAGE = Quantity("voltage", "V", 3, {"V": 1.0, "mV": 0.001})
+CURRENT = Quantity("current", "A", 2, {"A": 1.0, "mA": 0.001})
 OFFSET = Quantity("voltage", "mV", 1, {"mV": 1.0})
 PREFERENCE = Quantity("preference", "")
 SWITCH = Quantity("switch", "")
 CHOICE = Quantity("choice", "")
 SPEED = Quantity("fan speed", "rpm")
 SHARE = Quantity("share", "%", 1)
+HOURS = Quantity("hours left", "h", 1)
 COUNT = Quantity("count", "")
 SCORE = Quantity("score", "units/min", 1, trims=False)
 EFFICIENCY = Quantity("efficiency", "units/min/W", 2, trims=False)
 
-_ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, OFFSET, PREFERENCE, SWITCH, CHOICE, SPEED, SHARE, COUNT, SCORE,
-        EFFICIENCY)  # fmt: skip
+_ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, CURRENT, OFFSET, PREFERENCE, SWITCH, CHOICE, SPEED, SHARE, HOURS,
+        COUNT, SCORE, EFFICIENCY)  # fmt: skip
 
 
 def find(name: str, unit: str) -> Quantity:

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from math import isfinite
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, show_value
+from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, parts_of, show_value
 
 Settings = Mapping[str, Value]
 """Control name to value; names that are missing are left as they are."""
@@ -43,6 +43,14 @@ def show_settings(settings: Settings) -> str:
 LONGEST_WORD = 64
 
 
+def is_number(text: str) -> bool:
+    """Tell whether ``text`` is a finite number."""
+    try:
+        return isfinite(float(text))
+    except ValueError:
+        return False
+
+
 def settings_from_data(pairs: Mapping[str, object]) -> dict[str, Value]:
     """Return settings that come as data from outside this program, in the form that each control has.
 
@@ -59,6 +67,8 @@ def settings_from_data(pairs: Mapping[str, object]) -> dict[str, Value]:
             continue
         if not isinstance(value, str) or not 0 < len(value) <= LONGEST_WORD or not value.isprintable():
             raise BadInput(f"{declared.title}: {str(value)[:LONGEST_WORD]!r} is no word that could be set.")
+        if declared.kind is Kind.TABLE and not all(is_number(part) for part in parts_of(value)):
+            raise BadInput(f"{declared.title}: “{value}” is no row of numbers.")
         if declared.kind is Kind.SWITCH and value not in ("on", "off"):
             raise BadInput(f"{declared.title}: “{value}” is neither on nor off.")
         settings[name] = value

@@ -9,7 +9,7 @@ from collections.abc import Callable, Mapping
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.driver import ControlDriver
 from upright_bolt.kernel.ports import KernelFiles
-from upright_bolt.model.control import Control, Value, show_value
+from upright_bolt.model.control import Control, Value, declaration_of, show_value
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import NOT_WRITTEN, UNDONE, ApplyReport, ApplyRow
 
@@ -47,6 +47,11 @@ def _contradictions(settings: Settings, after: Mapping[str, Value | None], base_
     if asked and isinstance(low, float) and isinstance(high, float) and low > high:
         found[asked[0]] = (
             f"Lowest clock {show_value('clock-min', low)} would lie above the highest, {show_value('clock-max', high)}."
+        )
+    deliberate = next((name for name in settings if declaration_of(name).deliberate), None)
+    if deliberate is not None and len(settings) > 1:
+        found[deliberate] = (
+            f"{declaration_of(deliberate).title}: it takes a protection away, so it is set by itself, not among others."
         )
     limits = [name for name in ("sustained", "burst", "window") if name in settings]
     if "platform-mode" in settings and limits:

@@ -9,8 +9,8 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import Facts
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.surfaces import Surfaces
-from upright_bolt.kernel.survey import survey
-from upright_bolt.model.control import CATALOGUE, Control, ControlState, Value
+from upright_bolt.kernel.survey import refreshed, survey
+from upright_bolt.model.control import CATALOGUE, Control, ControlState, Value, parts_of
 from upright_bolt.model.machine import About, Missing
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Status, Trial
@@ -114,8 +114,12 @@ class DirectReach:
     def _highest(self, facts: Facts, stock: Value | None) -> float | None:
         if facts.maximum is not None or facts.minimum is None:
             return facts.maximum
-        known = [self._memory.stock.get(name, self._drivers[name].read()) for name in ("sustained", "burst")]
-        return max((v for v in (*known, stock) if isinstance(v, float)), default=None)
+        if isinstance(stock, str):
+            return max((float(part) for part in parts_of(stock)), default=None)
+        known: list[Value | None] = [stock]
+        if facts.spans_limits:
+            known += [self._memory.stock.get(n, self._drivers[n].read()) for n in ("sustained", "burst")]
+        return max((v for v in known if isinstance(v, float)), default=None)
 
     def in_force(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
@@ -153,7 +157,7 @@ class DirectReach:
             self._memory.stock = self.in_force()
             self._boots.save(self._memory)
         report = self.trials.try_out(settings, by or self._holder, standing=standing, owner=owner)
-        self.machine.save()
+        self._changed()
         return report
 
     def keep(self) -> Trial:
@@ -169,8 +173,15 @@ class DirectReach:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
         self._writable()
         trial = self.trials.put_back(why)
-        self.machine.save()
+        self._changed()
         return trial
+
+    def _changed(self) -> None:
+        """Take over what a change of settings may have moved: the ceiling and the turbo table."""
+        self.surveyed = refreshed(self.surveyed, self.machine.files, self.machine.registers)
+        if self._sampler is not None:
+            self._sampler.use(self.surveyed)
+        self.machine.save()
 
     def _writable(self) -> None:
         if self._lock is None:

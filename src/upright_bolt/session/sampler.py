@@ -13,14 +13,15 @@ from upright_bolt.analysis.holding import BUSY_SHARE, held_by
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import registers as reg
 from upright_bolt.kernel.channels import (
+    Asked,
     BusyTable,
     Channel,
-    EnergyCounter,
+    Counter,
     Gauge,
     Guarded,
     LowestOf,
     RegisterField,
-    Word,
+    Supplies,
 )
 from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.survey import Surveyed
@@ -29,13 +30,15 @@ from upright_bolt.model.quantity import CLOCK, SHARE
 from upright_bolt.model.sensor import Sensor
 from upright_bolt.session.busy import ROW_BYTES, BusyShares
 from upright_bolt.session.clock import Clock
+from upright_bolt.session.supplies import Supply
 
 Numbers = list[float | None]
 NUMBER_SIZE = 64
 """Bytes read of a file that holds one number or word."""
 CLOCK_MEAN = Sensor("clock.mean", CLOCK, "Clock, mean over busy processors")
 BUSY_MEAN = Sensor("busy.mean", SHARE, "Busy share, mean over all processors")
-_REASONS = tuple((Constraint(word), 1 << bit) for word, bit in reg.REASON_BITS.items())
+_REASONS = tuple((Constraint(word), bits) for word, bits in reg.REASON_BITS.items())
+_STATUS = tuple((Constraint(word), bits) for word, bits in reg.STATUS_BITS.items())
 _FAILED = b""
 _NO_NUMBER = (OSError, ValueError, OverflowError)
 """A file that cannot be read, a text that is no number, and a number too long to be one."""
@@ -66,11 +69,12 @@ class Sampler:
         self._reads: list[Read] = []
         self._scales: list[float] = []
         self._voids: list[tuple[int, float]] = []
-        self._words: list[tuple[int, Read, dict[bytes, float]]] = []
         # a number that is a file's own comes first, at the file's place in the sweep; what is made of several follows
         self.sensors = self._add_own(surveyed.channels)
         self._own = len(self.sensors)
-        self._energies: list[tuple[int, int, int]] = []
+        self._counters: list[tuple[int, int, int, float]] = []
+        self._supply: Supply | None = None
+        self._asked: list[tuple[int, Asked]] = []
         self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
         self._guarded: list[tuple[bytes, Read, list[tuple[int, Read, float]]]] = []
@@ -79,14 +83,22 @@ class Sampler:
             self._add_made(channel)
         self._cap_place = self._add_cap()
         self.sensors += [CLOCK_MEAN, BUSY_MEAN]
+        for kind, _ in surveyed.topology.kinds:
+            word = kind.lower()
+            self.sensors.append(Sensor(f"clock.{word}", CLOCK, f"Clock, mean over busy {kind}"))
+            self.sensors.append(Sensor(f"busy.{word}", SHARE, f"Busy share, mean over all {kind}"))
         self.place = {sensor.name: i for i, sensor in enumerate(self.sensors)}
         self._rest: Numbers = [None] * (len(self.sensors) - self._own)
-        self._last_energy: list[tuple[float, float] | None] = [None] * len(self._energies)
+        self._last_counts: list[tuple[float, float] | None] = [None] * len(self._counters)
         self._limit_span = slice(self._lowest[0][1], self._lowest[-1][2]) if self._lowest else slice(0, 0)
         self._last_limits: Numbers = []
         self._lowest_now: Numbers = [None] * len(self._lowest)
         self._last_throttle: list[float | None] = []
         self._find_places()
+
+    def use(self, surveyed: Surveyed) -> None:
+        """Take over fixed numbers that have moved: ceiling and turbo table."""
+        self._surveyed = surveyed
 
     def _find_places(self) -> None:
         place = self.place
@@ -101,13 +113,24 @@ class Sampler:
         self._aligned = self._pairs == list(
             zip(range(clocks.start, clocks.stop), range(shares.start, shares.stop), strict=False)
         )
+        self._kinds = [
+            (
+                place[f"clock.{kind.lower()}"],
+                place[f"busy.{kind.lower()}"],
+                [pair for pair in self._pairs if self.sensors[pair[0]].name[9:] in {str(cpu) for cpu in cpus}],
+                [place[f"busy.cpu{cpu}"] for cpu in cpus if f"busy.cpu{cpu}" in place],
+            )
+            for kind, cpus in self._surveyed.topology.kinds
+        ]
         self._throttle_span = _span([i for name, i in place.items() if name.startswith("throttle.")])
         core_of = self._surveyed.topology.core_of
         self._core_busy = [
             (core_of.get(int(n[8:]), (0, int(n[8:]))), i) for n, i in place.items() if n[:8] == "busy.cpu"
         ]
-        names = ("power.package", "limit.sustained", "limit.burst", "temperature.package", "limit.reasons")
+        names = ("power.package", "limit.sustained", "limit.burst", "temperature.package")
         self._known = tuple(place.get(name) for name in names)
+        self._bit_places = tuple(place.get(name) for name in ("limit.reasons", "limit.log", "limit.status"))
+        self._last_log: int | None = None
         self._mean_places = place[CLOCK_MEAN.name], place[BUSY_MEAN.name]
 
     def _open(self, path: str, scale: float) -> int | None:
@@ -137,23 +160,22 @@ class Sampler:
         match channel:
             case BusyTable():
                 self._add_busy(channel)
-            case EnergyCounter(sensor, path, span):
+            case Counter(sensor, path, span, scale):
                 slot = self._open(path, 1.0)
                 if slot is not None:
-                    self._energies.append((place, slot, span))
+                    self._counters.append((place, slot, span, scale))
                     self.sensors.append(sensor)
             case LowestOf(sensor, paths, scale):
                 slots = [slot for path in paths if (slot := self._open(path, scale)) is not None]
                 if slots:
                     self._lowest.append((place, slots[0], slots[-1] + 1))
                     self.sensors.append(sensor)
-            case Word(sensor, path, meanings):
-                try:
-                    read = self._files.opener(path, NUMBER_SIZE)
-                except FileFault:
-                    return
-                self._words.append((place, read, {word.encode(): number for word, number in meanings.items()}))
-                self.sensors.append(sensor)
+            case Supplies():
+                self._supply = Supply(self._files, channel, {name: place + i for i, name in enumerate(channel.sensors)})
+                self.sensors += channel.sensors.values()
+            case Asked():
+                self._asked.append((place, channel))
+                self.sensors += channel.sensors
             case Guarded():
                 self._add_guarded(channel)
             case RegisterField():
@@ -190,11 +212,13 @@ class Sampler:
             self._take_limits(decoded, limits)
         for (place, _, _), limit in zip(self._lowest, self._lowest_now, strict=True):
             values[place] = limit
-        for place, read, meanings in self._words:
-            values[place] = meanings.get(_read_or_nothing(read).strip())
+        if self._supply is not None:
+            self._supply.take(values)
+        for place, channel in self._asked:
+            values[place : place + len(channel.sensors)] = channel.ask()
         for place, field in self._fields:
             values[place] = self._field(field)
-        self._take_energies(now, decoded, values)
+        self._take_counters(now, decoded, values)
         for asleep, guard, gauges in self._guarded:
             if _read_or_nothing(guard).strip() != asleep:
                 for place, read, scale in gauges:
@@ -222,14 +246,14 @@ class Sampler:
                 decoded[place] = None
         return decoded
 
-    def _take_energies(self, now: float, decoded: Numbers, values: Numbers) -> None:
-        for i, (place, slot, span) in enumerate(self._energies):
-            microjoules = decoded[slot]
-            last = self._last_energy[i]
-            self._last_energy[i] = None if microjoules is None else (now, microjoules)
-            if last is not None and microjoules is not None and now > last[0]:
-                grown = microjoules - last[1]
-                values[place] = (grown + span if grown < 0 else grown) * 1e-6 / (now - last[0])
+    def _take_counters(self, now: float, decoded: Numbers, values: Numbers) -> None:
+        for i, (place, slot, span, scale) in enumerate(self._counters):
+            count = decoded[slot]
+            last = self._last_counts[i]
+            self._last_counts[i] = None if count is None else (now, count)
+            if last is not None and count is not None and now > last[0]:
+                grown = count - last[1]
+                values[place] = (grown + span if grown < 0 else grown) * scale / (now - last[0])
 
     def _field(self, field: RegisterField) -> float | None:
         try:
@@ -250,13 +274,17 @@ class Sampler:
         if total and self._aligned and len(shares) == len(clocks) and None not in clocks:
             values[mean_place] = sum(map(mul, clocks, shares)) / total
         else:
-            values[mean_place] = self._clock_mean(values, clocks)
+            values[mean_place] = self._clock_mean(values, clocks, self._pairs)
+        for clock_place, share_place, pairs, places in self._kinds:
+            values[clock_place] = self._clock_mean(values, [values[clock] for clock, _ in pairs], pairs)
+            known = [share for i in places if (share := values[i]) is not None]
+            values[share_place] = sum(known) / len(known) if known else None
         return busiest
 
-    def _clock_mean(self, values: Numbers, clocks: Numbers) -> float | None:
+    def _clock_mean(self, values: Numbers, clocks: Numbers, pairs: list[tuple[int, int]]) -> float | None:
         """Return the mean clock where clocks and shares do not stand side by side, or some are missing."""
         weight = total = 0.0
-        for clock_place, share_place in self._pairs:
+        for clock_place, share_place in pairs:
             clock, share = values[clock_place], values[share_place]
             if clock is not None and share is not None:
                 weight += share
@@ -278,7 +306,7 @@ class Sampler:
         if busiest is None or busiest < BUSY_SHARE:
             return held_by(busiest)
         surveyed = self._surveyed
-        power, sustained, burst, temperature, bits = [None if i is None else values[i] for i in self._known]
+        power, sustained, burst, temperature = [None if i is None else values[i] for i in self._known]
         cores = 0
         if surveyed.turbo_table_mhz:
             cores = len({core for core, i in self._core_busy if (values[i] or 0.0) >= BUSY_SHARE})
@@ -295,8 +323,16 @@ class Sampler:
             cap_mhz=cap_mhz,
             turbo_table_mhz=surveyed.turbo_table_mhz,
             highest_mhz=surveyed.highest_mhz,
-            reasons=None if bits is None else frozenset(c for c, bit in _REASONS if int(bits) & bit),
+            reasons=self._reasons(values),
         )
+
+    def _reasons(self, values: Numbers) -> frozenset[Constraint]:
+        """Return what the processor's bits say: those that are live, and those that were set since the last sample."""
+        live, log, status = [0 if i is None else int(values[i] or 0) for i in self._bit_places]
+        fresh = log & ~self._last_log if self._last_log is not None else 0
+        self._last_log = log
+        said = {c for c, bits in _REASONS if (live | fresh) & bits}
+        return frozenset(said | {c for c, bits in _STATUS if status & bits})
 
 
 def _span(places: list[int]) -> slice:

@@ -101,7 +101,8 @@ class TwinSpec:
 
     ``stock``, ``quiet`` and ``eager`` are what its firmware sets on the charger in mode balanced, quiet and
     performance; ``on_battery`` in any mode on battery. ``battery_wh`` 0 is a machine without one. A ``locked`` one
-    keeps limits and voltages to itself. ``fan_high_rpm`` 0 is a machine without a fan.
+    keeps limits and voltages to itself. ``peak_w``, ``current_a``, ``board_w`` 0: it has no such limits.
+    ``fan_high_rpm`` 0 is a machine without a fan.
     """
 
     name: str
@@ -119,6 +120,9 @@ class TwinSpec:
     seed: int
     face: Face = Face.POWERCAP
     locked: bool = False
+    peak_w: float = 0.0
+    current_a: float = 0.0
+    board_w: float = 0.0
 
 
 def tern() -> TwinSpec:
@@ -175,6 +179,9 @@ def tern() -> TwinSpec:
         battery_wh=56.0,
         rest_w=4.2,
         seed=20260406,
+        peak_w=96.0,
+        current_a=84.0,
+        board_w=90.0,
     )
 
 
@@ -248,7 +255,7 @@ def plover() -> TwinSpec:
     return TwinSpec(
         name="plover", maker="Quayside Computing", described="simulated fanless laptop", chip=chip, cooling=cooling,
         stock=limits, on_battery=limits, quiet=limits, eager=limits, limit_range_w=(4.0, 15.0), battery_wh=41.0,
-        rest_w=2.6, seed=20260419, locked=True,
+        rest_w=2.6, seed=20260419, locked=True, current_a=33.0,
     )  # fmt: skip
 
 

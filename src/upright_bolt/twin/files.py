@@ -6,7 +6,7 @@ from pathlib import PurePosixPath
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.ports import VALUE_SIZE, Read
-from upright_bolt.twin import files_board, files_clock, files_power
+from upright_bolt.twin import files_board, files_clock, files_idle, files_power
 from upright_bolt.twin.physics import Physics
 
 Get = Callable[[], str]
@@ -26,7 +26,7 @@ class TwinFiles:
         self._on_write = on_write
         self._get: dict[str, Get] = {}
         self._put: dict[str, Put] = {}
-        for part in (files_board, files_clock, files_power):
+        for part in (files_board, files_clock, files_idle, files_power):
             readers, writers = part.files_of(physics)
             self._get.update(readers)
             self._put.update(writers)

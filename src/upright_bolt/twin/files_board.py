@@ -141,6 +141,7 @@ def _supply(physics: Physics, readers: Readers) -> None:
     )
     readers[f"{charger}/online"] = lambda: "1" if state.charger else "0"
     readers[f"{battery}/capacity"] = lambda: str(int(state.battery_j / (spec.battery_wh * 36.0)))
+    readers[f"{battery}/energy_now"] = lambda: str(int(state.battery_j / 3600.0 * 1e6))
     readers[f"{battery}/status"] = lambda: _battery_status(physics)
     readers[f"{battery}/power_now"] = lambda: str(int(_battery_watts(physics) * 1e6))
 

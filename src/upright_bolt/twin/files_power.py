@@ -47,6 +47,8 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
         _attributes(physics, readers, writers)
     else:
         _powercap(physics, readers, writers)
+        if physics.spec.board_w:
+            _board(physics, readers, writers)
     readers[paths.PLATFORM_PROFILE] = lambda: physics.state.mode
     readers[f"{paths.PLATFORM_PROFILE}_choices"] = partial(str, " ".join(MODES))
     writers[paths.PLATFORM_PROFILE] = partial(_set_mode, physics)
@@ -65,8 +67,14 @@ def _powercap(physics: Physics, readers: Readers, writers: Writers) -> None:
     for copy, folder in enumerate(COPIES):
         zone = f"{paths.POWERCAP}/{folder}"
         _energy_files(physics, zone, readers)
+        readers[f"{zone}/enabled"] = partial(_show_enabled, physics, copy)
+        writers[f"{zone}/enabled"] = partial(_enable, physics, copy)
+        if physics.spec.peak_w and copy == 0:
+            readers[f"{zone}/constraint_2_name"] = partial(str, "peak_power")
+            readers[f"{zone}/constraint_2_power_limit_uw"] = lambda: str(round(kept_watts(physics.state.peak_w) * 1e6))
+            readers[f"{zone}/constraint_2_max_power_uw"] = partial(str, "0")
+            writers[f"{zone}/constraint_2_power_limit_uw"] = partial(_set_peak, physics)
         for name, text in {
-            "enabled": "1",
             "constraint_0_name": "long_term",
             "constraint_0_max_power_uw": highest,
             "constraint_1_name": "short_term",
@@ -81,6 +89,41 @@ def _powercap(physics: Physics, readers: Readers, writers: Writers) -> None:
         ):
             readers[f"{zone}/{file}"] = partial(_show, physics, copy, column)
             writers[f"{zone}/{file}"] = partial(_set, physics, copy, column)
+
+
+def _board(physics: Physics, readers: Readers, writers: Writers) -> None:
+    zone = f"{paths.POWERCAP}/intel-rapl:1"
+    _energy_files(physics, zone, readers)
+    readers[f"{zone}/name"] = partial(str, "psys")
+    readers[f"{zone}/energy_uj"] = lambda: str(
+        energy_uj(physics.state.energy_j + physics.spec.rest_w * physics.state.time_s)
+    )
+    readers[f"{zone}/constraint_0_name"] = partial(str, "long_term")
+    readers[f"{zone}/constraint_0_power_limit_uw"] = lambda: str(round(kept_watts(physics.state.board_w) * 1e6))
+    readers[f"{zone}/constraint_0_max_power_uw"] = partial(str, "0")
+    writers[f"{zone}/constraint_0_power_limit_uw"] = partial(_set_board, physics)
+
+
+def _set_board(physics: Physics, text: str) -> None:
+    if int(text) <= 0:
+        raise ValueError(text)
+    physics.state.board_w = kept_watts(int(text) / 1e6)
+
+
+def _show_enabled(physics: Physics, copy: int) -> str:
+    return str(int(physics.state.limits_on[copy]))
+
+
+def _enable(physics: Physics, copy: int, text: str) -> None:
+    if physics.spec.locked:
+        raise OSError(errno.EACCES, "locked by firmware")
+    physics.state.limits_on[copy] = int(text) != 0
+
+
+def _set_peak(physics: Physics, text: str) -> None:
+    if int(text) <= 0:
+        raise ValueError(text)
+    physics.state.peak_w = kept_watts(int(text) / 1e6)
 
 
 def _attributes(physics: Physics, readers: Readers, writers: Writers) -> None:

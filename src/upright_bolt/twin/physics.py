@@ -15,7 +15,11 @@ from upright_bolt.twin.state import TwinState, fresh_state
 
 STEP_S = 0.1
 GRID_MHZ = 25.0
-REASON_HEAT, REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 1, 1 << 10, 1 << 11, 1 << 12
+REASON_HEAT, REASON_CURRENT, REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 1, 1 << 7, 1 << 10, 1 << 11, 1 << 12
+NO_LIMIT_W = 1e6
+REST_PART = 0.25
+"""Part of the leakage that is left while resting in the deepest state; each state switched off adds REST_LOST."""
+REST_LOST = 0.2
 HEAT_STEP_MHZ = 60.0
 FAN_SLEW_RPM_S = 260.0
 EDGE_S = 40.0
@@ -58,8 +62,15 @@ class Physics:
     def settings_changed(self) -> None:
         """Take over limits, caps and preference after a control was written."""
         state, chip = self.state, self.spec.chip
-        self._limits = [min(column) for column in zip(*state.limits, strict=True)]
-        highest = chip.base_mhz if state.no_turbo else chip.turbo_table_mhz[0]
+        held = [limits for limits, on in zip(state.limits, state.limits_on, strict=True) if on]
+        self._limits = [min(column) for column in zip(*held, strict=True)] if held else [NO_LIMIT_W, NO_LIMIT_W, 28.0]
+        board_w = state.board_w - self.spec.rest_w if state.board_w else NO_LIMIT_W
+        self._peak_w = min(state.peak_w or NO_LIMIT_W, board_w)
+        self._table = [ratio * 100.0 for ratio in state.turbo_ratios]
+        deep_off = sum(not key.startswith(("POLL", "C1:")) for key in state.idle_off) / len(state.idle_s)
+        self._rest = min(1.0, REST_PART + REST_LOST * deep_off)
+        self._floor = chip.clock_min_mhz if state.clamp else chip.base_mhz
+        highest = chip.base_mhz if state.no_turbo else max(self._table)
         self._caps = [
             min(highest, max(state.clock_high_mhz[2 * i], state.clock_high_mhz[2 * i + 1])) for i in range(chip.cores)
         ]
@@ -118,8 +129,8 @@ class Physics:
 
     def _wanted_clock(self, active: int, share: float, dt: float) -> float:
         """Return the clock that work and preference ask for; it follows the work more slowly when thrifty."""
-        chip, state = self.spec.chip, self.state
-        table = chip.turbo_table_mhz[active - 1]
+        state = self.state
+        table = self._table[active - 1]
         thrift = self._epp / 255.0
         highest = min(max(self._caps), table)
         if share < 0.3 and not self._eager:
@@ -143,15 +154,22 @@ class Physics:
         if self._heat_cap(dt) < clock:
             clock = state.heat_cap_mhz
             reasons = REASON_HEAT
-        allowed = max(min(budget, burst), 0.0)
+        most = min(burst, self._peak_w)
+        allowed = max(min(budget, most), 0.0)
         if self._power(clock, weights, switching) > allowed:
-            clock = self._clock_for(allowed, clock, weights, switching)
-            averaged = budget <= burst or burst <= sustained  # a burst limit that leaves no burst is the sustained one
+            clock = max(self._clock_for(allowed, clock, weights, switching), min(clock, self._floor))
+            averaged = budget <= most or burst <= sustained  # a burst limit that leaves no burst is the sustained one
             reasons = REASON_SUSTAINED if averaged else REASON_BURST
-        table = self.spec.chip.turbo_table_mhz[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
+        if state.current_a:
+            amps_w = state.current_a * self._at(self._volts, clock)
+            if self._power(clock, weights, switching) > amps_w:
+                clock = self._clock_for(amps_w, clock, weights, switching)
+                reasons = REASON_CURRENT
+        table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
         if not reasons and clock >= table - GRID_MHZ:
             reasons = REASON_TURBO
         state.reasons = reasons
+        state.log |= reasons
         return clock
 
     def _heat_cap(self, dt: float) -> float:
@@ -185,7 +203,7 @@ class Physics:
         volts = self._at(self._volts, clock)
         busy = sum(weights) / chip.cores
         doublings = (self.state.die_c - 60.0) / chip.leakage_doubling_c
-        gated = 0.25 + 0.75 * busy
+        gated = self._rest + (1.0 - self._rest) * busy
         leakage = chip.leakage_w * volts * volts * volts * 2.0**doublings * gated
         return float(total * switching + leakage + chip.uncore_w + chip.uncore_busy_w * busy)
 

@@ -13,6 +13,8 @@ POWER_UNIT_BITS = 3  # watts in 1/2^3
 ENERGY_UNIT_BITS = 14
 TIME_UNIT_BITS = 10
 REFUSED = 0x02
+HOT_SIGNAL = 0x1FC
+WRITABLE = (registers.CURRENT_LIMIT, registers.PACKAGE_LIMIT, registers.TURBO_TABLE, HOT_SIGNAL)
 
 
 class TwinRegisters:
@@ -34,7 +36,11 @@ class TwinRegisters:
             registers.POWER_UNIT: lambda: TIME_UNIT_BITS << 16 | ENERGY_UNIT_BITS << 8 | POWER_UNIT_BITS,
             registers.PACKAGE_LIMIT: self._package_limit,
             registers.POWER_INFO: self._power_info,
-            registers.LIMIT_REASONS: lambda: physics.state.reasons,
+            registers.LIMIT_REASONS: lambda: physics.state.reasons | physics.state.log << 16,
+            registers.PACKAGE_STATUS: lambda: int(physics.state.throttling) | bool(physics.state.throttle_events) << 1,
+            registers.PLATFORM_INFO: lambda: (not physics.spec.locked) << 28,
+            registers.CURRENT_LIMIT: lambda: round(physics.state.current_a * 8) | int(physics.spec.locked) << 31,
+            HOT_SIGNAL: lambda: int(physics.state.hot_signal),
             mailbox.MAILBOX: lambda: self._answer,
         }
 
@@ -46,9 +52,25 @@ class TwinRegisters:
         return known()
 
     def write(self, cpu: int, register: int, value: int) -> None:
-        """Execute a mailbox command; refuse any other register."""
-        if register != mailbox.MAILBOX or self._physics.spec.face is not Face.POWERCAP:
+        """Take over a register that can be written, or execute a mailbox command; refuse any other."""
+        state, spec = self._physics.state, self._physics.spec
+        if register == mailbox.MAILBOX and spec.face is Face.POWERCAP:
+            self._command(value)
+            return
+        if register not in WRITABLE or spec.face is not Face.POWERCAP or (spec.locked and register != HOT_SIGNAL):
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
+        if register == registers.CURRENT_LIMIT:
+            state.current_a = registers.bits(value, 12, 0) / 8.0
+        elif register == registers.PACKAGE_LIMIT:
+            state.clamp = bool(registers.bits(value, 16, 16))
+        elif register == registers.TURBO_TABLE:
+            state.turbo_ratios = [registers.bits(value, 8 * i + 7, 8 * i) for i in range(spec.chip.cores)]
+        else:
+            state.hot_signal = bool(value & 1)
+        self._physics.settings_changed()
+        self._on_write()
+
+    def _command(self, value: int) -> None:
         plane, command = registers.bits(value, 42, 40), registers.bits(value, 39, 32)
         offsets = self._physics.state.offsets_mv
         if self.mailbox_lock == "refuse" or plane >= len(offsets):
@@ -69,14 +91,14 @@ class TwinRegisters:
         return int(self._physics.spec.chip.ceiling_c) << 16 | self._physics.state.ceiling_offset_c << 24
 
     def _turbo_table(self) -> int:
-        table = self._physics.spec.chip.turbo_table_mhz
-        return sum(int(mhz / 100) << (8 * i) for i, mhz in enumerate(table))
+        return sum(ratio << (8 * i) for i, ratio in enumerate(self._physics.state.turbo_ratios))
 
     def _package_limit(self) -> int:
         sustained, burst, _ = self._physics.state.limits[0]
         enabled = 1 << 15
         lock = int(self._physics.spec.locked) << 63
-        return lock | int(sustained / STEP_W) | enabled | (int(burst / STEP_W) | enabled) << 32
+        clamp = int(self._physics.state.clamp) << 16
+        return lock | clamp | int(sustained / STEP_W) | enabled | (int(burst / STEP_W) | enabled) << 32
 
     def _power_info(self) -> int:
         low, high = self._physics.spec.limit_range_w

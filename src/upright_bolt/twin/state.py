@@ -10,6 +10,8 @@ from upright_bolt.errors import BoltError
 from upright_bolt.twin.chip import TwinSpec
 
 FORMAT = 1
+IDLE_STATES = (("POLL", 0.0), ("C1", 0.08), ("C6", 0.32), ("C10", 0.6))
+"""Idle states, each with its share of a resting processor's time while all are allowed."""
 
 
 @dataclass(slots=True)
@@ -53,6 +55,17 @@ class TwinState:
     volts: float = 0.65
     mode: str = "balanced"
     ceiling_offset_c: int = 0
+    limits_on: list[bool] = field(default_factory=lambda: [True, True])
+    peak_w: float = 0.0
+    current_a: float = 0.0
+    board_w: float = 0.0
+    clamp: bool = True
+    turbo_ratios: list[int] = field(default_factory=list)
+    idle_off: list[str] = field(default_factory=list)
+    idle_counted: dict[str, list[float]] = field(default_factory=dict)
+    idle_marks_s: list[float] = field(default_factory=list)
+    hot_signal: bool = True
+    log: int = 0
     offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
     mishaps: list[list[float | str]] = field(default_factory=list)
     format: int = FORMAT
@@ -61,9 +74,25 @@ class TwinState:
 
 def fresh_state(spec: TwinSpec, seed: int | None = None) -> TwinState:
     """Return a twin just booted and idle for a while, on its charger, at firmware settings."""
+    used = spec.seed if seed is None else seed
+    fresh = _idle_for_a_while(spec, used)
+    complete(fresh, spec)
+    return fresh
+
+
+def complete(state: TwinState, spec: TwinSpec) -> None:
+    """Fill what a state saved by an earlier version lacks with the firmware's values."""
+    if not state.turbo_ratios:
+        state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
+        state.peak_w, state.current_a, state.board_w = spec.peak_w, spec.current_a, spec.board_w
+    if not state.idle_marks_s:
+        state.idle_marks_s = [0.0] * len(state.idle_s)
+        state.idle_counted = {name: [0.0] * len(state.idle_s) for name, _ in IDLE_STATES}
+
+
+def _idle_for_a_while(spec: TwinSpec, used: int) -> TwinState:
     chip = spec.chip
     threads = chip.cores * 2
-    used = spec.seed if seed is None else seed
     stock = [spec.stock.sustained_w, spec.stock.burst_w, spec.stock.window_s]
     return TwinState(
         time_s=240.0,
@@ -108,11 +137,13 @@ def load_state(path: Path, spec: TwinSpec) -> TwinState:
         data = json.loads(path.read_text())
         if data.get("format") != FORMAT:
             raise BoltError(f"The saved state of {spec.name} in {path} has another format; delete it to start afresh.")
-        return TwinState(**data)
+        state = TwinState(**data)
+        complete(state, spec)
     except FileNotFoundError:
         return fresh_state(spec)
     except (ValueError, TypeError, AttributeError) as fault:
         raise BoltError(f"The saved state of {spec.name} in {path} is damaged; delete it to start afresh.") from fault
+    return state
 
 
 def save_state(path: Path, state: TwinState) -> None:
