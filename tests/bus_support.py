@@ -3,6 +3,7 @@
 import contextlib
 import os
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -67,7 +68,7 @@ class PrivateBus:
         config.write_text(CONFIG.format(socket=self.folder / "bus", policy=SYSTEM / "org.upright_bolt.Machine1.conf"))
         command = ["dbus-daemon", f"--config-file={config}", "--nofork", "--nopidfile", "--nosyslog"]
         self._start(command, self.folder / "bus.log")
-        wait_for((self.folder / "bus").exists, what="no bus")
+        wait_for(self._listens, what="no bus")
         (self.folder / "bus").chmod(0o777)
         return self
 
@@ -77,6 +78,10 @@ class PrivateBus:
         for process in reversed(self._ours):
             process.kill()
             process.wait()
+
+    def _listens(self) -> bool:
+        with socket.socket(socket.AF_UNIX) as trial:
+            return trial.connect_ex(str(self.folder / "bus")) == 0
 
     def _start(self, command: list[str], log: Path) -> subprocess.Popen[bytes]:
         with log.open("ab") as out:

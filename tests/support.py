@@ -97,6 +97,9 @@ class FaultyFiles:
     def writable(self, path: str) -> bool:
         return self._files.writable(path)
 
+    def closed_to_all(self, path: str) -> bool:
+        return self._files.closed_to_all(path)
+
     def opener(self, path: str, size: int = 4096):
         read = self._files.opener(path, size)
 

@@ -98,10 +98,11 @@ def other_value(driver):
     if kind is not Kind.SCALE:
         return next(choice for choice in facts.choices if choice != now)
     if driver.name == "epp":
-        return 192.0
+        return 192.0 if now != 192.0 else 128.0
     if driver.name == "clock-min":
         return facts.minimum + 300.0
-    return round(facts.minimum + 0.4 * (facts.maximum - facts.minimum))
+    highest = facts.maximum if facts.maximum is not None else now
+    return round(facts.minimum + 0.4 * (highest - facts.minimum))
 
 
 def contents(twin):

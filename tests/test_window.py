@@ -506,7 +506,7 @@ def test_this_computer_in_the_window_says_what_is_not_measured(open_desk):
         assert "not measured" in words_of(charts)
         assert charts.power._empty.scene() is not None
     window.show_view("machine")
-    for entry in presenter.outline.missing:
+    for entry in presenter.outline.about.missing:
         assert entry.why[1:] in words_of(window.machine)
     assert not window.workbench.run.pace.isVisibleTo(window.workbench.run)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BadInput, BoltError, InUse
-from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
 from upright_bolt.model.machine import Missing
 from upright_bolt.session.clock import RealClock
 from upright_bolt.session.direct import DirectReach
@@ -77,7 +77,7 @@ def open_machine(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
     if word.kind == "tree":
         root = _unpacked(Path(word.rest), folder)
         return Machine(
-            word.word, "copy of kernel files", RealFiles(root), DeviceRegisters(root), RealClock(),
+            word.word, "copy of kernel files", RealFiles(root), DeviceRegisters(root, COPY_STRIDE), RealClock(),
             no_load="A tree is a copy of kernel files: it has no processor on which a workload could run.",
         )  # fmt: skip
     return _twin(word, folder, saved=saved)

@@ -6,7 +6,7 @@ temperature, which a register tells. The ceiling can only be lowered from there;
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.driver import NEEDS_ROOT, ControlDriver, Facts, Write, explain
+from upright_bolt.kernel.driver import ControlDriver, Facts, Write, explain, why_read_only
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
 
@@ -34,7 +34,7 @@ class HeatCeiling:
     def facts(self) -> Facts:
         low = max(LOWEST_C, self._highest_c - MOST_C)
         if not self._probe.files.writable(self.files[0]):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, low, self._highest_c)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), low, self._highest_c)
         return Facts(ControlState.SETTABLE, minimum=low, maximum=self._highest_c)
 
     def read(self) -> Value | None:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Gauge
-from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.driver import Facts, Found, Write, explain, why_read_only
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value, declaration_of
 from upright_bolt.model.quantity import CLOCK
@@ -61,7 +61,7 @@ class PolicyFiles:
         if not self.files:
             return ControlState.ABSENT, f"{title}: the scaling driver of this machine has no such file."
         if not all(self.probe.files.writable(path) for path in self.files):
-            return ControlState.READ_ONLY, NEEDS_ROOT
+            return ControlState.READ_ONLY, why_read_only(self.probe.files, self.files)
         return ControlState.SETTABLE, "Processors hold different values." if self.differing() else ""
 
 
@@ -158,7 +158,7 @@ class BiasControl(_PolicyControl):
 
     def facts(self) -> Facts:
         if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files))
         words = "This processor has the older bias of sixteen steps; the nearest one is taken."
         return Facts(ControlState.SETTABLE, words, minimum=0.0, maximum=255.0)
 
@@ -253,7 +253,7 @@ class TurboControl:
         if not self.files:
             return Facts(ControlState.ABSENT, "The scaling driver of this machine has no turbo switch.")
         if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def read(self) -> Value | None:

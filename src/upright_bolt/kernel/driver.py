@@ -1,14 +1,22 @@
 """What every control driver offers to the engine that puts settings in force."""
 
 import errno
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Protocol
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.channels import Channel
+from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.control import ControlState, Value
 
-NEEDS_ROOT = "Changing it needs root rights: run the command with sudo."
+NEEDS_ROOT = "Changing it needs root rights: run the command with sudo, or install the root service (make install)."
+CLOSED_TO_ALL = "The kernel lets it be read only, by root too: its driver or the firmware has closed it."
+
+
+def why_read_only(files: KernelFiles, paths: Iterable[str]) -> str:
+    """Return why not all of ``paths`` can be written: for want of rights, or because nobody can."""
+    return CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else NEEDS_ROOT
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,7 +7,7 @@ highest value declared. The firmware may refuse a value or take it only in its o
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Gauge
-from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.driver import Facts, Found, Write, explain, why_read_only
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
 from upright_bolt.model.quantity import POWER
@@ -36,7 +36,7 @@ class AttributeLimit:
     def facts(self) -> Facts:
         low, high = self._declared("min_value"), self._declared("max_value")
         if not self._probe.files.writable(self.files[0]):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, low, high)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), low, high)
         return Facts(ControlState.SETTABLE, minimum=low if low is not None else 3.0, maximum=high, spans_limits=True)
 
     def read(self) -> Value | None:

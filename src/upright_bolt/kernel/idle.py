@@ -6,7 +6,7 @@ Residency comes from the counter ``time`` in µs, of the first processor of each
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Counter
-from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.driver import Facts, Found, Write, explain, why_read_only
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import NONE, ControlState, Value, declaration_of, parts_of
 from upright_bolt.model.machine import Topology
@@ -33,7 +33,7 @@ class IdleStates:
     def facts(self) -> Facts:
         choices = tuple(self._states)
         if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
         mixed = [name for name in self._states if len(set(self._held(name))) > 1]
         words = f"Processors differ in {', '.join(mixed)}." if mixed else ""
         return Facts(ControlState.SETTABLE, words, choices=choices)

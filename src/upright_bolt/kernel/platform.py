@@ -6,7 +6,7 @@ limits, and putting it back puts the limits back as well.
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.driver import NEEDS_ROOT, ControlDriver, Facts, Write, explain
+from upright_bolt.kernel.driver import ControlDriver, Facts, Write, explain, why_read_only
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
 
@@ -27,7 +27,7 @@ class PlatformMode:
     def facts(self) -> Facts:
         choices = tuple((self._probe.text(self._choices) or "").split())
         if not self._probe.files.writable(self.files[0]):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def read(self) -> Value | None:

@@ -48,6 +48,10 @@ class KernelFiles(Protocol):
         """Tell whether this process may write the file."""
         ...
 
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether nobody may write the file, not even root."""
+        ...
+
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
         """Open the file for repeated reading. Raises FileFault."""
         ...
@@ -71,6 +75,9 @@ class Registers(Protocol):
     def close(self) -> None:
         """Close everything that was opened."""
         ...
+
+
+ANY_WRITE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
 
 
 class RealFiles:
@@ -127,8 +134,15 @@ class RealFiles:
             mode = Path(self._at(path)).stat().st_mode
         except OSError:
             return False
-        wanted = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
-        return bool(mode & wanted) and os.access(self._at(path), os.W_OK)
+        return bool(mode & ANY_WRITE) and os.access(self._at(path), os.W_OK)
+
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether nobody may write it, not even root: the kernel marks such files read-only."""
+        try:
+            mode = Path(self._at(path)).stat().st_mode
+        except OSError:
+            return False
+        return not mode & ANY_WRITE
 
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
         """Open once and hand back a ``pread`` from the start."""
@@ -145,11 +159,22 @@ class RealFiles:
             os.close(self._open.pop())
 
 
-class DeviceRegisters:
-    """Registers through ``/dev/cpu/N/msr``, or through plain files laid out alike below a folder."""
+COPY_STRIDE = 8
+"""Bytes from one register to the next in a plain file: on the device itself they stand one apart, though each has eight
+bytes, so a plain file laid out alike would let neighbours overwrite each other."""
 
-    def __init__(self, root: Path) -> None:
+
+class DeviceRegisters:
+    """Registers through ``/dev/cpu/N/msr``, or through plain files below a folder.
+
+    Args:
+        root: the folder that stands for ``/``.
+        stride: bytes from one register to the next: 1 on the device, ``COPY_STRIDE`` in a copy.
+    """
+
+    def __init__(self, root: Path, stride: int = 1) -> None:
         self._root = str(root).rstrip("/")
+        self._stride = stride
         self._open: dict[int, int] = {}
 
     def _fd(self, cpu: int) -> int:
@@ -163,7 +188,7 @@ class DeviceRegisters:
         """Return the 64 bits at the register's number."""
         name = f"{paths.msr_device(cpu)} register {register:#x}"
         try:
-            data = os.pread(self._fd(cpu), 8, register)
+            data = os.pread(self._fd(cpu), 8, register * self._stride)
         except OSError as fault:
             raise FileFault(name, fault.errno or 0) from fault
         value = int.from_bytes(data, "little")
@@ -177,7 +202,7 @@ class DeviceRegisters:
         try:
             fd = os.open(self._root + paths.msr_device(cpu), os.O_WRONLY | os.O_CLOEXEC)
             try:
-                os.pwrite(fd, value.to_bytes(8, "little"), register)
+                os.pwrite(fd, value.to_bytes(8, "little"), register * self._stride)
             finally:
                 os.close(fd)
         except OSError as fault:

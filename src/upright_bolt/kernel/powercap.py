@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
 from upright_bolt.kernel.channels import Counter, LowestOf
-from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain
+from upright_bolt.kernel.driver import NEEDS_ROOT, Facts, Found, Write, explain, why_read_only
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, declaration_of
 from upright_bolt.model.quantity import POWER
@@ -66,7 +66,7 @@ class _LimitControl:
         if registers.limits_locked(self._probe):
             return ControlState.LOCKED, LOCKED
         if not all(self._probe.files.writable(path) for path in self.files):
-            return ControlState.READ_ONLY, NEEDS_ROOT
+            return ControlState.READ_ONLY, why_read_only(self._probe.files, self.files)
         return ControlState.SETTABLE, self._fight()
 
     def _fight(self) -> str:
@@ -150,7 +150,7 @@ class Limiter:
         if registers.limits_locked(self._probe):
             return Facts(ControlState.LOCKED, LOCKED, choices=choices)
         if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, NEEDS_ROOT, choices=choices)
+            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def _held(self) -> list[int | None]:

@@ -52,6 +52,10 @@ class RecordingFiles:
             self.open_to_writes.add(path)
         return writable
 
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether nobody may write the file, not even root."""
+        return self._files.closed_to_all(path)
+
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
         """Open the file for repeated reading; its present content belongs to the record. Raises FileFault."""
         self.read(path)

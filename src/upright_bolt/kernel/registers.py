@@ -12,6 +12,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import RegisterField
 from upright_bolt.kernel.driver import NEEDS_ROOT, Found
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.machine import Identity
 from upright_bolt.model.quantity import COUNT, VOLTAGE
 from upright_bolt.model.sensor import Sensor
 
@@ -23,6 +24,7 @@ PACKAGE_LIMIT = 0x610
 POWER_INFO = 0x614
 LIMIT_REASONS = 0x64F
 
+OTHER_VENDORS = ("AuthenticAMD", "HygonGenuine")
 GAP = "core voltage and live limit reasons"
 PACKAGE_STATUS = 0x1B1
 PLATFORM_INFO = 0xCE
@@ -80,14 +82,19 @@ def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
     return tuple(ratio * 100.0 for ratio in ratios if ratio)
 
 
-def find(probe: Probe) -> Found:
-    """Return core voltage and live limit reasons, where the registers can be read."""
+def find(probe: Probe, identity: Identity) -> Found:
+    """Return core voltage and limit reasons, where the registers can be read."""
     found = Found()
     if probe.register(0, CORE_VOLTS) is not None:
         sensor = Sensor("voltage.core", VOLTAGE, "Core voltage")
         found.channels.append(RegisterField(sensor, 0, CORE_VOLTS, 47, 32, 2.0**-13))
     else:
-        probe.note(GAP, why_closed(probe, probe.register_fault(0, CORE_VOLTS)))
+        why = why_closed(probe, probe.register_fault(0, CORE_VOLTS))
+        if identity.virtual:
+            why = "this is a virtual machine: registers belong to the machine it runs on"
+        elif identity.chip_vendor in OTHER_VENDORS:
+            why = "this vendor's processors keep none of it in registers that this program knows"
+        probe.note(GAP, why)
     if probe.register(0, LIMIT_REASONS) is not None:
         sensor = Sensor("limit.reasons", COUNT, "Live limit reasons (bits of 0x64F)")
         log = Sensor("limit.log", COUNT, "Limit reasons since the start (bits of 0x64F)")

@@ -55,6 +55,10 @@ class Surfaces:
         """Tell whether this process may write the file."""
         return self._files.writable(path)
 
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether nobody may write the file, not even root."""
+        return self._files.closed_to_all(path)
+
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
         """Open the file for repeated reading. Raises FileFault."""
         return self._files.opener(path, size)

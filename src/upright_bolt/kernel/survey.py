@@ -44,6 +44,8 @@ GAPS = {
 }
 """The gap, as noted, that explains an absent control."""
 DEFAULT_WHY = {
+    "window": "the firmware of this machine keeps its averaging time to itself",
+    "limiter": "the firmware of this machine always enforces its limits",
     "peak": "no interface of this machine offers a peak limit",
     "board": "this board does not count the watts of everything on it (no psys zone)",
     "current": "this processor keeps no current limit in a register",
@@ -97,7 +99,7 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         powercap.find(probe, virtual=virtual, elsewhere=firmware.present(probe)),
         firmware.find(probe),
         warmth,
-        registers.find(probe),
+        registers.find(probe, identity),
         Found(controls=package_bits.find(probe, topology.cores)),
         idle.find(probe, topology),
         supply.find(probe),

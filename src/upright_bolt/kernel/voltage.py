@@ -19,7 +19,6 @@ GAP = "voltage offsets"
 LOWEST_MV = -250.0
 SLACK_MV = 0.5
 """Half a step of 1/1024 V."""
-WITHOUT_OFFSETS = ("AuthenticAMD", "HygonGenuine")
 
 
 class OffsetControl:
@@ -55,10 +54,9 @@ def find(probe: Probe, identity: Identity) -> list[ControlDriver]:
     The mailbox is asked for the core plane's offset; on a processor that cannot have one it is left alone.
     """
     why = ""
-    vendor = next((v for v in WITHOUT_OFFSETS if v == identity.chip_vendor), "")
     if identity.virtual:
         why = "this is a virtual machine: voltages belong to the machine it runs on"
-    elif vendor:
+    elif identity.chip_vendor in registers.OTHER_VENDORS:
         why = "no interface in the kernel offers voltage offsets on this vendor's processors"
     else:
         try:

@@ -8,6 +8,8 @@ from upright_bolt.model.machine import About, Missing
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.trial import Status
 
+PINNED = "kernel argument "
+"""How gaps begin that a kernel argument makes."""
 LIFTED = 0.05
 """Watts by which a limit must lie below another to be the one that counts."""
 
@@ -74,7 +76,7 @@ def conflicts(about: About, controls: Mapping[str, Control], status: Status) -> 
             f"The burst limit ({POWER.show(low)}) lies below the sustained limit ({POWER.show(high)}), "
             "so the sustained limit never comes to bear."
         )
-    told += [f"{gap.what}: {gap.why}." for gap in about.missing if gap.what.startswith("kernel argument ")]
+    told += [f"{gap.what}: {gap.why}." for gap in about.missing if gap.what.startswith(PINNED)]
     return told
 
 
@@ -98,9 +100,11 @@ def closed_by_reason(controls: Mapping[str, Control]) -> dict[str, list[Control]
 
 
 def gaps_besides(about: About, controls: Mapping[str, Control]) -> list[Missing]:
-    """Return what is missing, without what the reasons of absent controls say already."""
+    """Return what is missing, without what is said elsewhere: by absent controls, by arguments."""
     said = {control.reason.lower() for control in controls.values()}
-    return [entry for entry in about.missing if f"{entry.why}.".lower() not in said]
+    return [
+        entry for entry in about.missing if f"{entry.why}.".lower() not in said and not entry.what.startswith(PINNED)
+    ]
 
 
 def sheet(about: About, controls: Mapping[str, Control], status: Status) -> str:

@@ -1,8 +1,8 @@
 """A capture: exactly the kernel files and registers that this program looks at, in one archive that ``tree:`` opens.
 
 Nothing personal is in it: no serial number, MAC address or host name is ever read, and the name of the boot, which
-is, is replaced by zeros. Registers lie in ``dev/cpu/N/msr`` as on a real machine; the places of registers that were
-not read hold all ones.
+is, is replaced by zeros. Registers lie in ``dev/cpu/N/msr``, eight bytes each in the order of their numbers; those
+that were not read hold all ones.
 """
 
 import io
@@ -13,7 +13,7 @@ from pathlib import Path, PurePosixPath
 
 from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import mailbox, paths
-from upright_bolt.kernel.ports import UNREAD, KernelFiles, Registers
+from upright_bolt.kernel.ports import COPY_STRIDE, UNREAD, KernelFiles, Registers
 from upright_bolt.kernel.recording import RecordingFiles, RecordingRegisters
 from upright_bolt.kernel.survey import survey
 from upright_bolt.session.clock import Clock
@@ -65,10 +65,11 @@ def capture(files: KernelFiles, registers: Registers, clock: Clock, target: Path
 
 def _register_file(values: dict[tuple[int, int], int], cpu: int) -> bytes:
     mine = {register: value for (other, register), value in values.items() if other == cpu}
-    data = bytearray(UNREAD.to_bytes(8, "little") * (max(mine) // 8 + 2))
+    data = bytearray(UNREAD.to_bytes(COPY_STRIDE, "little") * (max(mine) + 1))
     for register, value in mine.items():
-        data[register : register + 8] = value.to_bytes(8, "little")
-    return bytes(data[: max(mine) + 8])
+        place = register * COPY_STRIDE
+        data[place : place + COPY_STRIDE] = value.to_bytes(COPY_STRIDE, "little")
+    return bytes(data)
 
 
 def _add(archive: tarfile.TarFile, path: str, data: bytes, *, writable: bool) -> None:

@@ -72,6 +72,10 @@ class TwinFiles:
         """Tell whether the file takes writes."""
         return path in self._put
 
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether the file is for reading only."""
+        return path in self._get and path not in self._put
+
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:  # noqa: ARG002 - the port's signature
         """Return a reader of the file."""
         get = self._get.get(path)
