@@ -6,10 +6,11 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable
+from dataclasses import asdict
 from pathlib import Path
 
 from upright_bolt.app import open_session
-from upright_bolt.kernel.channels import BusyTable, Counter, Gauge, LowestOf, Word
+from upright_bolt.kernel.channels import BusyTable, Counter, Gauge, LowestOf, Supplies
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.session.sampler import Sampler
@@ -110,10 +111,14 @@ def _paths(found: Surveyed) -> list[str]:
     paths: list[str] = []
     for channel in found.channels:
         match channel:
-            case Gauge() | Word() | Counter() | BusyTable():
+            case Gauge() | Counter() | BusyTable():
                 paths.append(channel.path)
             case LowestOf():
                 paths += channel.paths
+            case Supplies():
+                paths += channel.chargers
+                for battery in channel.batteries:
+                    paths += [path for path in asdict(battery).values() if isinstance(path, str)]
     return [*paths, found.controls["clock-max"].files[0]]
 
 

@@ -1,5 +1,7 @@
 """Graphics chips are read when awake, and never woken."""
 
+import sys
+
 import pytest
 
 from support import FaultyFiles
@@ -88,3 +90,91 @@ def test_a_chip_that_falls_asleep_is_left_alone_from_then_on(tmp_path):
     (tmp_path / DRM / "card1/device/power/runtime_status").write_text("active\n")
     assert numbers(sampler)["gpu1.power"] == 21.0
     files.close()
+
+
+class Library:
+    """Stands in for the vendor's management library."""
+
+    class NVMLError(Exception):
+        pass
+
+    def __init__(self):
+        self.calls = 0
+
+    def nvmlInit(self):
+        self.calls += 1
+
+    def nvmlDeviceGetCount(self):
+        return 1
+
+    def nvmlDeviceGetHandleByIndex(self, index):
+        return f"chip {index}"
+
+    def nvmlDeviceGetClockInfo(self, _handle, _kind):
+        self.calls += 1
+        return 1815
+
+    def nvmlDeviceGetPowerUsage(self, _handle):
+        return 61500
+
+    def nvmlDeviceGetEnforcedPowerLimit(self, _handle):
+        raise Library.NVMLError
+
+    def nvmlDeviceGetTemperature(self, _handle, _kind):
+        return 66
+
+    def nvmlDeviceGetUtilizationRates(self, _handle):
+        return type("Rates", (), {"gpu": 97})
+
+    def nvmlDeviceGetCurrentClocksThrottleReasons(self, _handle):
+        return 4
+
+
+NV = {"device/vendor": "0x10de"}
+
+
+def with_library(monkeypatch, tmp_path, status):
+    library = Library()
+    monkeypatch.setitem(sys.modules, "pynvml", library)
+    files, registers = build(tmp_path, card(0, status, NV))
+    sampler = Sampler(files, registers, survey(files, registers, "x"), RealClock())
+    return library, sampler
+
+
+def test_the_vendor_library_is_asked_in_our_units_and_what_it_lacks_is_not_measured(monkeypatch, tmp_path):
+    _, sampler = with_library(monkeypatch, tmp_path, "active")
+    values = sampler.sample().values
+    told = {name: values[place] for name, place in sampler.place.items() if name.startswith("nv0.")}
+    assert told == {
+        "nv0.clock": 1815.0, "nv0.power": 61.5, "nv0.limit": None, "nv0.temperature": 66.0, "nv0.busy": 97.0,
+        "nv0.reasons": 4.0,
+    }  # fmt: skip
+
+
+def test_the_vendor_library_is_not_even_loaded_for_a_sleeping_chip(monkeypatch, tmp_path):
+    library, sampler = with_library(monkeypatch, tmp_path, "suspended")
+    sampler.sample()
+    assert library.calls == 0
+
+
+def test_a_chip_that_falls_asleep_is_not_asked_any_more(monkeypatch, tmp_path):
+    library, sampler = with_library(monkeypatch, tmp_path, "active")
+    sampler.sample()
+    asked = library.calls
+    (tmp_path / DRM / "card0/device/power/runtime_status").write_text("suspended\n")
+    assert sampler.sample().values[sampler.place["nv0.clock"]] is None
+    assert library.calls == asked
+
+
+def test_without_the_vendor_library_the_gap_is_named(monkeypatch, tmp_path):
+    monkeypatch.setitem(sys.modules, "pynvml", None)
+    files, registers = build(tmp_path, card(0, "active", NV))
+    gaps = {entry.what: entry.why for entry in survey(files, registers, "x").missing}
+    assert "management library cannot be used" in gaps["graphics chip of the vendor's driver"]
+
+
+def test_why_an_intel_chip_is_held_back_is_read(tmp_path):
+    reasons = {"gt/gt0/throttle_reason_pl1": "1", "gt/gt0/throttle_reason_thermal": "0", "gt_act_freq_mhz": "900"}
+    files, registers = build(tmp_path, card(0, "active", reasons))
+    sampler = Sampler(files, registers, survey(files, registers, "x"), RealClock())
+    assert numbers(sampler) == {"gpu0.clock": 900.0, "gpu0.pl1": 1.0, "gpu0.thermal": 0.0}

@@ -175,7 +175,7 @@ def test_limits_that_nobody_may_write_are_read_only_with_a_next_step(tmp_path):
         path.chmod(0o444)
     facts = surveyed_tree(root).controls["sustained"].facts()
     assert facts.state is ControlState.READ_ONLY
-    assert "sudo" in facts.reason
+    assert facts.reason.endswith("Look in the firmware setup.")
 
 
 def test_of_two_copies_of_a_limit_the_lower_counts():

@@ -9,7 +9,7 @@ from PyQt6 import sip
 from PyQt6.QtCore import QPoint, QPointF, Qt
 from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel
+from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.app import open_session
@@ -518,3 +518,62 @@ def test_a_folder_has_no_cores_to_run_on(open_desk, tmp_path):
     assert not window.workbench.run.start.isEnabled()
     assert "no processor on which" in words_of(window.workbench.run)
     assert "absent" in words_of(window.workbench.settings)
+
+
+def test_a_minimised_window_samples_rarely_and_catches_up(open_desk):
+    desk = open_desk()
+    desk.window.showMinimized()
+    until(lambda: desk.engine.period_s == 2.0)
+    told = []
+    desk.presenter.on_change(lambda: told.append(desk.presenter.sample.time_s))
+    before = desk.presenter.sample.time_s
+    until(lambda: desk.presenter.sample.time_s > before + 2.5)
+    assert told == []
+    desk.window.showNormal()
+    until(lambda: told != [])
+    assert desk.engine.period_s == 0.5
+
+
+def test_the_sheet_is_copied_as_text(open_desk):
+    window = open_desk("twin:plover").window
+    window.show_view("machine")
+    click(window.machine.copy_button)
+    text = application().clipboard().text()
+    assert text.startswith("plover: Halyard N4-900Y, 4 cores, 8 threads")
+    assert "locked by the firmware until the next power cycle" in text
+    assert window.machine.copy_button.text() == "Copied"
+
+
+def test_a_protection_is_taken_away_only_after_its_name_was_typed(open_desk):
+    desk = open_desk()
+    machine, presenter = desk.window.machine, desk.presenter
+    desk.window.show_view("machine")
+    take_away = next(b for b in machine.findChildren(QPushButton) if b.text() == "Take away…")
+    click(take_away)
+    assert machine.asking.isVisible()
+    assert not machine.asking.go.isEnabled()
+    QTest.keyClicks(machine.asking.entry, "hot-signal")
+    assert machine.asking.go.isEnabled()
+    click(machine.asking.go)
+    until(lambda: presenter.status.trial is not None)
+    assert presenter.controls["hot-signal"].in_force == "off"
+    assert "hot-signal" not in desk.window.workbench.settings.rows
+    presenter.put_back()
+    until(lambda: presenter.controls["hot-signal"].in_force == "on")
+
+
+def test_lists_and_tables_are_drafted_in_the_settings_column(open_desk):
+    window = open_desk().window
+    idle = row(window, "idle-off")
+    click(idle._words["C6"])
+    click(idle._words["C10"])
+    assert window.presenter.draft == {"idle-off": "C6,C10"}
+    click(idle._words["C6"])
+    assert window.presenter.draft == {"idle-off": "C10"}
+    type_value(window, "turbo-table", "4.0, 4.0, 3.9, 3.8, 3.7, 3.6 GHz")
+    assert window.presenter.draft["turbo-table"] == "4000,4000,3900,3800,3700,3600"
+    type_value(window, "turbo-table", "4.0 GHz")
+    assert "it has 6 clocks here" in row(window, "turbo-table").fault
+    window.presenter.try_draft()
+    until(lambda: window.presenter.status.trial is not None)
+    assert window.presenter.controls["turbo-table"].in_force == "4000,4000,3900,3800,3700,3600"

@@ -26,6 +26,8 @@ from upright_bolt.session.session import SAMPLE_S, Session
 EMIT_S = 0.1
 SHORT_WAIT_S = 0.1
 CONTROLS_EVERY_S = 1.0
+CALM_S = 2.0
+"""Time between samples while nobody looks."""
 
 
 @dataclass(slots=True)
@@ -49,6 +51,9 @@ Fail = Callable[[str], None]
 class Engine(QObject):
     """Owns the session's thread.
 
+    Attributes:
+        period_s: time between samples while no run is in progress; a run is always sampled twice a second.
+
     Signals:
         snapshot: a ``Snapshot``.
         failed: a sentence; the session cannot go on.
@@ -67,6 +72,7 @@ class Engine(QObject):
         self._emitted = 0.0
         self._controls_due = 0.0
         self._trouble = ""
+        self.period_s = SAMPLE_S
         self._due = 0.0
         self._ticking = False
         session.reach.while_waiting = self._go_on
@@ -142,7 +148,8 @@ class Engine(QObject):
             self._ticking = False
 
     def _take_tick(self) -> None:
-        self._due = self._session.machine.clock.now_s() + SAMPLE_S
+        period = self.period_s if self._session.run is None else SAMPLE_S
+        self._due = self._session.machine.clock.now_s() + period
         tick = self._session.tick()
         pending = self._pending
         pending.samples.append(tick.sample)

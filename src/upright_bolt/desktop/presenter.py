@@ -6,7 +6,7 @@ from datetime import datetime
 
 from upright_bolt.analysis.compare import Compared, compare, finding, values_of
 from upright_bolt.desktop.core_cards import CoreNow
-from upright_bolt.desktop.engine import Door, Engine, Snapshot
+from upright_bolt.desktop.engine import CALM_S, Door, Engine, Snapshot
 from upright_bolt.desktop.history import History
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Control, Value
@@ -19,7 +19,7 @@ from upright_bolt.model.sheet import sheet
 from upright_bolt.model.trial import ApplyReport, Status
 from upright_bolt.session.running import RunProgress
 from upright_bolt.session.sampler import Sample
-from upright_bolt.session.session import Session
+from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
 
 
@@ -99,6 +99,7 @@ class Presenter:
         self._baseline_chosen = False
         self.last_run: RunRecord | None = None
         self.sample: Sample | None = None
+        self._calm = False
         self._listeners: list[Callable[[], None]] = []
         self._run_listeners: list[Callable[[], None]] = []
         engine.snapshot.connect(self._take)
@@ -117,7 +118,16 @@ class Presenter:
         self._listeners.clear()
         self._run_listeners.clear()
 
+    def set_calm(self, *, calm: bool) -> None:
+        """Sample more rarely and draw nothing while nobody looks; catch up once somebody does."""
+        self._engine.period_s = CALM_S if calm else SAMPLE_S
+        self._calm = calm
+        if not calm:
+            self._changed()
+
     def _changed(self) -> None:
+        if self._calm:
+            return
         for listener in self._listeners:
             listener()
 

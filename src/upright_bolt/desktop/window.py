@@ -1,6 +1,6 @@
 """The window: rail, strip and views around one presenter."""
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import QEvent, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QWidget
 
@@ -84,6 +84,12 @@ class Window(QMainWindow):
         if row is not None and self.presenter.baseline_id is not None:
             self.compare.choose([self.presenter.baseline_id, row.run.id])
             self.show_view("compare")
+
+    def changeEvent(self, event: QEvent | None) -> None:
+        """Take it easy while minimised."""
+        if event is not None and event.type() == QEvent.Type.WindowStateChange:
+            self.presenter.set_calm(calm=self.isMinimized())
+        super().changeEvent(event)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         """Tell that the session must end."""

@@ -11,7 +11,9 @@ from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.control import ControlState, Value
 
 NEEDS_ROOT = "Changing it needs root rights: run the command with sudo, or install the root service (make install)."
-CLOSED_TO_ALL = "The kernel lets it be read only, by root too: its driver or the firmware has closed it."
+CLOSED_TO_ALL = (
+    "The kernel lets it be read only, by root too: driver or firmware has closed it. Look in the firmware setup."
+)
 
 
 def why_read_only(files: KernelFiles, paths: Iterable[str]) -> str:

@@ -142,6 +142,12 @@ class Sampler:
         self._scales.append(scale)
         return len(self._reads) - 1
 
+    def _open_word(self, path: str) -> Read:
+        try:
+            return self._files.opener(path, NUMBER_SIZE)
+        except FileFault:
+            return bytes
+
     def _add_cap(self) -> int | None:
         control = self._surveyed.controls.get("clock-max")
         return self._open(control.files[0], 1e-3) if control is not None and control.files else None
@@ -171,7 +177,8 @@ class Sampler:
                     self._lowest.append((place, slots[0], slots[-1] + 1))
                     self.sensors.append(sensor)
             case Supplies():
-                self._supply = Supply(self._files, channel, {name: place + i for i, name in enumerate(channel.sensors)})
+                places = {name: place + i for i, name in enumerate(channel.sensors)}
+                self._supply = Supply(channel, self._open, self._open_word, places)
                 self.sensors += channel.sensors.values()
             case Asked():
                 self._asked.append((place, channel))
@@ -213,7 +220,7 @@ class Sampler:
         for (place, _, _), limit in zip(self._lowest, self._lowest_now, strict=True):
             values[place] = limit
         if self._supply is not None:
-            self._supply.take(values)
+            self._supply.take(now, decoded, values)
         for place, channel in self._asked:
             values[place : place + len(channel.sensors)] = channel.ask()
         for place, field in self._fields:

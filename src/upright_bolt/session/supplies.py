@@ -1,108 +1,119 @@
-"""Chargers and batteries as one source: plugged in or not, charge, drain in watts, hours left."""
+"""Chargers and batteries as one source: plugged in or not, charge, drain in watts, hours left.
 
-from upright_bolt.errors import FileFault
+The numbers come from the sampler's sweep; only the word that tells a battery's direction is read here. A battery's own
+numbers move once in a second or two, so they are reckoned anew that often, and at once when a charger comes or goes.
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
 from upright_bolt.kernel.channels import BatteryFiles, Supplies
-from upright_bolt.kernel.ports import KernelFiles, Read
+from upright_bolt.kernel.ports import Read
 
 DRAINING, CHARGING = b"Discharging", b"Charging"
 LEAST_DRAIN_W = 0.2
 """Below this a battery hardly drains; hours left would be a number without meaning."""
-TEXT_SIZE = 32
+MICRO = 1e-6
+EVERY_S = 2.0
+
+Numbers = list[float | None]
+Sweep = Callable[[str, float], int | None]
+"""Adds a file to the sweep, with its scale; returns its place there, or None if it cannot be opened."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Told:
+    """What one battery tells: drain in W, what it holds now and when full in Wh, charge in %."""
+
+    drain_w: float | None
+    stored_wh: float | None
+    full_wh: float | None
+    capacity: float | None
 
 
 class Supply:
-    """Reads all supplies of a machine.
+    """All supplies of a machine.
 
     Args:
-        files: the port.
         channel: which files there are.
+        sweep: adds a file to the sampler's sweep.
+        open_word: opens a file that holds a word.
         place: sensor name to its place in a sample.
     """
 
-    def __init__(self, files: KernelFiles, channel: Supplies, place: dict[str, int]) -> None:
+    def __init__(
+        self, channel: Supplies, sweep: Sweep, open_word: Callable[[str], Read], place: dict[str, int]
+    ) -> None:
         self._place = place
-        self._chargers = [_opened(files, path) for path in channel.chargers]
-        self._batteries = [_Battery(files, battery) for battery in channel.batteries]
+        self._chargers = [slot for path in channel.chargers if (slot := sweep(path, 1.0)) is not None]
+        self._batteries = [_Battery(battery, sweep) for battery in channel.batteries]
+        self._words = [open_word(battery.status) for battery in channel.batteries]
+        self._reckoned_s = float("-inf")
+        self._charger: float | None = None
+        self._known: dict[str, float | None] = {}
 
-    def take(self, values: list[float | None]) -> None:
-        """Fill what can be told now into ``values``."""
-        told: dict[str, float | None] = {"charger": self._charger()}
-        batteries = [battery.read() for battery in self._batteries]
-        drains = [drain for drain, _, _ in batteries if drain is not None]
-        told["battery.drain"] = drain = sum(drains) if drains else None
-        stored = [wh for _, wh, _ in batteries if wh is not None]
-        draining = drain is not None and drain >= LEAST_DRAIN_W
-        told["battery.hours"] = sum(stored) / drain if drain is not None and draining and stored else None
-        told["battery.charge"] = _charge(batteries)
+    def take(self, now_s: float, decoded: Numbers, values: Numbers) -> None:
+        """Fill what can be told now into ``values``; ``decoded`` are the numbers of the sweep."""
+        states = [n for slot in self._chargers if (n := decoded[slot]) is not None]
+        charger = max(states) if states else None
+        if now_s - self._reckoned_s >= EVERY_S - 1e-6 or charger != self._charger:
+            self._reckoned_s, self._charger = now_s, charger
+            self._known = self._reckoned(decoded, charger)
         for name, place in self._place.items():
-            values[place] = told[name]
+            values[place] = self._known[name]
 
-    def _charger(self) -> float | None:
-        states = [n for read in self._chargers if (n := _number(read)) is not None]
-        return None if not states else float(any(states))
+    def _reckoned(self, decoded: Numbers, charger: float | None) -> dict[str, float | None]:
+        words = [_word(read) for read in self._words]
+        batteries = [battery.told(decoded, word) for battery, word in zip(self._batteries, words, strict=True)]
+        drains = [b.drain_w for b in batteries if b.drain_w is not None]
+        stored = [b.stored_wh for b in batteries if b.stored_wh is not None]
+        drain = sum(drains) if drains else None
+        draining = drain is not None and drain >= LEAST_DRAIN_W
+        return {
+            "charger": None if charger is None else float(charger > 0),
+            "battery.drain": drain,
+            "battery.hours": sum(stored) / drain if drain is not None and draining and stored else None,
+            "battery.charge": _charge(batteries),
+        }
 
 
-Told = tuple[float | None, float | None, tuple[float | None, float | None]]
-
-
-def _charge(batteries: list[Told]) -> float | None:
+def _charge(batteries: list[_Told]) -> float | None:
     """Return the charge in % of what all batteries hold together, or the mean of what each says of itself."""
-    wholes = [(wh, full) for _, wh, (_, full) in batteries]
-    if wholes and all(wh is not None and full for wh, full in wholes):
-        return min(100.0, 100.0 * sum(wh or 0.0 for wh, _ in wholes) / sum(full or 0.0 for _, full in wholes))
-    said = [capacity for _, _, (capacity, _) in batteries if capacity is not None]
+    if batteries and all(b.stored_wh is not None and b.full_wh for b in batteries):
+        full = sum(b.full_wh or 0.0 for b in batteries)
+        return min(100.0, 100.0 * sum(b.stored_wh or 0.0 for b in batteries) / full)
+    said = [b.capacity for b in batteries if b.capacity is not None]
     return sum(said) / len(said) if said else None
 
 
 class _Battery:
-    def __init__(self, files: KernelFiles, battery: BatteryFiles) -> None:
+    def __init__(self, battery: BatteryFiles, sweep: Sweep) -> None:
         self._in_charge = battery.in_charge
-        self._status = _opened(files, battery.status)
-        names = ("capacity", "power", "current", "voltage", "stored", "full")
-        self._reads = {name: _opened(files, path) for name in names if (path := getattr(battery, name)) is not None}
+        scales = {"capacity": 1.0, "power": MICRO, "current": MICRO, "voltage": MICRO, "stored": MICRO, "full": MICRO}
+        self.slots = {
+            name: slot
+            for name, scale in scales.items()
+            if (path := getattr(battery, name)) is not None and (slot := sweep(path, scale)) is not None
+        }
 
-    def read(self) -> Told:
-        """Return drain in W, what it holds in Wh, and of itself: charge in % and Wh when full."""
-        now = {name: _number(read) for name, read in self._reads.items()}
-        volts = _scaled(now.get("voltage"), 1e-6)
-        watts = _scaled(now.get("power"), 1e-6)
-        amperes = _scaled(now.get("current"), 1e-6)
+    def told(self, decoded: Numbers, word: bytes) -> _Told:
+        """Return what it tells, its drain signed by its word: drivers differ in sign, the word does not."""
+        now = {name: decoded[slot] for name, slot in self.slots.items()}
+        volts, watts, amperes = now.get("voltage"), now.get("power"), now.get("current")
         if watts is None and amperes is not None and volts is not None:
             watts = amperes * volts
-        per_unit = volts if self._in_charge else 1.0
-        stored, full = (_scaled(now.get(name), 1e-6 * per_unit) if per_unit else None for name in ("stored", "full"))
-        return self._signed(watts), stored, (now.get("capacity"), full)
-
-    def _signed(self, watts: float | None) -> float | None:
-        """Return the drain: drivers differ in sign, the status does not."""
-        if watts is None:
-            return None
-        status = _text(self._status)
-        if status == DRAINING:
-            return abs(watts)
-        return -abs(watts) if status == CHARGING else 0.0
+        stored, full = (_times(now.get(name), volts if self._in_charge else 1.0) for name in ("stored", "full"))
+        if watts is not None:
+            watts = abs(watts) if word == DRAINING else (-abs(watts) if word == CHARGING else 0.0)
+        return _Told(watts, stored, full, now.get("capacity"))
 
 
-def _scaled(number: float | None, scale: float) -> float | None:
-    return None if number is None else number * scale
+def _times(number: float | None, factor: float | None) -> float | None:
+    return None if number is None or factor is None else number * factor
 
 
-def _opened(files: KernelFiles, path: str) -> Read:
-    try:
-        return files.opener(path, TEXT_SIZE)
-    except FileFault:
-        return bytes
-
-
-def _text(read: Read) -> bytes:
+def _word(read: Read) -> bytes:
     try:
         return read().strip()
     except OSError:
         return b""
-
-
-def _number(read: Read) -> float | None:
-    try:
-        return float(int(read()))
-    except (OSError, ValueError, OverflowError):
-        return None
