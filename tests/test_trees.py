@@ -286,3 +286,13 @@ def test_a_closed_register_device_is_told_apart_from_a_missing_one():
         twin.registers.read = refuse
         why = survey(twin.files, twin.registers, "x").absent["current"]
         assert said in why or ("right to use registers" in why and number == errno.EPERM)
+
+
+def test_a_declared_range_that_cannot_be_true_says_nothing(opened):
+    """Chips declare their rated watts as the maximum, and sometimes a minimum above what is in force."""
+    session, _ = opened("hybrid-laptop")
+    registers = session.machine.registers
+    registers.write(0, 0x614, 0x0000_0000_0200_0168)  # lowest 64 W, rated 45 W
+    control = session.controls()["sustained"]
+    assert (control.minimum, control.maximum) == (3.0, 95.0)
+    assert session.try_settings({"sustained": 60.0}, standing=False).ok

@@ -112,10 +112,17 @@ class LimitControl(_LimitControl):
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
         in_force = self._lowest()
-        if highest is not None and in_force is not None and highest < in_force:
-            highest = None  # a declared maximum below what is in force says nothing
+        if highest is not None and highest < max(self._around(), default=0.0):
+            highest = None  # many chips declare their rated watts, which lie below what the firmware itself allows
+        if low is not None and in_force is not None and low > in_force:
+            low = None  # neither does a minimum above what is in force say anything
         spans = self.name in ("sustained", "burst")
         return Facts(state, reason, minimum=low or FLOOR_W, maximum=highest, spans_limits=spans)
+
+    def _around(self) -> list[float]:
+        """Return the sustained and burst limits in force, in W, over all copies."""
+        files = [zone.file(name, "power_limit_uw") for zone in self._zones for name in ("long_term", "short_term")]
+        return [n / 1e6 for path in files if path and (n := self._probe.number(path)) is not None]
 
     def same(self, asked: Value, got: Value) -> bool:
         return abs(float(asked) - float(got)) <= POWER_SLACK_W

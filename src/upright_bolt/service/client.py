@@ -29,6 +29,8 @@ from upright_bolt.session.sampler import Sample
 ANSWER_S = 5.0
 MAY_ASK = True
 """A person may be asked for a password."""
+START_S = 15.0
+"""The first call may have to wait until the bus has started the service."""
 LOOK_UP_S = 0.1
 """How often ``while_waiting`` is called."""
 
@@ -63,7 +65,7 @@ class ServiceReach:
         try:
             self._bus: SdBus = sd_bus_open_system()
             self._bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
-            about, self.recovered, self._closed = wire.read_description(self._call("Describe"))
+            about, self.recovered, self._closed = wire.read_description(self._call("Describe", patience_s=START_S))
         except BoltError:
             self._loop.close()
             raise
