@@ -14,6 +14,8 @@ from pathlib import Path
 
 from bus_support import wait_for
 
+SCRATCH = Path("/media")
+"""Mounted over: not /tmp, since this very file may lie there."""
 SHARE = Path("/usr/share")
 OURS = {
     "dbus-1/system-services": "org.upright_bolt.Machine1.service",
@@ -28,11 +30,11 @@ def mount(*words: str) -> None:
 
 
 def prepare(made: Path) -> None:
-    stage = Path("/mnt")
+    stage = Path("/srv")
     mount("--bind", str(made), str(stage))
-    mount("-t", "tmpfs", "-o", "mode=1777", "tmpfs", "/tmp")
+    mount("-t", "tmpfs", "-o", "mode=1777", "tmpfs", str(SCRATCH))
     for folder, name in OURS.items():
-        kept = Path("/tmp/kept") / folder
+        kept = SCRATCH / "kept" / folder
         shutil.copytree(SHARE / folder, kept, symlinks=True)
         mount("-t", "tmpfs", "tmpfs", str(SHARE / folder))
         shutil.copytree(kept, SHARE / folder, symlinks=True, dirs_exist_ok=True)

@@ -19,6 +19,8 @@ from bus_support import SYSTEM, PrivateBus, wait_for
 from upright_bolt.errors import BoltError
 from upright_bolt.service.client import ServiceReach
 
+SCRATCH = Path("/media")
+"""Mounted over: not /tmp, since this very file may lie there."""
 ACTIONS = Path("/usr/share/polkit-1/actions")
 RULES = Path("/etc/polkit-1/rules.d")
 POLKITD = "/usr/lib/polkit-1/polkitd"
@@ -150,7 +152,7 @@ def as_user(uid, act, accept=None, session=False):
         os._exit(0)
     os.close(writer)
     if session:
-        scope = Path(f"/tmp/cgroup-{pid}")
+        scope = SCRATCH / f"cgroup-{pid}"
         scope.write_text(f"0::/user.slice/user-{uid}.slice/session-c7.scope\n")
         subprocess.run(["mount", "--bind", str(scope), f"/proc/{pid}/cgroup"], check=True)
     if accept is None:
@@ -165,12 +167,12 @@ def as_user(uid, act, accept=None, session=False):
 
 
 def prepare():
-    people = Path("/tmp/passwd")
+    people = SCRATCH / "passwd"
     names = f"guest:x:{GUEST}:65534::/:/bin/false\nowner:x:{OWNER}:65534::/:/bin/false\n"
     people.write_text(Path("/etc/passwd").read_text() + names)
     subprocess.run(["mount", "--bind", str(people), "/etc/passwd"], check=True)
     """Our actions beside the system's, one rule, one made-up active session; all of it only in this namespace."""
-    kept = Path("/tmp/actions")
+    kept = SCRATCH / "actions"
     shutil.copytree(ACTIONS, kept)
     for place in (ACTIONS, RULES, Path("/run/systemd")):
         place.mkdir(parents=True, exist_ok=True)
@@ -187,8 +189,8 @@ def prepare():
 
 
 def main():
-    subprocess.run(["mount", "-t", "tmpfs", "-o", "mode=1777", "tmpfs", "/tmp"], check=True)
-    folder = Path("/tmp/scene")
+    subprocess.run(["mount", "-t", "tmpfs", "-o", "mode=1777", "tmpfs", str(SCRATCH)], check=True)
+    folder = SCRATCH / "scene"
     folder.mkdir()
     prepare()
     with PrivateBus(folder) as bus:
