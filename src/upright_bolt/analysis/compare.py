@@ -1,7 +1,9 @@
 """Comparing runs: every number against the baseline's, what makes the runs unlike, and the finding in words."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from upright_bolt.analysis.difference import UNDECIDED, Difference, Estimate, difference, from_repeats, from_slices
 from upright_bolt.model.quantity import CLOCK, COUNT, EFFICIENCY, POWER, SCORE, SPEED, TEMPERATURE, Quantity
 from upright_bolt.model.run import RunRecord, RunState
 
@@ -10,6 +12,9 @@ START_TEMP_C = 4.0
 BACKGROUND_SHARE = 0.03
 """Others' work of this share costs a score about as much: more than a well-kept run's spread."""
 SHORT_PART = 0.1
+BURST_S = 20.0
+"""Slices before this belong to the burst, which is no scatter."""
+WHOLE_SLICE_S = 9.0
 SAME_PERCENT = 0.5
 SAME_C = 1.0
 """Smaller changes are called the same: limits are kept in steps of 1/8 W, and sensors read whole degrees."""
@@ -61,20 +66,24 @@ class Compared:
     Attributes:
         values: by number; None where not measured.
         percent: change against the baseline in percent; None where either is missing or the baseline is 0.
-        difference: change against the baseline in the number's own unit.
+        change_by: change against the baseline in the number's own unit.
+        difference: by number, the change in percent with its interval and verdict; only where both were measured.
+        repeats: how many runs of its series stand behind it, itself included.
         unlike: sentences on what makes the two runs unlike; empty for the baseline itself.
     """
 
     run: RunRecord
     values: dict[str, float | None]
     percent: dict[str, float | None] = field(default_factory=dict)
-    difference: dict[str, float | None] = field(default_factory=dict)
+    change_by: dict[str, float | None] = field(default_factory=dict)
+    difference: dict[str, Difference] = field(default_factory=dict)
+    repeats: int = 1
     unlike: tuple[str, ...] = ()
 
     def change(self, number: Number) -> str:
         """Return the change as a person reads it; empty where there is none to state."""
         if number.as_difference:
-            change = self.difference.get(number.key)
+            change = self.change_by.get(number.key)
             return "" if not change else f"{change:+.1f} {number.quantity.unit}".replace("-", "−").rstrip()
         change = self.percent.get(number.key)
         return "" if change is None else f"{change:+.1f} %".replace("-", "−")
@@ -93,22 +102,102 @@ def values_of(run: RunRecord) -> dict[str, float | None]:
     return values
 
 
-def compare(runs: list[RunRecord], baseline: RunRecord) -> list[Compared]:
-    """Return every run beside ``baseline``, in the order given."""
-    base = values_of(baseline)
-    return [
-        Compared(
-            run,
-            values := values_of(run),
-            {key: _percent(values[key], base[key]) for key in base},
-            {key: _difference(values[key], base[key]) for key in base},
-            unlike(run, baseline) if run.id != baseline.id else (),
+def compare(runs: list[RunRecord], baseline: RunRecord, known: Sequence[RunRecord] = ()) -> list[Compared]:
+    """Return every run beside ``baseline``, in the order given.
+
+    Args:
+        runs: the runs.
+        baseline: what they are compared with.
+        known: all runs there are; repeats of one series among them stand together for each of its runs.
+    """
+    base_group = series_of(baseline, known)
+    base = _means(base_group)
+    rows = []
+    for run in runs:
+        group = series_of(run, known)
+        values = _means(group)
+        rows.append(
+            Compared(
+                run,
+                values,
+                {key: _percent(values[key], base[key]) for key in base},
+                {key: _minus(values[key], base[key]) for key in base},
+                {} if run.id == baseline.id else differences(group, base_group),
+                len(group),
+                unlike(run, baseline) if run.id != baseline.id else (),
+            )
         )
-        for run in runs
+    return rows
+
+
+def series_of(run: RunRecord, known: Sequence[RunRecord]) -> list[RunRecord]:
+    """Return the finished runs of the same series with the same settings, ``run`` among them; it alone if none."""
+    if not run.head.series:
+        return [run]
+    alike = [
+        other
+        for other in known
+        if other.head.series == run.head.series
+        and other.head.settings == run.head.settings
+        and other.end.state is RunState.FINISHED
     ]
+    return alike if any(other.id == run.id for other in alike) else [run]
 
 
-def _difference(value: float | None, base: float | None) -> float | None:
+def mean_and_spread(group: Sequence[RunRecord], key: str) -> str:
+    """Return a number's mean over runs as a person reads it, with ± its standard deviation if there are several."""
+    quantity = next(number.quantity for number in NUMBERS if number.key == key)
+    values = [v for run in group if (v := values_of(run)[key]) is not None]
+    if not values:
+        return quantity.show(None)
+    mean = sum(values) / len(values)
+    if len(values) < 2:
+        return quantity.show(mean)
+    spread = (sum((v - mean) ** 2 for v in values) / (len(values) - 1)) ** 0.5
+    return f"{quantity.show(mean)} ± {spread / abs(mean):.1%}" if mean else quantity.show(mean)
+
+
+def _means(group: Sequence[RunRecord]) -> dict[str, float | None]:
+    """Return each number's mean over runs; None where any of them lacks it."""
+    each = [values_of(run) for run in group]
+    means: dict[str, float | None] = {}
+    for key in each[0]:
+        known = [v for values in each if (v := values[key]) is not None]
+        means[key] = sum(known) / len(known) if len(known) == len(each) else None
+    return means
+
+
+def differences(group: Sequence[RunRecord], base_group: Sequence[RunRecord]) -> dict[str, Difference]:
+    """Return, by number, the difference of two groups of runs; without interval where they tell no error."""
+    found = {}
+    means, base = _means(group), _means(base_group)
+    for number in NUMBERS:
+        percent = _percent(means[number.key], base[number.key])
+        if percent is None:
+            continue
+        of, against = (_estimate(runs, number.key) for runs in (group, base_group))
+        found[number.key] = difference(of, against) if of and against else Difference(percent)
+    return found
+
+
+def _estimate(group: Sequence[RunRecord], key: str) -> Estimate | None:
+    values = [v for run in group if (v := values_of(run)[key]) is not None]
+    if len(values) >= 2:
+        return from_repeats(values)
+    if len(values) != 1:
+        return None
+    return from_slices(_slices(group[0], key), values[0])
+
+
+def _slices(run: RunRecord, key: str) -> list[float]:
+    if key == "score":
+        return [
+            part.score for part in run.slices if part.from_s >= BURST_S and part.to_s - part.from_s >= WHOLE_SLICE_S
+        ]
+    return run.end.numbers.spread.get(key, [])
+
+
+def _minus(value: float | None, base: float | None) -> float | None:
     return None if value is None or base is None else value - base
 
 
@@ -163,16 +252,33 @@ def _unlike_surroundings(run: RunRecord, baseline: RunRecord) -> list[str]:
     ]
 
 
+CHANGES = (("score", "score", "less"), ("power_sustained_w", "watts", "fewer"))
+
+
+def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
+    """Return a change in words, with its interval where the runs tell one; empty if it was not measured."""
+    change = compared.percent.get(key)
+    told = compared.difference.get(key)
+    if change is None:
+        return ""
+    if told is None or told.low is None or told.high is None:
+        return (
+            f"same {what}"
+            if abs(change) < SAME_PERCENT
+            else f"{abs(change):.1f} % {'more' if change > 0 else less} {what}"
+        )
+    if told.verdict == UNDECIDED:
+        return f"no difference in {what} that these runs can show ({told.low:+.1f} to {told.high:+.1f} %)".replace(
+            "-", "−"
+        )
+    low, high = sorted((abs(told.low), abs(told.high)))
+    return f"{abs(change):.1f} % {'more' if change > 0 else less} {what} ({low:.1f} to {high:.1f})"
+
+
 def finding(compared: Compared, baseline: RunRecord) -> str:
     """Return what the comparison shows, in a sentence or two."""
-    parts = []
-    for key, what, less in (("score", "score", "less"), ("power_sustained_w", "watts", "fewer")):
-        change = compared.percent.get(key)
-        if change is not None and abs(change) < SAME_PERCENT:
-            parts.append(f"same {what}")
-        elif change is not None:
-            parts.append(f"{abs(change):.1f} % {'more' if change > 0 else less} {what}")
-    peak = compared.difference.get("temp_max_c")
+    parts = [words for key, what, less in CHANGES if (words := _change_words(compared, key, what, less))]
+    peak = compared.change_by.get("temp_max_c")
     if peak is not None and abs(peak) < SAME_C:
         parts.append("as hot at its peak")
     elif peak is not None:
@@ -185,8 +291,8 @@ def finding(compared: Compared, baseline: RunRecord) -> str:
 
 def _why_cooler(compared: Compared, baseline: RunRecord) -> str:
     """Explain the case people find baffling: more power on average, yet a lower peak."""
-    peak = compared.difference.get("temp_max_c")
-    power = compared.difference.get("power_sustained_w")
+    peak = compared.change_by.get("temp_max_c")
+    power = compared.change_by.get("power_sustained_w")
     if peak is None or power is None or not peak < -0.5 or not power > 0.5:
         return ""
     burst = baseline.head.settings.get("burst")

@@ -1,10 +1,11 @@
 """Whether two results differ, and by how much: estimates with their errors, and intervals of 95 %.
 
-Two ways to know the error of a mean. *Repeats*: the standard error over runs (Student's t). *One run each*: the scatter of
-its slices around their own straight line over time, with neighbouring slices' likeness taken into account: n slices with
-lag-one correlation r count as n·(1−r)/(1+r), r lifted by (1+3r)/n against its known bias in short series (Kendall 1954). One run
-says nothing of how runs differ among themselves, so ``RUN_TO_RUN`` is added in quadrature. Degrees of freedom after
-Welch and Satterthwaite. A difference is that of logarithms, so that it is the same from either side.
+Two ways to know the error of a mean. *Repeats*: the standard error over runs (Student's t). *One run each*: the
+scatter of its slices around their own straight line over time, with neighbouring slices' likeness taken into account:
+n slices with lag-one correlation r count as n·(1−r)/(1+r), r lifted by (1+3r)/n against its known bias in short series
+(Kendall 1954). One run says nothing of how runs differ among themselves, so ``RUN_TO_RUN`` is added in quadrature.
+Degrees of freedom after Welch and Satterthwaite. A difference is that of logarithms, so that it is the same from either
+side.
 """
 
 from collections.abc import Sequence

@@ -7,6 +7,7 @@ weighted by each processor's busy share; a column that was never measured gives 
 """
 
 from collections.abc import Mapping
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,12 @@ from upright_bolt.model.run import RunNumbers
 BURST_S = 20.0
 SETTLED_PART = 0.25
 SETTLED_LEAST_S = 10.0
+SLICE_S = 10.0
+SPREAD_OF = {
+    "clock_sustained_mhz": "clock.mean",
+    "power_sustained_w": "power.package",
+    "temp_sustained_c": "temperature.package",
+}
 
 Floats = NDArray[np.float64]
 
@@ -48,7 +55,24 @@ def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, 
         energy_j=energy,
         score_per_watt=score / mean_power if score is not None and mean_power else None,
         constraint_share=constraint_shares(columns.get("held_by"), under_load),
+        spread={
+            key: means
+            for key, name in SPREAD_OF.items()
+            if (means := slice_means(time_s, columns.get(name), duration_s))
+        },
     )
+
+
+def slice_means(time_s: Floats, column: Floats | None, duration_s: float) -> list[float]:
+    """Return a column's means over slices of ``SLICE_S`` after the burst; empty unless each slice was measured."""
+    if column is None or duration_s < BURST_S + SLICE_S:
+        return []
+    edges = np.arange(BURST_S, duration_s + 1e-6, SLICE_S)
+    places = np.searchsorted(time_s, edges)
+    parts = [column[a:b] for a, b in pairwise(places)]
+    if not parts or any(not part.size or np.isnan(part).any() for part in parts):
+        return []
+    return [round(float(part.mean()), 4) for part in parts]
 
 
 def settled_from_s(duration_s: float) -> float | None:

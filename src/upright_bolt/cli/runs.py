@@ -9,7 +9,7 @@ import typer
 
 from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at, store_at
 from upright_bolt.errors import BadInput, BoltError, MachineFroze, Refused
-from upright_bolt.model.quantity import SCORE, TIME
+from upright_bolt.model.quantity import SCORE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.settings import Settings, parse_assignments, show_settings
 
@@ -25,15 +25,46 @@ def run(
     duration: Annotated[str, typer.Option("--duration", help="Length, e.g. 10min or 90s.")] = "10min",
     tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried for this run alone.")] = None,
     label: Annotated[str, typer.Option("--label", help="A name for the run.")] = "",
+    repeat: Annotated[int, typer.Option("--repeat", help="How often, so that the spread is known.")] = 1,
+    cool_to: Annotated[str, typer.Option("--cool-to", help="Wait before each run until it is so cool, e.g. 45C.")] = "",
+    alternate: Annotated[
+        bool, typer.Option("--alternate", help="Also run without --with, in turn (A B B A …), so that drift cancels.")
+    ] = False,
     as_json: AsJson = False,
 ) -> int:
     """Run a workload, measure, and keep the run."""
+    from upright_bolt.cli import series
+
     duration_s = TIME.parse(duration, "duration")
     settings = parse_assignments(tried or [])
+    cool_c = TEMPERATURE.parse(cool_to, "cool-to") if cool_to else None
+    if repeat != 1 or cool_c is not None or alternate:
+        steps = series.repeats(settings, repeat, label, alternate=alternate)
+        series.carry_out(context.obj, steps, workload, duration_s, cool_c, as_json=as_json)
+        return 0
     record = run_once(context.obj, workload, duration_s, label, settings, as_json=as_json)
     if record.end.state is not RunState.FINISHED:
         raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
     return 0
+
+
+def sweep(
+    context: typer.Context,
+    ladder: Annotated[str, typer.Argument(metavar="NAME=FROM..TO/STEP", help="e.g. sustained=12W..40W/4W")],
+    workload: Annotated[str, typer.Argument(help="steady: all cores, mixed work")] = "steady",
+    duration: Annotated[str, typer.Option("--duration", help="Length of each run.")] = "3min",
+    tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried beside it on every rung.")] = None,
+    repeat: Annotated[int, typer.Option("--repeat", help="How often each rung is run.")] = 1,
+    cool_to: Annotated[str, typer.Option("--cool-to", help="Wait before each run until it is so cool, e.g. 45C.")] = "",
+    as_json: AsJson = False,
+) -> None:
+    """Run a ladder of settings, each as a trial of its own; everything is put back at the end."""
+    from upright_bolt.cli import series
+
+    duration_s = TIME.parse(duration, "duration")
+    cool_c = TEMPERATURE.parse(cool_to, "cool-to") if cool_to else None
+    steps = series.ladder(ladder, parse_assignments(tried or []), repeat)
+    series.carry_out(context.obj, steps, workload, duration_s, cool_c, as_json=as_json)
 
 
 def list_(context: typer.Context, as_json: AsJson = False) -> None:
@@ -98,6 +129,7 @@ def add_to(app: typer.Typer) -> None:
     runs.command("export")(export)
     runs.command("delete")(delete)
     app.command("compare")(compare)
+    app.command("sweep")(sweep)
 
 
 def _id(text: str) -> int:
@@ -250,7 +282,7 @@ def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_js
         raise BadInput("A comparison needs two runs: “upright-bolt compare 1 2”.")
     with store_at(place) as store:
         baseline = store.get(baseline_id)
-        rows = compare([store.get(run_id) for run_id in ids], baseline)
+        rows = compare([store.get(run_id) for run_id in ids], baseline, store.all())
     if as_json:
         from upright_bolt.store.export import compared_data
 

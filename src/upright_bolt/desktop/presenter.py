@@ -335,7 +335,7 @@ class Presenter:
             return None, ""
         if baseline is None or baseline.id == run.id:
             return Compared(run, values_of(run)), ""
-        row = compare([run], baseline)[0]
+        row = compare([run], baseline, self.runs)[0]
         words = " ".join([finding(row, baseline), *(("Unlike:", *row.unlike) if row.unlike else ())])
         return row, "" if self.progress is not None else words
 

@@ -62,6 +62,7 @@ class RunNumbers:
 
     ``burst`` is the first 20 s under load, ``sustained`` the settled part at its end (see
     ``analysis.summary``). ``constraint_share`` gives each constraint's share of the time under load, 0 to 1.
+    ``spread`` holds, by number, the values of its slices of ten seconds after the burst, in their order.
     """
 
     clock_burst_mhz: float | None = None
@@ -74,6 +75,7 @@ class RunNumbers:
     energy_j: float | None = None
     score_per_watt: float | None = None
     constraint_share: dict[str, float] = field(default_factory=dict)
+    spread: dict[str, list[float]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,6 +88,7 @@ class RunHead:
         settings: every control that could be read, in force at load start.
         tried: the settings tried for this run or trial, if any.
         started_at: ISO time with zone.
+        series: shared by runs that were made as repeats of each other; empty for a run by itself.
     """
 
     machine: str
@@ -98,6 +101,7 @@ class RunHead:
     conditions: Conditions
     started_at: str
     columns: tuple[str, ...]
+    series: str = ""
 
 
 @dataclass(frozen=True, slots=True)

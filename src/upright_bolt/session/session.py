@@ -112,8 +112,8 @@ class Session:
         self._watcher.forget_limits()
         self._note(kind, text)
 
-    def start_run(self, workload: str, duration_s: float, label: str, sink: RunSink) -> ActiveRun:
-        """Begin a run; ``tick`` carries it on.
+    def start_run(self, workload: str, duration_s: float, label: str, sink: RunSink, series: str = "") -> ActiveRun:
+        """Begin a run; ``tick`` carries it on. Runs with the same ``series`` are repeats of each other.
 
         Raises:
             BadInput: nothing can run here, no such workload, or a length out of range.
@@ -144,6 +144,7 @@ class Session:
             ),
             started_at=now_stamp(),
             columns=(*(sensor.name for sensor in self.about.sensors), HELD_BY),
+            series=series,
         )
         self.run = ActiveRun(head, load, sink, self.place, self.machine.clock.now_s())
         self._note("run", f"Run {self.run.id} started")

@@ -41,11 +41,15 @@ def run_data(run: RunRecord) -> dict[str, Any]:
 def compared_data(row: Compared) -> dict[str, Any]:
     """Return a row of a comparison as plain data.
 
-    ``percent`` has every number, temperatures too (percent of the reading in °C); ``difference`` is the same in
-    the number's own unit, which is how temperatures should be read.
+    ``percent`` has every number, temperatures too (percent of the reading in °C); ``change_by`` is the same in the
+    number's own unit, which is how temperatures should be read; ``difference`` adds the interval and the verdict.
     """
     return run_data(row.run) | {
-        "percent": row.percent, "difference": row.difference, "unlike": list(row.unlike)
+        "percent": row.percent,
+        "change_by": row.change_by,
+        "difference": {key: asdict(value) for key, value in row.difference.items()},
+        "repeats": row.repeats,
+        "unlike": list(row.unlike),
     }  # fmt: skip
 
 

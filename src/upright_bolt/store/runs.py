@@ -73,6 +73,7 @@ class RunStore:
             "why": "",
             "duration_s": 0.0,
             "numbers": json.dumps(asdict(RunNumbers())),
+            "series": head.series,
         }
         with self._engine.begin() as connection:
             result = connection.execute(tables.runs.insert().values(**values))
@@ -184,6 +185,7 @@ class RunStore:
             conditions=Conditions(**json.loads(row["conditions"])),
             started_at=row["started_at"],
             columns=tuple(json.loads(row["columns"])),
+            series=row["series"],
         )
         end = RunEnd(
             RunState(row["state"]),

@@ -23,6 +23,7 @@ runs = Table(
     Column("duration_s", Float, nullable=False),
     Column("score", Float),
     Column("numbers", String, nullable=False),  # JSON
+    Column("series", String, nullable=False, server_default=""),
     Index("runs_by_machine", "machine", "state"),
     sqlite_autoincrement=True,  # a deleted run's number is never given to another
 )

@@ -1,0 +1,149 @@
+"""Repeats, runs in turn, ladders, and what a difference between runs is worth."""
+
+import json
+import sqlite3
+
+import numpy as np
+import pytest
+
+from test_commands import data_of, one_sentence
+from upright_bolt.analysis import difference as diff
+from upright_bolt.store.runs import RunStore
+
+
+def test_the_same_from_either_side_and_sure_of_what_is_far_apart():
+    a, b = diff.from_repeats([100.0, 101.0, 99.0]), diff.from_repeats([120.0, 121.0, 119.5])
+    up, down = diff.difference(b, a), diff.difference(a, b)
+    assert (up.verdict, down.verdict) == ("higher", "lower")
+    assert up.low < up.percent < up.high
+    assert (1 + up.percent / 100) * (1 + down.percent / 100) == pytest.approx(1.0)
+    assert (1 + up.low / 100) * (1 + down.high / 100) == pytest.approx(1.0)
+
+
+def test_without_error_to_go_by_nothing_is_claimed():
+    assert diff.from_repeats([100.0]) is None
+    assert diff.from_repeats([0.0, 0.0]) is None
+    assert diff.from_slices([100.0] * 3, 100.0) is None
+    assert diff.Difference(12.0).verdict == "undecided"
+
+
+def test_like_neighbours_count_for_less():
+    dice = np.random.default_rng(4)
+    noise = dice.normal(0.0, 1.0, 60)
+    drifting = np.convolve(dice.normal(0.0, 1.0, 70), np.ones(8) / 8.0, "valid")[:60]
+    drifting *= noise.std() / drifting.std()
+    free = diff.from_slices(list(100.0 + noise), 100.0)
+    alike = diff.from_slices(list(100.0 + drifting), 100.0)
+    assert diff.scatter_of(list(drifting))[1] > 0.5 > diff.scatter_of(list(noise))[1]
+    assert alike.error > free.error
+    assert alike.freedom < free.freedom
+
+
+def test_a_slow_drift_is_not_scatter():
+    scatter, _ = diff.scatter_of([100.0 + 0.5 * i for i in range(20)])
+    assert scatter == pytest.approx(0.0, abs=1e-9)
+
+
+def test_intervals_hold_the_truth_as_often_as_they_say():
+    dice = np.random.default_rng(11)
+    held = 0
+    for _ in range(1500):
+        a, b = diff.from_repeats(dice.normal(100, 1, 4)), diff.from_repeats(dice.normal(103, 1.5, 6))
+        found = diff.difference(b, a)
+        held += found.low <= 3.0 <= found.high
+    assert 0.93 < held / 1500 < 0.975
+
+
+def test_repeats_in_turn_are_compared_as_groups(bolt):
+    told = data_of(
+        bolt("run", "steady", "--duration", "40s", "--repeat", "2", "--cool-to", "40C", "--with", "sustained=25W",
+             "--with", "burst=25W", "--alternate", "--label", "flat", "--json")
+    )  # fmt: skip
+    labels = [run["label"] for run in told["runs"]]
+    assert labels == ["flat, without", "flat", "flat", "flat, without"]
+    assert [run["settings"]["sustained"] for run in told["runs"]] == [18.0, 25.0, 25.0, 18.0]
+    assert all(run["conditions"]["temp_start_c"] <= 41.0 for run in told["runs"])
+    row = data_of(bolt("compare", "1", "2", "--json"))["runs"][1]
+    assert row["repeats"] == 2
+    power = row["difference"]["power_sustained_w"]
+    assert set(power) == {"percent", "low", "high", "verdict"}
+    assert (
+        row["difference"]["score"]["low"] < row["difference"]["score"]["percent"] < row["difference"]["score"]["high"]
+    )
+    assert data_of(bolt("status", "--json"))["trial"] is None
+
+
+def test_a_setting_against_itself_shows_no_difference(bolt):
+    bolt("run", "steady", "--duration", "3min", "--repeat", "2", "--cool-to", "38C")
+    words = bolt("compare", "1", "2").stdout
+    row = data_of(bolt("compare", "1", "2", "--json"))["runs"][1]
+    assert row["percent"]["score"] == 0.0  # both stand for the same series
+    assert row["difference"]["score"]["verdict"] == "undecided"
+    assert "o difference in score that these runs can show" in words
+
+
+def test_a_ladder_is_run_rung_by_rung_and_put_back(bolt):
+    told = data_of(
+        bolt("sweep", "sustained=14W..26W/6W", "steady", "--duration", "30s", "--with", "burst=60W", "--json")
+    )  # fmt: skip
+    assert [run["settings"]["sustained"] for run in told["runs"]] == [14.0, 20.0, 26.0]
+    assert {run["settings"]["burst"] for run in told["runs"]} == {60.0}
+    scores = [run["score"] for run in told["runs"]]
+    assert scores == sorted(scores)
+    status = data_of(bolt("status", "--json"))
+    assert status["trial"] is None
+    assert data_of(bolt("machine", "--json"))["controls"][0]["in_force"] == 18.0
+
+
+def test_a_ladder_goes_down_as_well(bolt):
+    told = data_of(bolt("sweep", "epp=255..0/255", "--duration", "20s", "--json"))
+    assert [run["settings"]["epp"] for run in told["runs"]] == [255.0, 0.0]
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("sweep", "sustained"), "is no ladder"),
+        (("sweep", "sustained=12W..40W"), "is no ladder"),
+        (("sweep", "sustained=12W..40W/0W"), "more than nothing"),
+        (("sweep", "turbo=on..off/1"), "only a control with a scale"),
+        (("sweep", "sustained=12W..40W/4"), "has no unit"),
+        (("sweep", "sustained=12W..40W/0.1W"), "281 runs"),
+        (("sweep", "sustained=12W..40W/4W", "--with", "sustained=3W"), "leave it out of --with"),
+        (("sweep", "sustained=12W..14W/1W", "--repeat", "0"), "0 runs"),
+        (("sweep", "brightness=1..2/1"), "no control"),
+        (("run", "steady", "--repeat", "0"), "0 is outside"),
+        (("run", "steady", "--repeat", "2", "--alternate"), "name the settings"),
+        (("run", "steady", "--cool-to", "45"), "has no unit"),
+    ],
+)
+def test_bad_input_is_one_sentence(bolt, words, said):
+    assert said in one_sentence(bolt(*words), 2)
+
+
+def test_a_rung_that_is_refused_ends_the_ladder_with_everything_put_back(bolt):
+    result = bolt("sweep", "sustained=50W..70W/10W", "--duration", "20s")
+    assert result.returncode == 2
+    assert "70 W is outside what this machine allows" in result.stderr
+    assert data_of(bolt("machine", "--json"))["controls"][0]["in_force"] == 18.0
+    assert len(data_of(bolt("runs", "--json"))) == 2
+
+
+def test_a_database_of_the_first_version_is_brought_up(tmp_path):
+    path = tmp_path / "runs.sqlite"
+    store = RunStore(path)
+    store.close()
+    with sqlite3.connect(path) as raw:
+        raw.execute("ALTER TABLE runs DROP COLUMN series")
+        raw.execute("UPDATE alembic_version SET version_num = '0001'")
+        values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]", "finished",
+                  "", 10.0, json.dumps({}))  # fmt: skip
+        raw.execute(
+            "INSERT INTO runs (machine, workload, label, started_at, asked_s, identity, settings, tried, conditions,"
+            " columns, state, why, duration_s, numbers) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", values,
+        )  # fmt: skip
+    raw.close()
+    store = RunStore(path)
+    (kept,) = store.all()
+    assert (kept.head.label, kept.head.series) == ("old", "")
+    store.close()
