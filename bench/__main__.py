@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import measures, service
+from bench import belief, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
@@ -16,6 +16,10 @@ GOALS = (
     (service.sample_ratio, "a sample through the root service / in the same process", "at most", 40.0),
     (service.share_looking, "window and service, a sample a second (% of one processor)", "at most", 5.0),
     (service.share_minimised, "window and service, minimised (% of one processor)", "at most", 1.0),
+    (belief.false_alarms, "false alarms, a setting against itself on twins (%)", "at most", 5.0),
+    (belief.hits, "hits at a true 2 %, 5 runs each, standard deviation 1 % (%)", "at least", 90.0),
+    (belief.hits_known, "the same, the five runs spanning 1 % (%)", "at least", 90.0),
+    (belief.carries, "what three minutes tell of half an hour, within 1 W (% of twins)", "at least", 95.0),
     (measures.status, "“status” / starting Python (s / s)", "at most", 25.0),
 )
 

@@ -136,8 +136,8 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     with sqlite3.connect(path) as raw:
         raw.execute("ALTER TABLE runs DROP COLUMN series")
         raw.execute("UPDATE alembic_version SET version_num = '0001'")
-        values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]", "finished",
-                  "", 10.0, json.dumps({}))  # fmt: skip
+        values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]",
+                  "finished", "", 10.0, json.dumps({}))  # fmt: skip
         raw.execute(
             "INSERT INTO runs (machine, workload, label, started_at, asked_s, identity, settings, tried, conditions,"
             " columns, state, why, duration_s, numbers) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", values,

@@ -13,10 +13,13 @@ from upright_bolt.model.quantity import SCORE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.settings import Settings, parse_assignments, show_settings
 
+BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
+
 if TYPE_CHECKING:
     from upright_bolt.analysis.compare import Compared
     from upright_bolt.session.running import ActiveRun, RunProgress
     from upright_bolt.session.session import Session
+    from upright_bolt.store.runs import RunStore
 
 
 def run(
@@ -30,6 +33,7 @@ def run(
     alternate: Annotated[
         bool, typer.Option("--alternate", help="Also run without --with, in turn (A B B A …), so that drift cancels.")
     ] = False,
+    below: Annotated[str, typer.Option("--below", help=BELOW)] = "",
     as_json: AsJson = False,
 ) -> int:
     """Run a workload, measure, and keep the run."""
@@ -42,7 +46,7 @@ def run(
         steps = series.repeats(settings, repeat, label, alternate=alternate)
         series.carry_out(context.obj, steps, workload, duration_s, cool_c, as_json=as_json)
         return 0
-    record = run_once(context.obj, workload, duration_s, label, settings, as_json=as_json)
+    record = run_once(context.obj, workload, duration_s, label, settings, as_json=as_json, below_c=_below(below))
     if record.end.state is not RunState.FINISHED:
         raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
     return 0
@@ -74,10 +78,15 @@ def list_(context: typer.Context, as_json: AsJson = False) -> None:
             _list(store.all(), as_json=as_json)
 
 
-def show(context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False) -> None:
+def show(
+    context: typer.Context,
+    run_id: Annotated[str, typer.Argument(metavar="ID")],
+    below: Annotated[str, typer.Option("--below", help=BELOW)] = "",
+    as_json: AsJson = False,
+) -> None:
     """Show one run."""
     with store_at(context.obj) as store:
-        _show(store.get(_id(run_id)), as_json=as_json)
+        _show(store, store.get(_id(run_id)), _below(below), as_json=as_json)
 
 
 def export(
@@ -132,6 +141,10 @@ def add_to(app: typer.Typer) -> None:
     app.command("sweep")(sweep)
 
 
+def _below(text: str) -> float | None:
+    return TEMPERATURE.parse(text, "below") if text else None
+
+
 def _id(text: str) -> int:
     if not (text.isascii() and text.isdecimal()):
         raise BadInput(f"“{text}” is no run number. “upright-bolt runs” lists the numbers.")
@@ -139,7 +152,14 @@ def _id(text: str) -> int:
 
 
 def run_once(
-    place: Place, workload: str, duration_s: float, label: str, settings: Settings, *, as_json: bool
+    place: Place,
+    workload: str,
+    duration_s: float,
+    label: str,
+    settings: Settings,
+    *,
+    as_json: bool,
+    below_c: float | None = None,
 ) -> RunRecord:
     """Run a workload once, print the run, and return it."""
     with session_at(place, exclusive=True) as session, store_at(place) as store:
@@ -149,12 +169,7 @@ def run_once(
             _try_for_run(session, settings)
         session.start_run(workload, duration_s, label, store)
         record = store.get(carry_on(session).id)
-        if as_json:
-            from upright_bolt.store.export import run_data
-
-            print_json(run_data(record))
-        else:
-            _show(record, as_json=False)
+        _show(store, record, below_c, as_json=as_json)
     return record
 
 
@@ -251,13 +266,15 @@ def _list(records: list[RunRecord], *, as_json: bool) -> None:
     print_table(rows, right=(0, 4, 5))
 
 
-def _show(record: RunRecord, *, as_json: bool) -> None:
+def _show(store: "RunStore", record: RunRecord, below_c: float | None, *, as_json: bool) -> None:
     from upright_bolt.analysis.compare import NUMBERS, values_of
+    from upright_bolt.store.details import details_data, details_of
 
+    details = details_of(store, record, below_c)
     if as_json:
         from upright_bolt.store.export import run_data
 
-        print_json(run_data(record))
+        print_json(run_data(record) | details_data(details))
         return
     head = record.head
     label = f" “{head.label}”" if head.label else ""
@@ -270,6 +287,8 @@ def _show(record: RunRecord, *, as_json: bool) -> None:
     shares = record.end.numbers.constraint_share
     if shares:
         print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items() if share >= 0.005))
+    for sentence in details.sentences():
+        print(sentence)
 
 
 def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:

@@ -1,0 +1,113 @@
+"""The phases of a run, found from its own watts and clocks: the burst, if there is one, and what follows it."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from upright_bolt.analysis.summary import constraint_shares
+from upright_bolt.model.constraint import Constraint
+
+Floats = NDArray[np.float64]
+ABOVE = 1.06
+"""A burst draws at least this much more than what follows; limiters swing by two or three percent."""
+SMOOTH = 5
+"""Samples over which a reading is smoothed (median) before it is looked at."""
+SHORTEST_S = 2.0
+BURST, SUSTAINED = "burst", "sustained"
+
+
+@dataclass(frozen=True, slots=True)
+class Phase:
+    """A stretch of a run, times in s from load start; numbers are means over it, None where not measured."""
+
+    name: str
+    from_s: float
+    to_s: float
+    clock_mhz: float | None
+    power_w: float | None
+    temp_c: float | None
+    temp_max_c: float | None
+    constraint_share: dict[str, float]
+
+
+def find(time_s: Floats, columns: Mapping[str, Floats], duration_s: float) -> tuple[Phase, ...]:
+    """Return the phases of a run.
+
+    The end of the burst is where the smoothed watts (or, without them, the clock) first come down to within 6 % of the
+    median of the run's last third, and stay there for good.
+
+    Args:
+        time_s: sample times from load start, shape (n,), rising.
+        columns: by sensor name, each of shape (n,), NaN where not measured.
+        duration_s: time under load.
+    """
+    under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
+    if not under_load.any():
+        return ()
+    end = _burst_end(time_s[under_load], columns, under_load)
+    cuts = [(SUSTAINED, 0.0, duration_s)] if end is None else [(BURST, 0.0, end), (SUSTAINED, end, duration_s)]
+    return tuple(_phase(name, a, b, time_s, columns) for name, a, b in cuts)
+
+
+def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: NDArray[np.bool_]) -> float | None:
+    for name in ("power.package", "clock.mean"):
+        column = columns.get(name)
+        if column is None:
+            continue
+        known = ~np.isnan(column[under_load])
+        if known.sum() < 3 * SMOOTH:
+            continue
+        times, smooth = time_s[known], _smoothed(column[under_load][known])
+        level = float(np.median(smooth[-len(smooth) // 3 :]))
+        above = np.flatnonzero(smooth > ABOVE * level)
+        if not above.size or above[0] > SMOOTH or above[-1] + 1 >= len(times):
+            return None
+        end = float(times[above[-1] + 1])
+        return end if end >= SHORTEST_S else None
+    return None
+
+
+def _smoothed(values: Floats) -> Floats:
+    padded = np.pad(values, SMOOTH // 2, mode="edge")
+    return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, SMOOTH), axis=1))
+
+
+def _phase(name: str, from_s: float, to_s: float, time_s: Floats, columns: Mapping[str, Floats]) -> Phase:
+    where = (time_s > from_s) & (time_s <= to_s + 1e-6)
+
+    def measured(sensor: str) -> Floats:
+        column = columns.get(sensor)
+        return np.empty(0) if column is None else column[where][~np.isnan(column[where])]
+
+    clock, power, temp = (measured(sensor) for sensor in ("clock.mean", "power.package", "temperature.package"))
+    return Phase(
+        name, from_s, to_s, _mean(clock), _mean(power), _mean(temp), float(temp.max()) if temp.size else None,
+        constraint_shares(columns.get("held_by"), where),
+    )  # fmt: skip
+
+
+def _mean(values: Floats) -> float | None:
+    return float(values.mean()) if values.size else None
+
+
+def sentence(phases: tuple[Phase, ...]) -> str:
+    """Return what held the clock back in the last phase, e.g. "After 31 s the sustained limit held it for 94 % …"."""
+    last = phases[-1] if phases else None
+    held = {word: share for word, share in last.constraint_share.items() if share >= 0.005} if last else {}
+    if last is None or not held:
+        return ""
+    word, share = next(iter(held.items()))
+    begin = f"After {last.from_s:.0f} s" if last.from_s else "Throughout"
+    of_time = f"for {share:.0%} of the time"
+    if word == Constraint.UNKNOWN:
+        return f"{begin} it is not known what held it, {of_time}."
+    if word == Constraint.NO_WORK:
+        return f"{begin} it had too little work to be held back, {of_time}."
+    if word == Constraint.HEAT:
+        return f"{begin} heat held it {of_time}."
+    heat = f"; heat for {held[Constraint.HEAT]:.0%}" if Constraint.HEAT in held else ""
+    if not heat and last.temp_c is not None:
+        heat = "; heat never did"
+    return f"{begin} the {word} held it {of_time}{heat}."

@@ -1,0 +1,126 @@
+"""Phases and cooling from a run's own data: against twins whose cooling is known, and made-up series."""
+
+import dataclasses
+import json
+
+import numpy as np
+import pytest
+
+from test_commands import data_of
+from upright_bolt.analysis import phases, thermal
+from upright_bolt.twin.chip import plover, skerry, tern
+from upright_bolt.twin.machine import Twin
+from upright_bolt.twin.state import fresh_state
+
+
+def loaded(spec, watts):
+    """Return a twin that has rested for a quarter of an hour and is put under full load at a flat limit."""
+    state = fresh_state(spec)
+    twin = Twin(spec, state, None)
+    twin.physics.advance(900.0)
+    state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
+    twin.physics.settings_changed()
+    twin.demand(frozenset(range(spec.chip.cores * 2)))
+    return twin
+
+
+def measured(spec, watts, seconds):
+    """Return time, power, temperature in whole degrees and fan, twice a second."""
+    twin = loaded(spec, watts)
+    rows = []
+    for i in range(int(seconds * 2)):
+        rows.append((i * 0.5, twin.state.package_w, round(twin.physics.hottest_c()), twin.state.rpm))
+        twin.physics.advance(0.5)
+    return np.array(rows, dtype=float).T
+
+
+def after_half_an_hour(spec, watts):
+    twin = loaded(spec, watts)
+    twin.physics.advance(1800.0)
+    return twin.physics.hottest_c()
+
+
+@pytest.mark.parametrize(
+    ("spec", "watts", "below"),
+    [(tern(), 25.0, 80.0), (tern(), 32.0, 80.0), (skerry(), 54.0, 75.0), (plover(), 9.0, 70.0)],
+)
+def test_three_minutes_tell_what_half_an_hour_will(spec, watts, below):
+    cooling = thermal.fit(*measured(spec, watts, 180))
+    carried = cooling.carries(below)
+    assert after_half_an_hour(spec, carried.low) < below < after_half_an_hour(spec, carried.high)
+    assert after_half_an_hour(spec, carried.value) == pytest.approx(below, abs=7.0)
+
+
+def test_the_time_constants_and_the_room_lie_in_their_intervals():
+    spec = tern()
+    cooling = thermal.fit(*measured(spec, 25.0, 1500))
+    for interval in (cooling.resistance_c_per_w, cooling.ambient_c, cooling.settled_c, *cooling.taus_s):
+        assert interval.low <= interval.value <= interval.high
+    assert cooling.ambient_c.low < spec.cooling.ambient_c < cooling.ambient_c.high
+    assert cooling.taus_s[0].value < cooling.taus_s[1].value
+    assert cooling.still_needs_s == 0.0
+    assert after_half_an_hour(spec, 25.0) == pytest.approx(cooling.settled_c.value, abs=1.5)
+
+
+def test_a_run_that_has_not_settled_says_for_how_long():
+    short = thermal.fit(*measured(plover(), 10.0, 150))
+    assert short.still_needs_s > 300.0
+    assert short.settled_c.value > 50.0
+
+
+def test_more_heat_is_carried_below_a_higher_temperature():
+    cooling = thermal.fit(*measured(tern(), 25.0, 180))
+    carried = [cooling.carries(below).value for below in (60.0, 70.0, 80.0, 90.0)]
+    assert carried == sorted(carried)
+    assert cooling.carries(10.0) is None
+
+
+def test_what_shows_no_cooling_gives_none():
+    time_s = np.arange(0.0, 120.0, 0.5)
+    flat = np.full_like(time_s, 40.0)
+    assert thermal.fit(time_s, flat, flat, None) is None
+    assert thermal.fit(time_s[:40], flat[:40], flat[:40], None) is None
+    assert thermal.fit(time_s, np.full_like(time_s, np.nan), flat, None) is None
+
+
+def series(*parts):
+    """Return time and watts at half a second from ``(seconds, watts)`` parts."""
+    watts = np.concatenate([np.full(int(s * 2), w) for s, w in parts])
+    return np.arange(1, watts.size + 1) * 0.5, {"power.package": watts, "held_by": np.zeros_like(watts)}
+
+
+def test_a_burst_is_found_where_it_ends():
+    time_s, columns = series((17, 45.0), (103, 18.0))
+    found = phases.find(time_s, columns, 120.0)
+    assert [(p.name, p.from_s) for p in found] == [("burst", 0.0), ("sustained", pytest.approx(17.0, abs=1.5))]
+    assert found[0].power_w == pytest.approx(45.0, abs=1.5)
+    assert found[1].power_w == pytest.approx(18.0, abs=1.5)
+
+
+def test_an_even_run_has_one_phase_and_a_late_peak_is_no_burst():
+    assert [p.name for p in phases.find(*series((120, 25.0)), 120.0)] == ["sustained"]
+    assert [p.name for p in phases.find(*series((60, 18.0), (5, 40.0), (55, 18.0)), 120.0)] == ["sustained"]
+    assert phases.find(np.empty(0), {}, 0.0) == ()
+
+
+def test_the_sentence_never_claims_what_was_not_measured():
+    one = phases.Phase("sustained", 31.0, 600.0, None, 18.0, 60.0, 70.0, {"sustained limit": 0.94, "unknown": 0.06})
+    assert phases.sentence((one,)) == "After 31 s the sustained limit held it for 94% of the time; heat never did."
+    assert "heat" not in phases.sentence((dataclasses.replace(one, temp_c=None),))
+    unknown = dataclasses.replace(one, from_s=0.0, constraint_share={"unknown": 1.0})
+    assert phases.sentence((unknown,)) == "Throughout it is not known what held it, for 100% of the time."
+
+
+def test_a_run_tells_phases_cooling_and_what_it_carries(bolt):
+    told = data_of(bolt("run", "steady", "--duration", "3min", "--below", "80C", "--json"))
+    assert [phase["name"] for phase in told["phases"]] == ["burst", "sustained"]
+    assert told["settled"] is True or told["settled"] > 0
+    assert set(told["thermal"]) >= {"resistance_c_per_w", "taus_s", "ambient_c"}
+    assert set(told["thermal"]["ambient_c"]) == {"value", "low", "high"}
+    carries = told["carries"]
+    assert carries["below_c"] == 80.0
+    assert carries["low_w"] < carries["sustained_w"] < carries["high_w"]
+    shown = bolt("runs", "show", "1", "--below", "80C")
+    assert "This cooling carries" in shown.stdout
+    assert json.loads(bolt("runs", "show", "1", "--json").stdout)["carries"] is None
+    assert bolt("runs", "show", "1", "--below", "80").returncode == 2
