@@ -135,7 +135,7 @@ def test_an_empty_folder_is_a_machine_that_offers_nothing_and_says_why(tmp_path)
     assert session.tick().sample.values == [None, None]
     assert {"power source", "fan speed", "busy share"} <= {m.what for m in session.about.missing}
     with pytest.raises(BadInput, match="no processor on which a workload could run"):
-        session.machine.load("steady")
+        session.machine.load("steady", (0,))
     session.close()
 
 

@@ -252,7 +252,7 @@ def test_a_full_disk_is_a_sentence(desk: TwinDesk):
     assert run.end.state is RunState.FAILED
     assert "full" in run.end.why
     assert "full" in run.unsaved
-    assert not desk.session.machine.make_load("steady").alive()
+    assert not desk.session.machine.make_load("steady", (0,)).alive()
 
 
 def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(desk: TwinDesk):

@@ -1,5 +1,6 @@
 """Real work on this computer's own cores: checked, counted, and honest about what went wrong."""
 
+import json
 import os
 import signal
 import subprocess
@@ -9,12 +10,14 @@ import time
 import pytest
 
 from upright_bolt.app import open_session
-from upright_bolt.errors import BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import RunState
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
 from upright_bolt.workload import pool
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
+from upright_bolt.workload.load import choose_cpus
 from upright_bolt.workload.pool import HostLoad
 from upright_bolt.workload.twin_load import TwinLoad
 
@@ -158,7 +161,7 @@ def run_here(data, plant=None, on_tick=lambda _session: None):
     session = open_session("host", data, "a test", exclusive=True)
     store = RunStore(data / "runs.sqlite")
     if plant is not None:
-        session.machine.make_load = lambda workload: HostLoad(workload, CPUS, plant)
+        session.machine.make_load = lambda workload, _cpus: HostLoad(workload, CPUS, plant)
     session.start_run("steady", 6.0, "", store)
     while (ended := session.end_run()) is None:
         session.tick()
@@ -205,4 +208,57 @@ def test_an_unknown_workload_names_those_there_are():
     with pytest.raises(NotHere, match="Workloads: steady"):
         HostLoad("frames", CPUS)
     with pytest.raises(NotHere, match="Workloads: steady"):
-        TwinLoad(None, "frames")
+        TwinLoad(None, "frames", (0,))
+
+
+def two_kinds():
+    cores = {cpu: (0, cpu // 2) for cpu in range(4)} | {4: (0, 2), 5: (0, 3)}
+    return Topology(tuple(range(6)), cores, (("P-cores", (0, 1, 2, 3)), ("E-cores", (4, 5))))
+
+
+def test_threads_are_spread_over_cores_before_they_share_one():
+    assert choose_cpus(two_kinds(), "steady", None, "") == (0, 1, 2, 3, 4, 5)
+    assert choose_cpus(two_kinds(), "steady", 4, "") == (0, 2, 4, 5)
+    assert choose_cpus(two_kinds(), "steady", 5, "") == (0, 1, 2, 4, 5)
+    assert choose_cpus(two_kinds(), "single", None, "") == (0,)
+    assert choose_cpus(two_kinds(), "single", None, "E-cores") == (4,)
+    assert choose_cpus(two_kinds(), "steady", None, "P-cores") == (0, 1, 2, 3)
+
+
+@pytest.mark.parametrize(
+    ("threads", "kind", "said"),
+    [(7, "", "from 1 to 6"), (0, "", "0 is outside"), (3, "E-cores", "from 1 to 2"), (1, "X", "P-cores, E-cores")],
+)
+def test_threads_and_kinds_that_are_not_there_are_refused(threads, kind, said):
+    with pytest.raises(BadInput, match=said):
+        choose_cpus(two_kinds(), "steady", threads, kind)
+
+
+def test_one_core_alone_turbos_higher_than_all_and_the_comparison_says_so(bolt):
+    def run(*words):
+        return json.loads(bolt("run", *words, "--duration", "60s", "--json").stdout)
+
+    all_cores, one = run("steady"), run("single")
+    assert one["clock_sustained_mhz"] > all_cores["clock_sustained_mhz"] + 1000
+    assert one["power_sustained_w"] < 18.0
+    assert (all_cores["conditions"]["threads"], one["conditions"]["threads"]) == (12, 1)
+    assert run("steady", "--threads", "6")["conditions"]["threads"] == 6
+    unlike = json.loads(bolt("compare", "1", "2", "--json").stdout)["runs"][1]["unlike"]
+    assert any("1 threads busy" in said for said in unlike)
+    assert bolt("run", "steady", "--threads", "13").returncode == 2
+
+
+@pytest.mark.parametrize("workload", ["idle", "watch"])
+def test_a_run_without_work_measures_but_scores_nothing(bolt, workload):
+    told = json.loads(bolt("run", workload, "--duration", "60s", "--json").stdout)
+    assert told["state"] == "finished"
+    assert told["score"] is None
+    assert told["score_slices"] == []
+    assert 0.5 < told["power_sustained_w"] < 5.0
+    assert told["constraint_share"] == {"no work": 1.0}
+
+
+def test_this_computer_at_one_thread(bolt):
+    told = json.loads(bolt("run", "single", "--duration", "6s", "--json", on="host").stdout)
+    assert told["score"] > 0
+    assert told["conditions"]["threads"] == 1

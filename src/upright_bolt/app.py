@@ -99,27 +99,23 @@ def _unpacked(place: Path, folder: Path) -> Path:
 
 
 def _host() -> Machine:
-    from upright_bolt.kernel import paths
-    from upright_bolt.kernel.probe import cpu_list
-
     root = Path("/")
     files = RealFiles(root)
 
-    def make(workload: str) -> Load:
+    def make(workload: str, cpus: tuple[int, ...]) -> Load:
         from upright_bolt.workload.pool import HostLoad
 
-        online = cpu_list(files.read(paths.CPU_ONLINE).decode("ascii", "replace"))
-        return HostLoad(workload, _allowed(online))
+        return HostLoad(workload, _allowed(cpus))
 
     return Machine("host", "this computer", files, DeviceRegisters(root), RealClock(), make_load=make)
 
 
-def _allowed(online: list[int]) -> tuple[int, ...]:
-    """Return the processors that this process may use: a container or a pinned shell may have fewer."""
+def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:
+    """Return those of ``wanted`` that this process may use: a container or a pinned shell may have fewer."""
     import os
 
     allowed = os.sched_getaffinity(0)
-    return tuple(cpu for cpu in online if cpu in allowed) or tuple(sorted(allowed))
+    return tuple(cpu for cpu in wanted if cpu in allowed) or tuple(sorted(allowed))
 
 
 def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
@@ -141,7 +137,7 @@ def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
         files=twin.files,
         registers=twin.registers,
         clock=clock,
-        make_load=lambda workload: TwinLoad(twin, workload),
+        make_load=lambda workload, cpus: TwinLoad(twin, workload, cpus),
         plug=lambda charger: twin.plug(charger=charger),
         save=twin.save,
         keep_up=clock.keep_up,

@@ -216,6 +216,11 @@ def _unlike_work(run: RunRecord, baseline: RunRecord) -> list[str]:
         said.append(f"It ran on {run.head.machine}, the baseline on {baseline.head.machine}.")
     if run.head.workload != baseline.head.workload:
         said.append(f"It is another workload: {run.head.workload}, not {baseline.head.workload}.")
+    mine, its = run.head.conditions, baseline.head.conditions
+    if mine.threads and its.threads and mine.threads != its.threads:
+        said.append(f"It kept {mine.threads} threads busy, the baseline {its.threads}.")
+    if mine.core_kind != its.core_kind:
+        said.append(f"It ran on {mine.core_kind or 'any cores'}, the baseline on {its.core_kind or 'any cores'}.")
     if abs(run.end.duration_s - baseline.end.duration_s) > SHORT_PART * baseline.end.duration_s:
         said.append(f"It lasted {run.end.duration_s:.0f} s, the baseline {baseline.end.duration_s:.0f} s.")
     if run.end.state not in (RunState.FINISHED, RunState.RUNNING):

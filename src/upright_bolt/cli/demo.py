@@ -50,7 +50,9 @@ def demo(
     print(f"\nPictures are in {pictures}.")
     if real_seconds:
         print(f"\nThe same load for {real_seconds} s on this computer's own cores:\n")
-        runs.run_once(Place("host", place.given), "steady", float(real_seconds), "This computer", {}, as_json=False)
+        runs.run_once(
+            Place("host", place.given), runs.Work("steady", float(real_seconds)), "This computer", {}, as_json=False
+        )
     return 0
 
 

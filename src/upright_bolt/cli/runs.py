@@ -2,6 +2,7 @@
 
 import sys
 from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -22,10 +23,26 @@ if TYPE_CHECKING:
     from upright_bolt.store.runs import RunStore
 
 
+@dataclass(frozen=True, slots=True)
+class Work:
+    """What a run executes, and for how long."""
+
+    workload: str
+    duration_s: float
+    threads: int | None = None
+    kind: str = ""
+
+    def start(self, session: "Session", label: str, store: "RunStore", series: str = "") -> None:
+        """Begin a run of it. Raises BadInput or InUse."""
+        session.start_run(self.workload, self.duration_s, label, store, series, threads=self.threads, kind=self.kind)
+
+
 def run(
     context: typer.Context,
-    workload: Annotated[str, typer.Argument(help="steady: all cores, mixed work")],
+    workload: Annotated[str, typer.Argument(help="steady, single, idle or watch")],
     duration: Annotated[str, typer.Option("--duration", help="Length, e.g. 10min or 90s.")] = "10min",
+    threads: Annotated[int | None, typer.Option("--threads", help="Processors to keep busy; all if not given.")] = None,
+    kind: Annotated[str, typer.Option("--kind", help="Only on this kind of core, e.g. E-cores.")] = "",
     tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried for this run alone.")] = None,
     label: Annotated[str, typer.Option("--label", help="A name for the run.")] = "",
     repeat: Annotated[int, typer.Option("--repeat", help="How often, so that the spread is known.")] = 1,
@@ -44,9 +61,10 @@ def run(
     cool_c = TEMPERATURE.parse(cool_to, "cool-to") if cool_to else None
     if repeat != 1 or cool_c is not None or alternate:
         steps = series.repeats(settings, repeat, label, alternate=alternate)
-        series.carry_out(context.obj, steps, workload, duration_s, cool_c, as_json=as_json)
+        series.carry_out(context.obj, steps, Work(workload, duration_s, threads, kind), cool_c, as_json=as_json)
         return 0
-    record = run_once(context.obj, workload, duration_s, label, settings, as_json=as_json, below_c=_below(below))
+    work = Work(workload, duration_s, threads, kind)
+    record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=_below(below))
     if record.end.state is not RunState.FINISHED:
         raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
     return 0
@@ -68,7 +86,7 @@ def sweep(
     duration_s = TIME.parse(duration, "duration")
     cool_c = TEMPERATURE.parse(cool_to, "cool-to") if cool_to else None
     steps = series.ladder(ladder, parse_assignments(tried or []), repeat)
-    series.carry_out(context.obj, steps, workload, duration_s, cool_c, as_json=as_json)
+    series.carry_out(context.obj, steps, Work(workload, duration_s), cool_c, as_json=as_json)
 
 
 def list_(context: typer.Context, as_json: AsJson = False) -> None:
@@ -153,8 +171,7 @@ def _id(text: str) -> int:
 
 def run_once(
     place: Place,
-    workload: str,
-    duration_s: float,
+    work: Work,
     label: str,
     settings: Settings,
     *,
@@ -167,7 +184,7 @@ def run_once(
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
             _try_for_run(session, settings)
-        session.start_run(workload, duration_s, label, store)
+        work.start(session, label, store)
         record = store.get(carry_on(session).id)
         _show(store, record, below_c, as_json=as_json)
     return record

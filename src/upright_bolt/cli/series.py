@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from upright_bolt.cli.context import Place, print_json, print_table, session_at, store_at
-from upright_bolt.cli.runs import carry_on, print_comparison
+from upright_bolt.cli.runs import Work, carry_on, print_comparison
 from upright_bolt.errors import BadInput, BoltError, Refused
 from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE
@@ -82,9 +82,7 @@ def _number(value: Value) -> float:
     return float(value)
 
 
-def carry_out(
-    place: Place, steps: list[Step], workload: str, duration_s: float, cool_c: float | None, *, as_json: bool
-) -> None:
+def carry_out(place: Place, steps: list[Step], work: Work, cool_c: float | None, *, as_json: bool) -> None:
     """Make the runs one after another, print them, and put everything back; safe to interrupt at any moment.
 
     Raises:
@@ -99,7 +97,7 @@ def carry_out(
                 "A trial is running already; “keep” or “put-back” it before runs with settings of their own."
             )
         for number, step in enumerate(steps, start=1):
-            done.append(_one(session, store, step, (workload, duration_s, series), cool_c))
+            done.append(_one(session, store, step, work, series, cool_c))
             if not as_json:
                 print(f"{number} of {len(steps)}: {_line(done[-1])}", flush=True)
         known = store.all()
@@ -111,10 +109,7 @@ def carry_out(
     _summary(done, known)
 
 
-def _one(
-    session: "Session", store: "RunStore", step: Step, work: tuple[str, float, str], cool_c: float | None
-) -> RunRecord:
-    workload, duration_s, series = work
+def _one(session: "Session", store: "RunStore", step: Step, work: Work, series: str, cool_c: float | None) -> RunRecord:
     if cool_c is not None:
         _cool(session, cool_c)
     if step.settings:
@@ -123,7 +118,7 @@ def _one(
             refusal = BadInput if report.bad_input else Refused
             raise refusal(report.sentence())
     try:
-        session.start_run(workload, duration_s, step.label, store, series)
+        work.start(session, step.label, store, series)
         record = store.get(carry_on(session).id)
     finally:
         if step.settings and session.status().trial is not None:

@@ -5,6 +5,7 @@ from PyQt6.QtGui import QBrush, QColor
 from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
 from upright_bolt.analysis.compare import NUMBERS, Compared, compare, finding
+from upright_bolt.analysis.difference import Difference
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.pieces import column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
@@ -130,7 +131,7 @@ class CompareView(QWidget):
     def _fill_table(self, runs: list[RunRecord]) -> None:
         table = self.table
         table.setRowCount(len(runs))
-        rows = compare(runs, runs[0]) if runs else []
+        rows = compare(runs, runs[0], self._presenter.runs) if runs else []
         for i, row in enumerate(rows):
             self._fill_row(i, row, is_base=i == 0)
         height = 38 * max(1, len(runs)) + 48
@@ -145,7 +146,8 @@ class CompareView(QWidget):
 
     def _fill_row(self, place: int, row: Compared, *, is_base: bool) -> None:
         numbers = {number.key: number for number in NUMBERS}
-        name = QTableWidgetItem(f"{LETTERS[place]}   {run_name(row.run)}")
+        times = f" × {row.repeats}" if row.repeats > 1 else ""
+        name = QTableWidgetItem(f"{LETTERS[place]}   {run_name(row.run)}{times}")
         name.setForeground(QBrush(QColor(run_colours(self._theme)[place])))
         name.setFont(font(9.0, bold=True))
         self.table.setItem(place, 0, name)
@@ -156,6 +158,7 @@ class CompareView(QWidget):
             item = QTableWidgetItem(f"{value}\n{change}" if change else value)
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
+            item.setToolTip(_interval(row.difference.get(key)))
             self.table.setItem(place, j, item)
         name.setToolTip(run_name(row.run))
         shares = row.run.end.numbers.constraint_share
@@ -166,3 +169,10 @@ class CompareView(QWidget):
 def _in_two_lines(title: str) -> str:
     first, _, second = title.replace(", ", " ").partition(" ")
     return f"{first}\n{second}"
+
+
+def _interval(found: Difference | None) -> str:
+    """Return a difference's interval and verdict in words; empty where the runs tell none."""
+    if found is None or found.low is None or found.high is None:
+        return ""
+    return f"{found.low:+.1f} to {found.high:+.1f} % (95 %): {found.verdict}".replace("-", "−")

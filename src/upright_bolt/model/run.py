@@ -47,6 +47,8 @@ class Conditions:
         platform_mode: the vendor's mode, or empty.
         background_load: share of processor time used by others before the load began, 0 to 1.
         kernel: the kernel's version.
+        threads: processors that the workload kept busy; None for one without work.
+        core_kind: the kind of cores that it ran on, if it was one alone.
     """
 
     temp_start_c: float | None = None
@@ -54,6 +56,8 @@ class Conditions:
     platform_mode: str = ""
     background_load: float | None = None
     kernel: str = ""
+    threads: int | None = None
+    core_kind: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.session.clock import Clock
-from upright_bolt.workload.load import Load
+from upright_bolt.workload.load import RESTING, Load, RestLoad, check_workload
 
-MakeLoad = Callable[[str], Load]
+MakeLoad = Callable[[str, tuple[int, ...]], Load]
 
 
 def _nothing() -> None:
@@ -22,7 +22,7 @@ class Machine:
     Attributes:
         word: as typed: ``host``, ``twin:tern``, ``tree:DIR``.
         described: a few words for the strip at the top.
-        make_load: builds a workload by name; None if nothing can run there (then ``no_load`` says why).
+        make_load: builds a workload for some processors; None if nothing can run there (then ``no_load`` says why).
         plug: plugs the charger in (True) or out, on machines where a program can do so.
         save: makes what has happened last, where the machine is not real.
         keep_up: lets a simulated machine's time pass as real time has; does nothing on a real one.
@@ -41,12 +41,15 @@ class Machine:
     keep_up: Callable[[], None] = _nothing
     set_pace: Callable[[float | None], None] | None = None
 
-    def load(self, workload: str) -> Load:
-        """Return a workload ready to be prepared.
+    def load(self, workload: str, cpus: tuple[int, ...]) -> Load:
+        """Return a workload ready to be prepared, which keeps ``cpus`` busy.
 
         Raises:
             BadInput: nothing can run on this machine, or there is no such workload.
         """
         if self.make_load is None:
             raise BadInput(self.no_load)
-        return self.make_load(workload)
+        check_workload(workload)
+        if workload in RESTING:
+            return RestLoad(self.clock.now_s)
+        return self.make_load(workload, cpus)

@@ -177,7 +177,7 @@ class ActiveRun:
         self._errors = errors
 
     def _take_slices(self, elapsed: float, *, final: bool) -> None:
-        if self._start_s is None:
+        if self._start_s is None or not self._load.scores:
             return
         elapsed = min(elapsed, self.head.asked_s)
         complete = elapsed if final else min(elapsed, self._load.complete_until() - self._start_s)
@@ -199,7 +199,7 @@ class ActiveRun:
         return run_numbers(self._rows, columns, start, duration_s, self._score(duration_s))
 
     def _score(self, duration_s: float) -> float | None:
-        if self._start_s is None or duration_s <= 0:
+        if self._start_s is None or duration_s <= 0 or not self._load.scores:
             return None
         return self._load.units_until(self._start_s + duration_s) * 60.0 / duration_s
 

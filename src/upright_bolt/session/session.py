@@ -15,6 +15,7 @@ from upright_bolt.session.reach import Reach
 from upright_bolt.session.running import ActiveRun, Phase, RunSink
 from upright_bolt.session.sampler import Sample
 from upright_bolt.session.watch import Watcher
+from upright_bolt.workload.load import choose_cpus
 
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
@@ -112,11 +113,30 @@ class Session:
         self._watcher.forget_limits()
         self._note(kind, text)
 
-    def start_run(self, workload: str, duration_s: float, label: str, sink: RunSink, series: str = "") -> ActiveRun:
-        """Begin a run; ``tick`` carries it on. Runs with the same ``series`` are repeats of each other.
+    def start_run(
+        self,
+        workload: str,
+        duration_s: float,
+        label: str,
+        sink: RunSink,
+        series: str = "",
+        *,
+        threads: int | None = None,
+        kind: str = "",
+    ) -> ActiveRun:
+        """Begin a run; ``tick`` carries it on.
+
+        Args:
+            workload: its name.
+            duration_s: time under load.
+            label: a name for the run.
+            sink: where it is kept.
+            series: shared by runs that are repeats of each other.
+            threads: processors to keep busy; None for all.
+            kind: a kind of core; empty for any.
 
         Raises:
-            BadInput: nothing can run here, no such workload, or a length out of range.
+            BadInput: nothing can run here, no such workload, length, number of threads or kind of core.
             InUse: another process holds the machine.
         """
         if self.reach.closed:
@@ -125,7 +145,8 @@ class Session:
             raise BadInput("A run is in progress; stop it or wait for its end.")
         if not SHORTEST_RUN_S <= duration_s <= LONGEST_RUN_S:
             raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {duration_s:g} s is outside that.")
-        load = self.machine.load(workload)
+        cpus = choose_cpus(self.about.topology, workload, threads, kind)
+        load = self.machine.load(workload, cpus)
         identity = self.about.identity
         trial = self.status().trial
         in_force = self.in_force()
@@ -141,6 +162,8 @@ class Session:
                 power_source=self._power_source(),
                 platform_mode=str(in_force.get("platform-mode", "")),
                 kernel=identity.kernel,
+                threads=len(cpus) if load.scores else None,
+                core_kind=kind,
             ),
             started_at=now_stamp(),
             columns=(*(sensor.name for sensor in self.about.sensors), HELD_BY),

@@ -42,6 +42,7 @@ class HostLoad:
 
     def __init__(self, workload: str, cpus: tuple[int, ...], plant: int | None = None) -> None:
         check_workload(workload)
+        self.scores = True
         self._cpus = cpus
         self._plant = plant
         self._workers: list[_Worker] = []

@@ -6,10 +6,19 @@ from upright_bolt.workload.load import check_workload
 
 
 class TwinLoad:
-    """Port ``Load`` on a twin."""
+    """Port ``Load`` on a twin.
 
-    def __init__(self, twin: Twin, workload: str) -> None:
+    Args:
+        twin: the twin.
+        workload: its name.
+        cpus: the simulated processors to keep busy.
+    """
+
+    scores = True
+
+    def __init__(self, twin: Twin, workload: str, cpus: tuple[int, ...]) -> None:
         check_workload(workload)
+        self._cpus = frozenset(cpus)
         self._twin = twin
         self._start_units = 0.0
         self._start_s = 0.0
@@ -24,13 +33,13 @@ class TwinLoad:
         return True
 
     def start(self) -> float:
-        """Put all simulated threads to work."""
+        """Put the simulated threads to work."""
         state = self._twin.state
         self._start_units = state.units
         self._start_s = state.time_s
         state.mishaps.clear()
         self._marks = [(state.time_s, 0.0)]
-        self._twin.demand(frozenset(range(self._twin.spec.chip.cores * 2)))
+        self._twin.demand(self._cpus)
         self._working = True
         return state.time_s
 
