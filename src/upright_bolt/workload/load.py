@@ -89,7 +89,7 @@ def choose_cpus(topology: Topology, workload: str, threads: int | None, kind: st
     if not 1 <= wanted <= len(cpus):
         raise BadInput(f"threads: from 1 to {len(cpus)} can be kept busy here; {wanted} is outside that.")
     seen: dict[tuple[int, int], int] = {}
-    order = []
+    order: list[tuple[int, int, int]] = []
     for cpu in cpus:
         core = topology.core_of.get(cpu, (0, cpu))
         order.append((seen.get(core, 0), len(order), cpu))
