@@ -296,3 +296,16 @@ def test_a_declared_range_that_cannot_be_true_says_nothing(opened):
     control = session.controls()["sustained"]
     assert (control.minimum, control.maximum) == (3.0, 95.0)
     assert session.try_settings({"sustained": 60.0}, standing=False).ok
+
+
+@pytest.mark.parametrize("machine", [*TREES, "twin:tern", "twin:skerry", "twin:plover"])
+def test_what_is_in_force_lies_within_what_is_allowed(opened, tmp_path, machine):
+    if machine.startswith("twin:"):
+        session = open_session(machine, tmp_path / "data", "a test", exclusive=True)
+        controls = session.controls()
+        session.close()
+    else:
+        controls = opened(machine)[0].controls()
+    for control in controls.values():
+        if isinstance(control.in_force, float) and control.settable:
+            assert control.minimum <= control.in_force <= control.maximum, control.name

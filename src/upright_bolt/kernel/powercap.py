@@ -112,7 +112,8 @@ class LimitControl(_LimitControl):
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
         in_force = self._lowest()
-        if highest is not None and highest < max(self._around(), default=0.0):
+        held = [*self._around(), *([in_force] if in_force is not None else [])]
+        if highest is not None and highest < max(held, default=0.0):
             highest = None  # many chips declare their rated watts, which lie below what the firmware itself allows
         if low is not None and in_force is not None and low > in_force:
             low = None  # neither does a minimum above what is in force say anything
