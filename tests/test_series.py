@@ -134,7 +134,8 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     store = RunStore(path)
     store.close()
     with sqlite3.connect(path) as raw:
-        raw.execute("ALTER TABLE runs DROP COLUMN series")
+        for column in ("series", "note", "measures"):
+            raw.execute(f"ALTER TABLE runs DROP COLUMN {column}")
         raw.execute("UPDATE alembic_version SET version_num = '0001'")
         values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]",
                   "finished", "", 10.0, json.dumps({}))  # fmt: skip
@@ -147,3 +148,43 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     (kept,) = store.all()
     assert (kept.head.label, kept.head.series) == ("old", "")
     store.close()
+
+
+def test_a_watched_run_gets_its_result_measures_and_note_by_hand(bolt):
+    bolt("run", "watch", "--duration", "10s")
+    told = data_of(
+        bolt("runs", "note", "1", "--text", "survey line 12 redrawn", "--measure", "noise=38.5 dB", "--measure",
+             "keyboard=41°C", "--score", "118.2", "--json")
+    )  # fmt: skip
+    assert told["note"] == "survey line 12 redrawn"
+    assert told["measures"] == {"noise": {"value": 38.5, "unit": "dB"}, "keyboard": {"value": 41.0, "unit": "°C"}}
+    assert told["score"] == 118.2
+    later = data_of(bolt("runs", "note", "1", "--measure", "noise=37dB", "--json"))
+    assert later["measures"]["noise"]["value"] == 37.0
+    assert later["measures"]["keyboard"]["value"] == 41.0
+    assert later["note"] == "survey line 12 redrawn"
+    shown = bolt("runs", "show", "1").stdout
+    assert "Measured by hand: noise 37 dB" in shown
+    assert "Note: survey line 12 redrawn" in shown
+
+
+def test_a_measured_score_cannot_be_overwritten(bolt):
+    bolt("run", "steady", "--duration", "20s")
+    sentence = one_sentence(bolt("runs", "note", "1", "--score", "5000"), 2)
+    assert sentence == "Run 1 has a score of its own, which was measured; enter yours as a measure."
+    assert data_of(bolt("runs", "show", "1", "--json"))["score"] != 5000
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        ((), "nothing to add"),
+        (("--measure", "noise"), "NAME=NUMBER UNIT"),
+        (("--measure", "noise=loud"), "NAME=NUMBER UNIT"),
+        (("--measure", "noise=3dB", "--measure", "noise=4dB"), "given twice"),
+        (("--score", "nan"), "no number"),
+    ],
+)
+def test_notes_that_make_no_sense_are_refused(bolt, words, said):
+    bolt("run", "idle", "--duration", "10s")
+    assert said in one_sentence(bolt("runs", "note", "1", *words), 2)

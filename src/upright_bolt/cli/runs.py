@@ -3,6 +3,7 @@
 import sys
 from collections.abc import Callable
 from dataclasses import dataclass
+from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
@@ -11,7 +12,7 @@ import typer
 from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at, store_at
 from upright_bolt.errors import BadInput, BoltError, MachineFroze, Refused
 from upright_bolt.model.quantity import SCORE, TEMPERATURE, TIME
-from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.run import RunRecord, RunState, parse_measures
 from upright_bolt.model.settings import Settings, parse_assignments, show_settings
 
 BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
@@ -124,6 +125,27 @@ def export(
         print(f"{rows} samples of run {_id(run_id)} written to {to_csv}.")
 
 
+def note(
+    context: typer.Context,
+    run_id: Annotated[str, typer.Argument(metavar="ID")],
+    text: Annotated[str | None, typer.Option("--text", help="A note; it takes the place of the old one.")] = None,
+    measures: Annotated[
+        list[str] | None, typer.Option("--measure", help="NAME=NUMBER UNIT measured by hand: noise=38.5dB")
+    ] = None,
+    score: Annotated[float | None, typer.Option("--score", help="The result, for a run without a score.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Add a note, measures taken by hand, or the result of a run that was only watched."""
+    found = parse_measures(measures or [])
+    if text is None and not found and score is None:
+        raise BadInput("There is nothing to add: give --text, --measure or --score.")
+    if score is not None and not isfinite(score):
+        raise BadInput(f"score: {score} is no number that could be kept.")
+    with store_at(context.obj) as store:
+        record = store.annotate(_id(run_id), text, found, score)
+        _show(store, record, None, as_json=as_json)
+
+
 def delete(
     context: typer.Context, run_id: Annotated[str, typer.Argument(metavar="ID")], as_json: AsJson = False
 ) -> None:
@@ -154,6 +176,7 @@ def add_to(app: typer.Typer) -> None:
     runs.callback(invoke_without_command=True)(list_)
     runs.command("show")(show)
     runs.command("export")(export)
+    runs.command("note")(note)
     runs.command("delete")(delete)
     app.command("compare")(compare)
     app.command("sweep")(sweep)
@@ -306,6 +329,10 @@ def _show(store: "RunStore", record: RunRecord, below_c: float | None, *, as_jso
         print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items() if share >= 0.005))
     for sentence in details.sentences():
         print(sentence)
+    for name, measure in record.measures.items():
+        print(f"Measured by hand: {name} {measure.show()}")
+    if record.note:
+        print(f"Note: {record.note}")
 
 
 def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:

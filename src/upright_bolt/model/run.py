@@ -1,9 +1,12 @@
 """Runs: one measured piece of work, with its settings, conditions, telemetry and result."""
 
+import re
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
+from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Value
 
 
@@ -120,14 +123,49 @@ class RunEnd:
 
 
 @dataclass(frozen=True, slots=True)
+class Measure:
+    """A number that a person measured by hand: noise, surface temperature, frame rate."""
+
+    value: float
+    unit: str
+
+    def show(self) -> str:
+        """Return it as a person reads it."""
+        return f"{self.value:g} {self.unit}".rstrip()
+
+
+def parse_measures(words: Iterable[str]) -> dict[str, Measure]:
+    """Return the measures typed as ``NAME=NUMBER UNIT``, e.g. ``noise=38.5dB``.
+
+    Raises:
+        BadInput: a word is not of that form, or a name is given twice.
+    """
+    found: dict[str, Measure] = {}
+    for word in words:
+        match = _MEASURE.fullmatch(word.strip())
+        if match is None:
+            raise BadInput(f"measure: “{word}” is not of the form NAME=NUMBER UNIT, e.g. noise=38.5dB.")
+        name = match[1].strip()
+        if name in found:
+            raise BadInput(f"measure: {name} is given twice.")
+        found[name] = Measure(float(match[2].replace("−", "-")), match[3].strip())
+    return found
+
+
+_MEASURE = re.compile(r"([^=]{1,40})=\s*([+\-−]?\d+(?:\.\d+)?)\s*([^\d\s=][^=]{0,20})?")
+
+
+@dataclass(frozen=True, slots=True)
 class RunRecord:
-    """A run as the store keeps it."""
+    """A run as the store keeps it; ``note`` and ``measures`` are what a person added to it."""
 
     id: int
     head: RunHead
     end: RunEnd
     slices: tuple[Slice, ...] = ()
     errors: tuple[WorkError, ...] = ()
+    note: str = ""
+    measures: dict[str, Measure] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)

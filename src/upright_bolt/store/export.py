@@ -35,6 +35,9 @@ def run_data(run: RunRecord) -> dict[str, Any]:
         "tried": run.head.tried,
         "conditions": asdict(run.head.conditions),
         "identity": run.head.identity,
+        "series": run.head.series,
+        "note": run.note,
+        "measures": {name: asdict(measure) for name, measure in run.measures.items()},
     }
 
 

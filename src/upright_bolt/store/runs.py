@@ -6,7 +6,7 @@ Every call is one transaction, so a killed program loses at most the telemetry o
 import json
 import sqlite3
 import zlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -15,9 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, ExceptionContext, RowMapping, create_engine, event, func, select
 
-from upright_bolt.errors import BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.run import (
     Conditions,
+    Measure,
     RunEnd,
     RunEvent,
     RunHead,
@@ -29,6 +30,7 @@ from upright_bolt.model.run import (
 )
 from upright_bolt.session.numbers import run_numbers
 from upright_bolt.store import schema, tables
+from upright_bolt.workload.load import RESTING
 
 Floats = NDArray[np.float64]
 
@@ -202,7 +204,38 @@ class RunStore:
             end,
             tuple(Slice(s["from_s"], s["to_s"], s["units"], s["score"]) for s in slices),
             tuple(WorkError(e["time_s"], e["cpu"], e["block"], e["what"]) for e in errors),
+            row["note"],
+            {name: Measure(**measure) for name, measure in json.loads(row["measures"]).items()},
         )
+
+    def annotate(
+        self, run_id: int, note: str | None, measures: Mapping[str, Measure], score: float | None
+    ) -> RunRecord:
+        """Add what a person says of a run: a note in place of the old one, measures beside the old ones.
+
+        Args:
+            run_id: the run.
+            note: the note; None leaves it.
+            measures: by name; one of the same name is replaced.
+            score: a result entered by hand, for a run that has none of its own.
+
+        Raises:
+            NotHere: there is no such run.
+            BadInput: it has a score of its own.
+        """
+        record = self.get(run_id)
+        own = record.end.score is not None and record.head.workload not in RESTING
+        if score is not None and own:
+            raise BadInput(f"Run {run_id} has a score of its own, which was measured; enter yours as a measure.")
+        together = {**record.measures, **measures}
+        values: dict[str, object] = {
+            "note": record.note if note is None else note,
+            "measures": json.dumps({name: asdict(measure) for name, measure in together.items()}),
+            "score": record.end.score if score is None else score,
+        }
+        with self._engine.begin() as connection:
+            connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
+        return self.get(run_id)
 
     def events(self, run_id: int) -> list[RunEvent]:
         """Return what happened during a run, times from load start."""

@@ -24,6 +24,8 @@ runs = Table(
     Column("score", Float),
     Column("numbers", String, nullable=False),  # JSON
     Column("series", String, nullable=False, server_default=""),
+    Column("note", String, nullable=False, server_default=""),
+    Column("measures", String, nullable=False, server_default="{}"),  # JSON
     Index("runs_by_machine", "machine", "state"),
     sqlite_autoincrement=True,  # a deleted run's number is never given to another
 )

@@ -1,4 +1,4 @@
-"""Runs that were made as repeats of each other share a series."""
+"""Repeats share a series; a person can add a note and measures of their own to a run."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -8,4 +8,5 @@ down_revision = "0001"
 
 
 def upgrade() -> None:
-    op.add_column("runs", sa.Column("series", sa.String, nullable=False, server_default=""))
+    for name, empty in (("series", ""), ("note", ""), ("measures", "{}")):
+        op.add_column("runs", sa.Column(name, sa.String, nullable=False, server_default=empty))
