@@ -10,6 +10,7 @@ import shutil
 import subprocess
 import sys
 import time
+from contextlib import suppress
 from pathlib import Path
 
 from bus_support import wait_for
@@ -54,9 +55,15 @@ def command(*words: str, user: list[str] | None = None) -> dict[str, object]:
     return {"code": done.returncode, "out": done.stdout, "err": done.stderr}
 
 
-def pids(name: str) -> list[str]:
-    found = subprocess.run(["pgrep", "-f", name], capture_output=True, text=True, check=False)
-    return found.stdout.split()
+def pids(words: str) -> list[str]:
+    """Return the processes whose command line holds ``words``."""
+    found = []
+    for place in Path("/proc").iterdir():
+        if place.name.isdecimal():
+            with suppress(OSError):
+                line = (place / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                found += [place.name] if words in line else []
+    return found
 
 
 def main() -> None:

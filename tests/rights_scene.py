@@ -23,6 +23,7 @@ SCRATCH = Path("/media")
 """Mounted over: not /tmp, since this very file may lie there."""
 ACTIONS = Path("/usr/share/polkit-1/actions")
 RULES = Path("/etc/polkit-1/rules.d")
+CGROUPS = Path("/sys/fs/cgroup")
 POLKITD = "/usr/lib/polkit-1/polkitd"
 AUTHORITY = ("org.freedesktop.PolicyKit1", "/org/freedesktop/PolicyKit1/Authority",
              "org.freedesktop.PolicyKit1.Authority")  # fmt: skip
@@ -180,6 +181,8 @@ def prepare():
     shutil.copytree(kept, ACTIONS, dirs_exist_ok=True)
     shutil.copy(SYSTEM / "org.upright-bolt.policy", ACTIONS)
     (RULES / "10-ours.rules").write_text(RULE)
+    if not CGROUPS.is_mount():  # without it nobody can tell which session a process belongs to
+        subprocess.run(["mount", "-t", "cgroup2", "cgroup2", str(CGROUPS)], check=True)
     for name in ("sessions", "seats", "users", "machines"):
         Path("/run/systemd", name).mkdir()
     Path("/run/systemd/sessions/c7").write_text(SESSION)
