@@ -11,6 +11,7 @@ import pytest
 from test_service_rights import NAMESPACES, namespaces_work
 
 ROOT = Path(__file__).resolve().parents[1]
+pytestmark = pytest.mark.timeout(600)  # the first test installs everything, packages included
 PLACED = {
     "usr/local/bin/upright-bolt",
     "usr/local/share/applications/org.upright_bolt.UprightBolt.desktop",
@@ -44,7 +45,6 @@ def placed(stage, end):
     return (stage / next(path for path in PLACED if path.endswith(end))).read_text()
 
 
-@pytest.mark.timeout(400)
 def test_every_file_is_in_its_place_and_names_the_others_rightly(stage):
     found = {str(p.relative_to(stage)) for p in stage.rglob("*") if not p.is_dir()}
     assert {path for path in found if "/lib/upright-bolt/" not in path} == PLACED
@@ -72,7 +72,6 @@ def test_the_unit_leaves_open_only_what_the_work_needs(stage):
 @pytest.mark.skipif(
     not namespaces_work(), reason="needs root, unshare with mount namespaces, and Debian's package polkitd"
 )
-@pytest.mark.timeout(400)
 def test_the_bus_starts_the_service_and_polkit_by_itself(stage):
     scene = Path(__file__).with_name("installed_scene.py")
     command = [*NAMESPACES, sys.executable, str(scene), str(stage)]
