@@ -40,6 +40,7 @@ BUSY_MEAN = Sensor("busy.mean", SHARE, "Busy share, mean over all processors")
 _REASONS = tuple((Constraint(word), bits) for word, bits in reg.REASON_BITS.items())
 _STATUS = tuple((Constraint(word), bits) for word, bits in reg.STATUS_BITS.items())
 _FAILED = b""
+NOTHING_SAID: frozenset[Constraint] = frozenset()
 _NO_NUMBER = (OSError, ValueError, OverflowError)
 """A file that cannot be read, a text that is no number, and a number too long to be one."""
 
@@ -89,7 +90,8 @@ class Sampler:
             self.sensors.append(Sensor(f"busy.{word}", SHARE, f"Busy share, mean over all {kind}"))
         self.place = {sensor.name: i for i, sensor in enumerate(self.sensors)}
         self._rest: Numbers = [None] * (len(self.sensors) - self._own)
-        self._last_counts: list[tuple[float, float] | None] = [None] * len(self._counters)
+        self._last_counts: Numbers = []
+        self._counted_s = 0.0
         self._limit_span = slice(self._lowest[0][1], self._lowest[-1][2]) if self._lowest else slice(0, 0)
         self._last_limits: Numbers = []
         self._lowest_now: Numbers = [None] * len(self._lowest)
@@ -130,6 +132,7 @@ class Sampler:
         names = ("power.package", "limit.sustained", "limit.burst", "temperature.package")
         self._known = tuple(place.get(name) for name in names)
         self._bit_places = tuple(place.get(name) for name in ("limit.reasons", "limit.log", "limit.status"))
+        self._has_bits = any(i is not None for i in self._bit_places)
         self._last_log: int | None = None
         self._mean_places = place[CLOCK_MEAN.name], place[BUSY_MEAN.name]
 
@@ -254,13 +257,15 @@ class Sampler:
         return decoded
 
     def _take_counters(self, now: float, decoded: Numbers, values: Numbers) -> None:
-        for i, (place, slot, span, scale) in enumerate(self._counters):
-            count = decoded[slot]
-            last = self._last_counts[i]
-            self._last_counts[i] = None if count is None else (now, count)
-            if last is not None and count is not None and now > last[0]:
-                grown = count - last[1]
-                values[place] = (grown + span if grown < 0 else grown) * scale / (now - last[0])
+        passed = now - self._counted_s
+        last, self._counted_s = self._last_counts, now
+        self._last_counts = counts = [decoded[slot] for _, slot, _, _ in self._counters]
+        if not last or passed <= 0.0:
+            return
+        for (place, _, span, scale), count, before in zip(self._counters, counts, last, strict=True):
+            if count is not None and before is not None:
+                grown = count - before
+                values[place] = (grown + span if grown < 0 else grown) * scale / passed
 
     def _field(self, field: RegisterField) -> float | None:
         try:
@@ -335,9 +340,13 @@ class Sampler:
 
     def _reasons(self, values: Numbers) -> frozenset[Constraint]:
         """Return what the processor's bits say: those that are live, and those that were set since the last sample."""
+        if not self._has_bits:
+            return NOTHING_SAID
         live, log, status = [0 if i is None else int(values[i] or 0) for i in self._bit_places]
         fresh = log & ~self._last_log if self._last_log is not None else 0
         self._last_log = log
+        if not (live or fresh or status):
+            return NOTHING_SAID
         said = {c for c, bits in _REASONS if (live | fresh) & bits}
         return frozenset(said | {c for c, bits in _STATUS if status & bits})
 
