@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
+from support import loaded_twin, measured_run
 from upright_bolt.analysis import difference as diff
 from upright_bolt.analysis import thermal
 from upright_bolt.twin.chip import TwinSpec, plover, skerry, tern
@@ -72,7 +73,7 @@ def carries(_folder: Path) -> Measured:
         spec = _varied((tern, skerry, plover)[k % 3], 300 + k)
         below = BELOW_C[spec.name]
         truth = _proven(spec, below)
-        cooling = thermal.fit(*_measured(spec, FIRST_W[spec.name]))
+        cooling = thermal.fit(*measured_run(spec, FIRST_W[spec.name], 180.0))
         told = cooling.carries(below) if cooling is not None else None
         if told is None:
             errors.append(float("inf"))
@@ -97,31 +98,12 @@ def _varied(make: Callable[[], TwinSpec], seed: int) -> TwinSpec:
     return dataclasses.replace(spec, cooling=dataclasses.replace(cooling, ambient_c=air, **changed), seed=seed)
 
 
-def _loaded(spec: TwinSpec, watts: float) -> Twin:
-    state = fresh_state(spec)
-    twin = Twin(spec, state, None)
-    twin.physics.advance(900.0)
-    state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
-    twin.physics.settings_changed()
-    twin.demand(frozenset(range(spec.chip.cores * 2)))
-    return twin
-
-
-def _measured(spec: TwinSpec, watts: float) -> np.ndarray:
-    twin = _loaded(spec, watts)
-    rows = []
-    for i in range(360):
-        rows.append((i * 0.5, twin.state.package_w, round(twin.physics.hottest_c()), twin.state.rpm))
-        twin.physics.advance(0.5)
-    return np.array(rows, dtype=float).T
-
-
 def _proven(spec: TwinSpec, below_c: float) -> float:
     """Return the highest limit that stays below ``below_c`` in the last minute of half an hour."""
     low, high = 3.0, 95.0
     for _ in range(9):
         middle = (low + high) / 2.0
-        twin = _loaded(spec, middle)
+        twin = loaded_twin(spec, middle)
         twin.physics.advance(1770.0)
         low, high = (middle, high) if twin.physics.hottest_c() <= below_c else (low, middle)
     return low

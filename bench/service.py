@@ -7,7 +7,6 @@ import sys
 import time
 from pathlib import Path
 
-sys.path.insert(0, str(Path(__file__).resolve().parents[1] / "tests"))
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from bus_support import PrivateBus

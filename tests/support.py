@@ -4,13 +4,17 @@ import errno
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
+
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.ports import KernelFiles
+from upright_bolt.kernel.ports import KernelFiles, PassedOn
 from upright_bolt.model.run import RunRecord
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
+from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.machine import Twin, open_twin
+from upright_bolt.twin.state import fresh_state
 
 
 class TwinDesk:
@@ -57,7 +61,7 @@ class TwinDesk:
         self.store.close()
 
 
-class FaultyFiles:
+class FaultyFiles(PassedOn):
     """A port that passes everything on, but lets chosen accesses fail.
 
     ``on_read`` and ``on_write`` get the running number of the access and the path, and return an error number to
@@ -65,7 +69,7 @@ class FaultyFiles:
     """
 
     def __init__(self, files: KernelFiles) -> None:
-        self._files = files
+        super().__init__(files)
         self.reads = 0
         self.writes = 0
         self.wrote: list[tuple[str, bytes]] = []
@@ -88,18 +92,6 @@ class FaultyFiles:
         if order != "ignore":
             self._files.write(path, data)
 
-    def names(self, path: str) -> list[str]:
-        return self._files.names(path)
-
-    def exists(self, path: str) -> bool:
-        return self._files.exists(path)
-
-    def writable(self, path: str) -> bool:
-        return self._files.writable(path)
-
-    def closed_to_all(self, path: str) -> bool:
-        return self._files.closed_to_all(path)
-
     def opener(self, path: str, size: int = 4096):
         read = self._files.opener(path, size)
 
@@ -110,9 +102,6 @@ class FaultyFiles:
             return order if isinstance(order, bytes) else read()
 
         return failing
-
-    def close(self) -> None:
-        self._files.close()
 
 
 def fresh_twin(name: str = "tern") -> Twin:
@@ -131,3 +120,24 @@ def write_tree(twin: Twin, root: Path, skip: str = "\0") -> Path:
 
 
 EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)
+
+
+def loaded_twin(spec: TwinSpec, watts: float) -> Twin:
+    """Return a twin that has rested for a quarter of an hour and is put under full load at a flat limit."""
+    state = fresh_state(spec)
+    twin = Twin(spec, state, None)
+    twin.physics.advance(900.0)
+    state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
+    twin.physics.settings_changed()
+    twin.demand(frozenset(range(spec.chip.cores * 2)))
+    return twin
+
+
+def measured_run(spec: TwinSpec, watts: float, seconds: float) -> np.ndarray:
+    """Return time, power, temperature in whole degrees and fan of such a twin, twice a second, shape (4, n)."""
+    twin = loaded_twin(spec, watts)
+    rows = []
+    for i in range(int(seconds * 2)):
+        rows.append((i * 0.5, twin.state.package_w, round(twin.physics.hottest_c()), twin.state.rpm))
+        twin.physics.advance(0.5)
+    return np.array(rows, dtype=float).T

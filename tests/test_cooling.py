@@ -6,36 +6,14 @@ import json
 import numpy as np
 import pytest
 
+from support import loaded_twin, measured_run
 from test_commands import data_of
 from upright_bolt.analysis import phases, thermal
 from upright_bolt.twin.chip import plover, skerry, tern
-from upright_bolt.twin.machine import Twin
-from upright_bolt.twin.state import fresh_state
-
-
-def loaded(spec, watts):
-    """Return a twin that has rested for a quarter of an hour and is put under full load at a flat limit."""
-    state = fresh_state(spec)
-    twin = Twin(spec, state, None)
-    twin.physics.advance(900.0)
-    state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
-    twin.physics.settings_changed()
-    twin.demand(frozenset(range(spec.chip.cores * 2)))
-    return twin
-
-
-def measured(spec, watts, seconds):
-    """Return time, power, temperature in whole degrees and fan, twice a second."""
-    twin = loaded(spec, watts)
-    rows = []
-    for i in range(int(seconds * 2)):
-        rows.append((i * 0.5, twin.state.package_w, round(twin.physics.hottest_c()), twin.state.rpm))
-        twin.physics.advance(0.5)
-    return np.array(rows, dtype=float).T
 
 
 def after_half_an_hour(spec, watts):
-    twin = loaded(spec, watts)
+    twin = loaded_twin(spec, watts)
     twin.physics.advance(1800.0)
     return twin.physics.hottest_c()
 
@@ -45,7 +23,7 @@ def after_half_an_hour(spec, watts):
     [(tern(), 25.0, 80.0), (tern(), 32.0, 80.0), (skerry(), 54.0, 75.0), (plover(), 9.0, 70.0)],
 )
 def test_three_minutes_tell_what_half_an_hour_will(spec, watts, below):
-    cooling = thermal.fit(*measured(spec, watts, 180))
+    cooling = thermal.fit(*measured_run(spec, watts, 180))
     carried = cooling.carries(below)
     assert after_half_an_hour(spec, carried.low) < below < after_half_an_hour(spec, carried.high)
     assert after_half_an_hour(spec, carried.value) == pytest.approx(below, abs=7.0)
@@ -53,7 +31,7 @@ def test_three_minutes_tell_what_half_an_hour_will(spec, watts, below):
 
 def test_the_time_constants_and_the_room_lie_in_their_intervals():
     spec = tern()
-    cooling = thermal.fit(*measured(spec, 25.0, 1500))
+    cooling = thermal.fit(*measured_run(spec, 25.0, 1500))
     for interval in (cooling.resistance_c_per_w, cooling.ambient_c, cooling.settled_c, *cooling.taus_s):
         assert interval.low <= interval.value <= interval.high
     assert cooling.ambient_c.low < spec.cooling.ambient_c < cooling.ambient_c.high
@@ -63,13 +41,13 @@ def test_the_time_constants_and_the_room_lie_in_their_intervals():
 
 
 def test_a_run_that_has_not_settled_says_for_how_long():
-    short = thermal.fit(*measured(plover(), 10.0, 150))
+    short = thermal.fit(*measured_run(plover(), 10.0, 150))
     assert short.still_needs_s > 300.0
     assert short.settled_c.value > 50.0
 
 
 def test_more_heat_is_carried_below_a_higher_temperature():
-    cooling = thermal.fit(*measured(tern(), 25.0, 180))
+    cooling = thermal.fit(*measured_run(tern(), 25.0, 180))
     carried = [cooling.carries(below).value for below in (60.0, 70.0, 80.0, 90.0)]
     assert carried == sorted(carried)
     assert cooling.carries(10.0) is None

@@ -112,8 +112,6 @@ def _host() -> Machine:
 
 def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:
     """Return those of ``wanted`` that this process may use: a container or a pinned shell may have fewer."""
-    import os
-
     allowed = os.sched_getaffinity(0)
     return tuple(cpu for cpu in wanted if cpu in allowed) or tuple(sorted(allowed))
 
@@ -172,13 +170,13 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
         InUse: another process holds it and ``exclusive`` is asked.
     """
     word = parse_machine(machine)
-    if word.kind != "host":
-        return _direct(word, state_folder(word, data), holder, exclusive=exclusive)
-    found = _service()
-    if isinstance(found, Missing):
+    notes: tuple[Missing, ...] = ()
+    if word.kind == "host":
+        found = _service()
+        if not isinstance(found, Missing):
+            return Session(open_machine(word, data_folder(data), saved=False), found)
         notes = () if os.geteuid() == 0 else (found,)
-        return _direct(word, state_folder(word, data), holder, exclusive=exclusive, notes=notes)
-    return Session(open_machine(word, data_folder(data), saved=False), found)
+    return Session(*open_reach(word, state_folder(word, data), holder, exclusive=exclusive, notes=notes))
 
 
 def _service() -> "ServiceReach | Missing":
@@ -194,13 +192,6 @@ def _service() -> "ServiceReach | Missing":
         return Missing("root service", f"{str(fault).rstrip('.')}; {HOW_TO_ADD}")
     except BoltError as fault:
         return Missing("root service", str(fault).rstrip("."))
-
-
-def _direct(
-    word: MachineWord, folder: Path, holder: str, *, exclusive: bool, notes: tuple[Missing, ...] = ()
-) -> Session:
-    machine, reach = open_reach(word, folder, holder, exclusive=exclusive, notes=notes)
-    return Session(machine, reach)
 
 
 def open_reach(

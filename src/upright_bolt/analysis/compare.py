@@ -1,9 +1,10 @@
 """Comparing runs: every number against the baseline's, what makes the runs unlike, and the finding in words."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from upright_bolt.analysis.difference import UNDECIDED, Difference, Estimate, difference, from_repeats, from_slices
+from upright_bolt.analysis.summary import BURST_S
 from upright_bolt.model.quantity import CLOCK, COUNT, EFFICIENCY, POWER, SCORE, SPEED, TEMPERATURE, Quantity
 from upright_bolt.model.run import RunRecord, RunState
 
@@ -12,8 +13,6 @@ START_TEMP_C = 4.0
 BACKGROUND_SHARE = 0.03
 """Others' work of this share costs a score about as much: more than a well-kept run's spread."""
 SHORT_PART = 0.1
-BURST_S = 20.0
-"""Slices before this belong to the burst, which is no scatter."""
 WHOLE_SLICE_S = 9.0
 SAME_PERCENT = 0.5
 SAME_C = 1.0
@@ -116,13 +115,14 @@ def compare(runs: list[RunRecord], baseline: RunRecord, known: Sequence[RunRecor
     for run in runs:
         group = series_of(run, known)
         values = _means(group)
+        percent = {key: _percent(values[key], base[key]) for key in base}
         rows.append(
             Compared(
                 run,
                 values,
-                {key: _percent(values[key], base[key]) for key in base},
+                percent,
                 {key: _minus(values[key], base[key]) for key in base},
-                {} if run.id == baseline.id else differences(group, base_group),
+                {} if run.id == baseline.id else _differences(percent, group, base_group),
                 len(group),
                 unlike(run, baseline) if run.id != baseline.id else (),
             )
@@ -167,16 +167,15 @@ def _means(group: Sequence[RunRecord]) -> dict[str, float | None]:
     return means
 
 
-def differences(group: Sequence[RunRecord], base_group: Sequence[RunRecord]) -> dict[str, Difference]:
+def _differences(
+    percent: Mapping[str, float | None], group: Sequence[RunRecord], base_group: Sequence[RunRecord]
+) -> dict[str, Difference]:
     """Return, by number, the difference of two groups of runs; without interval where they tell no error."""
     found = {}
-    means, base = _means(group), _means(base_group)
-    for number in NUMBERS:
-        percent = _percent(means[number.key], base[number.key])
-        if percent is None:
-            continue
-        of, against = (_estimate(runs, number.key) for runs in (group, base_group))
-        found[number.key] = difference(of, against) if of and against else Difference(percent)
+    for key, change in percent.items():
+        if change is not None:
+            of, against = (_estimate(runs, key) for runs in (group, base_group))
+            found[key] = difference(of, against) if of and against else Difference(change)
     return found
 
 
@@ -266,18 +265,14 @@ def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
     told = compared.difference.get(key)
     if change is None:
         return ""
+    words = f"{abs(change):.1f} % {'more' if change > 0 else less} {what}"
     if told is None or told.low is None or told.high is None:
-        return (
-            f"same {what}"
-            if abs(change) < SAME_PERCENT
-            else f"{abs(change):.1f} % {'more' if change > 0 else less} {what}"
-        )
+        return f"same {what}" if abs(change) < SAME_PERCENT else words
     if told.verdict == UNDECIDED:
-        return f"no difference in {what} that these runs can show ({told.low:+.1f} to {told.high:+.1f} %)".replace(
-            "-", "−"
-        )
+        span = f"{told.low:+.1f} to {told.high:+.1f} %".replace("-", "−")
+        return f"no difference in {what} that these runs can show ({span})"
     low, high = sorted((abs(told.low), abs(told.high)))
-    return f"{abs(change):.1f} % {'more' if change > 0 else less} {what} ({low:.1f} to {high:.1f})"
+    return f"{words} ({low:.1f} to {high:.1f})"
 
 
 def finding(compared: Compared, baseline: RunRecord) -> str:

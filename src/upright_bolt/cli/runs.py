@@ -59,15 +59,14 @@ def run(
 
     duration_s = TIME.parse(duration, "duration")
     settings = parse_assignments(tried or [])
-    cool_c = TEMPERATURE.parse(cool_to, "cool-to") if cool_to else None
+    cool_c = _degrees(cool_to, "cool-to")
+    work = Work(workload, duration_s, threads, kind)
     if repeat != 1 or cool_c is not None or alternate:
         steps = series.repeats(settings, repeat, label, alternate=alternate)
-        series.carry_out(context.obj, steps, Work(workload, duration_s, threads, kind), cool_c, as_json=as_json)
+        series.carry_out(context.obj, steps, work, cool_c, as_json=as_json)
         return 0
-    work = Work(workload, duration_s, threads, kind)
-    record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=_below(below))
-    if record.end.state is not RunState.FINISHED:
-        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
+    record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=_degrees(below, "below"))
+    finished(record)
     return 0
 
 
@@ -85,7 +84,7 @@ def sweep(
     from upright_bolt.cli import series
 
     duration_s = TIME.parse(duration, "duration")
-    cool_c = TEMPERATURE.parse(cool_to, "cool-to") if cool_to else None
+    cool_c = _degrees(cool_to, "cool-to")
     steps = series.ladder(ladder, parse_assignments(tried or []), repeat)
     series.carry_out(context.obj, steps, Work(workload, duration_s), cool_c, as_json=as_json)
 
@@ -105,7 +104,7 @@ def show(
 ) -> None:
     """Show one run."""
     with store_at(context.obj) as store:
-        _show(store, store.get(_id(run_id)), _below(below), as_json=as_json)
+        _show(store, store.get(_id(run_id)), _degrees(below, "below"), as_json=as_json)
 
 
 def export(
@@ -182,8 +181,8 @@ def add_to(app: typer.Typer) -> None:
     app.command("sweep")(sweep)
 
 
-def _below(text: str) -> float | None:
-    return TEMPERATURE.parse(text, "below") if text else None
+def _degrees(text: str, what: str) -> float | None:
+    return TEMPERATURE.parse(text, what) if text else None
 
 
 def _id(text: str) -> int:
@@ -216,10 +215,22 @@ def run_once(
 def _try_for_run(session: "Session", settings: Settings) -> None:
     if session.status().trial is not None:
         raise BadInput("A trial is running already; “keep” or “put-back” it before a run with settings of its own.")
+    try_or_raise(session, settings)
+
+
+def try_or_raise(session: "Session", settings: Settings) -> None:
+    """Put settings in force as a trial of this process. Raises BadInput or Refused if they are not."""
     report = session.try_settings(settings, standing=False)  # closing the session puts it back
     if not report.ok:
         refusal = BadInput if report.bad_input else Refused
         raise refusal(report.sentence())
+
+
+def finished(record: RunRecord) -> RunRecord:
+    """Return the run if it ran to its end. Raises BoltError if not."""
+    if record.end.state is not RunState.FINISHED:
+        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
+    return record
 
 
 def carry_on(session: "Session") -> "ActiveRun":

@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from upright_bolt.cli.context import Place, print_json, print_table, session_at, store_at
-from upright_bolt.cli.runs import Work, carry_on, print_comparison
-from upright_bolt.errors import BadInput, BoltError, Refused
+from upright_bolt.cli.runs import Work, carry_on, finished, print_comparison, try_or_raise
+from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE
-from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.run import RunRecord
 from upright_bolt.model.settings import Settings
 
 if TYPE_CHECKING:
@@ -113,19 +113,14 @@ def _one(session: "Session", store: "RunStore", step: Step, work: Work, series: 
     if cool_c is not None:
         _cool(session, cool_c)
     if step.settings:
-        report = session.try_settings(step.settings, standing=False)
-        if not report.ok:
-            refusal = BadInput if report.bad_input else Refused
-            raise refusal(report.sentence())
+        try_or_raise(session, step.settings)
     try:
         work.start(session, step.label, store, series)
         record = store.get(carry_on(session).id)
     finally:
         if step.settings and session.status().trial is not None:
             session.put_back("the run ended")
-    if record.end.state is not RunState.FINISHED:
-        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
-    return record
+    return finished(record)
 
 
 def _cool(session: "Session", cool_c: float) -> None:

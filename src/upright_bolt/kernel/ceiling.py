@@ -33,8 +33,9 @@ class HeatCeiling:
 
     def facts(self) -> Facts:
         low = max(LOWEST_C, self._highest_c - MOST_C)
-        if not self._probe.files.writable(self.files[0]):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), low, self._highest_c)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why, low, self._highest_c)
         return Facts(ControlState.SETTABLE, minimum=low, maximum=self._highest_c)
 
     def read(self) -> Value | None:

@@ -60,8 +60,9 @@ class PolicyFiles:
         """Return whether the files can be set, and why not."""
         if not self.files:
             return ControlState.ABSENT, f"{title}: the scaling driver of this machine has no such file."
-        if not all(self.probe.files.writable(path) for path in self.files):
-            return ControlState.READ_ONLY, why_read_only(self.probe.files, self.files)
+        why = why_read_only(self.probe.files, self.files)
+        if why:
+            return ControlState.READ_ONLY, why
         return ControlState.SETTABLE, "Processors hold different values." if self.differing() else ""
 
 
@@ -157,8 +158,9 @@ class BiasControl(_PolicyControl):
         self.files = tuple(path for cpu in cpus if probe.files.exists(path := paths.bias(cpu)))
 
     def facts(self) -> Facts:
-        if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files))
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why)
         words = "This processor has the older bias of sixteen steps; the nearest one is taken."
         return Facts(ControlState.SETTABLE, words, minimum=0.0, maximum=255.0)
 
@@ -252,8 +254,9 @@ class TurboControl:
         choices = ("on", "off")
         if not self.files:
             return Facts(ControlState.ABSENT, "The scaling driver of this machine has no turbo switch.")
-        if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why, choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def read(self) -> Value | None:

@@ -1,7 +1,6 @@
 """What every control driver offers to the engine that puts settings in force."""
 
 import errno
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -16,8 +15,10 @@ CLOSED_TO_ALL = (
 )
 
 
-def why_read_only(files: KernelFiles, paths: Iterable[str]) -> str:
-    """Return why not all of ``paths`` can be written: for want of rights, or because nobody can."""
+def why_read_only(files: KernelFiles, paths: tuple[str, ...]) -> str:
+    """Return why not all of ``paths`` can be written: for want of rights, or because nobody can; else nothing."""
+    if all(files.writable(path) for path in paths):
+        return ""
     return CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else NEEDS_ROOT
 
 

@@ -35,8 +35,9 @@ class AttributeLimit:
 
     def facts(self) -> Facts:
         low, high = self._declared("min_value"), self._declared("max_value")
-        if not self._probe.files.writable(self.files[0]):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), low, high)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why, low, high)
         return Facts(ControlState.SETTABLE, minimum=low if low is not None else 3.0, maximum=high, spans_limits=True)
 
     def read(self) -> Value | None:

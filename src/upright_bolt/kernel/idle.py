@@ -32,8 +32,9 @@ class IdleStates:
 
     def facts(self) -> Facts:
         choices = tuple(self._states)
-        if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why, choices=choices)
         mixed = [name for name in self._states if len(set(self._held(name))) > 1]
         words = f"Processors differ in {', '.join(mixed)}." if mixed else ""
         return Facts(ControlState.SETTABLE, words, choices=choices)

@@ -26,8 +26,9 @@ class PlatformMode:
 
     def facts(self) -> Facts:
         choices = tuple((self._probe.text(self._choices) or "").split())
-        if not self._probe.files.writable(self.files[0]):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why, choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def read(self) -> Value | None:

@@ -77,6 +77,45 @@ class Registers(Protocol):
         ...
 
 
+class PassedOn:
+    """Port ``KernelFiles`` that hands everything to another one: what wraps a port changes only what it is for."""
+
+    def __init__(self, files: KernelFiles) -> None:
+        self._files = files
+
+    def read(self, path: str) -> bytes:
+        """Return the content. Raises FileFault."""
+        return self._files.read(path)
+
+    def write(self, path: str, data: bytes) -> None:
+        """Write the content. Raises FileFault."""
+        self._files.write(path, data)
+
+    def names(self, path: str) -> list[str]:
+        """Return the sorted names in a folder; empty if there is none."""
+        return self._files.names(path)
+
+    def exists(self, path: str) -> bool:
+        """Tell whether the file or folder is there."""
+        return self._files.exists(path)
+
+    def writable(self, path: str) -> bool:
+        """Tell whether this process may write the file."""
+        return self._files.writable(path)
+
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether nobody may write the file, not even root."""
+        return self._files.closed_to_all(path)
+
+    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
+        """Open the file for repeated reading. Raises FileFault."""
+        return self._files.opener(path, size)
+
+    def close(self) -> None:
+        """Close everything that was opened for repeated reading."""
+        self._files.close()
+
+
 ANY_WRITE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
 
 

@@ -65,8 +65,9 @@ class _LimitControl:
             return ControlState.ABSENT, f"{self._title}: the package zone has no “{self._constraint}” limit."
         if registers.limits_locked(self._probe):
             return ControlState.LOCKED, LOCKED
-        if not all(self._probe.files.writable(path) for path in self.files):
-            return ControlState.READ_ONLY, why_read_only(self._probe.files, self.files)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return ControlState.READ_ONLY, why
         return ControlState.SETTABLE, self._fight()
 
     def _fight(self) -> str:
@@ -157,8 +158,9 @@ class Limiter:
         choices = ("on", "off")
         if registers.limits_locked(self._probe):
             return Facts(ControlState.LOCKED, LOCKED, choices=choices)
-        if not all(self._probe.files.writable(path) for path in self.files):
-            return Facts(ControlState.READ_ONLY, why_read_only(self._probe.files, self.files), choices=choices)
+        why = why_read_only(self._probe.files, self.files)
+        if why:
+            return Facts(ControlState.READ_ONLY, why, choices=choices)
         return Facts(ControlState.SETTABLE, choices=choices)
 
     def _held(self) -> list[int | None]:

@@ -1,10 +1,10 @@
 """Ports that pass everything on and remember what was read: what a capture consists of."""
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.ports import VALUE_SIZE, KernelFiles, Read, Registers
+from upright_bolt.kernel.ports import VALUE_SIZE, KernelFiles, PassedOn, Read, Registers
 
 
-class RecordingFiles:
+class RecordingFiles(PassedOn):
     """Port ``KernelFiles`` that remembers.
 
     Attributes:
@@ -13,7 +13,7 @@ class RecordingFiles:
     """
 
     def __init__(self, files: KernelFiles) -> None:
-        self._files = files
+        super().__init__(files)
         self.contents: dict[str, bytes | None] = {}
         self.open_to_writes: set[str] = set()
 
@@ -26,14 +26,6 @@ class RecordingFiles:
                 self.contents.setdefault(path, None)
             raise
         return data
-
-    def write(self, path: str, data: bytes) -> None:
-        """Write. Raises FileFault."""
-        self._files.write(path, data)
-
-    def names(self, path: str) -> list[str]:
-        """Return the sorted names in a folder; empty if there is none."""
-        return self._files.names(path)
 
     def exists(self, path: str) -> bool:
         """Tell whether the file or folder is there; a file that is looked for belongs to the record."""
@@ -52,18 +44,10 @@ class RecordingFiles:
             self.open_to_writes.add(path)
         return writable
 
-    def closed_to_all(self, path: str) -> bool:
-        """Tell whether nobody may write the file, not even root."""
-        return self._files.closed_to_all(path)
-
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
         """Open the file for repeated reading; its present content belongs to the record. Raises FileFault."""
         self.read(path)
         return self._files.opener(path, size)
-
-    def close(self) -> None:
-        """Close everything that was opened for repeated reading."""
-        self._files.close()
 
 
 class RecordingRegisters:

@@ -7,14 +7,14 @@ they are. Every other path goes straight to the files.
 """
 
 from upright_bolt.kernel import mailbox, paths, registers
-from upright_bolt.kernel.ports import VALUE_SIZE, KernelFiles, Read, Registers
+from upright_bolt.kernel.ports import KernelFiles, PassedOn, Registers
 
 
-class Surfaces:
+class Surfaces(PassedOn):
     """Port ``KernelFiles`` over files and registers."""
 
     def __init__(self, files: KernelFiles, registers: Registers) -> None:
-        self._files = files
+        super().__init__(files)
         self._registers = registers
 
     def read(self, path: str) -> bytes:
@@ -42,27 +42,3 @@ class Surfaces:
         mask = (1 << (high + 1)) - (1 << low)
         kept = self._registers.read(0, register) & ~mask
         self._registers.write(0, register, kept | (int(data) << low) & mask)
-
-    def names(self, path: str) -> list[str]:
-        """Return the sorted names in a folder."""
-        return self._files.names(path)
-
-    def exists(self, path: str) -> bool:
-        """Tell whether the file or folder is there."""
-        return self._files.exists(path)
-
-    def writable(self, path: str) -> bool:
-        """Tell whether this process may write the file."""
-        return self._files.writable(path)
-
-    def closed_to_all(self, path: str) -> bool:
-        """Tell whether nobody may write the file, not even root."""
-        return self._files.closed_to_all(path)
-
-    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
-        """Open the file for repeated reading. Raises FileFault."""
-        return self._files.opener(path, size)
-
-    def close(self) -> None:
-        """Close everything that was opened for repeated reading."""
-        self._files.close()

@@ -7,7 +7,6 @@ that sampling goes on while a person types a password.
 import asyncio
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from math import isnan
 from typing import Any
 
@@ -42,9 +41,6 @@ class ServiceAbsent(BoltError):
 class ServiceReach:
     """Reading and setting the machine through the root service.
 
-    Args:
-        held: why this process must not change anything itself; empty if it may.
-
     Attributes:
         while_waiting: called every tenth of a second while an answer is out; a BoltError that it raises ends the wait.
         trouble: what is wrong with the service at the moment, as a sentence; empty if nothing.
@@ -55,17 +51,18 @@ class ServiceReach:
     """
 
     fastest_s = FRESH_S
+    closed = ""
+    """A client never knows of a reason beforehand: a machine held by root when the service began may be free by now."""
 
-    def __init__(self, held: str = "") -> None:
+    def __init__(self) -> None:
         self._loop = asyncio.new_event_loop()
-        self._held = held
         self._trying = False
         self.trouble = ""
         self.while_waiting: Callable[[], None] = nothing
         try:
             self._bus: SdBus = sd_bus_open_system()
             self._bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
-            about, self.recovered, self._closed = wire.read_description(self._call("Describe", patience_s=START_S))
+            about, self.recovered = wire.read_description(self._call("Describe", patience_s=START_S))
         except BoltError:
             self._loop.close()
             raise
@@ -73,12 +70,6 @@ class ServiceReach:
             self._loop.close()
             raise ServiceAbsent(f"The system bus cannot be reached: {fault}.") from fault
         self.about: About = about
-        self._last: Sample | None = None
-
-    @property
-    def closed(self) -> str:
-        """Why nothing can be changed, or nothing. A machine held by root when the service began may be free by now."""
-        return self._held
 
     def controls(self) -> dict[str, Control]:
         """Return every control as it stands. Raises BoltError if the service does not answer."""
@@ -94,12 +85,10 @@ class ServiceReach:
             time_s, numbers, word = self._call("Sample")
         except BoltError as fault:
             self.trouble = str(fault)
-            last = self._last.time_s if self._last is not None else 0.0
-            return Sample(max(last, time.monotonic()), [None] * len(self.about.sensors), Constraint.UNKNOWN)
+            return Sample(time.monotonic(), [None] * len(self.about.sensors), Constraint.UNKNOWN)
         self.trouble = ""
         values = [None if isnan(number) else number for number in numbers]
-        self._last = Sample(time_s, values, Constraint(word))
-        return replace(self._last)
+        return Sample(time_s, values, Constraint(word))
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds. Raises BoltError."""

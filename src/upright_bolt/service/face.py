@@ -114,7 +114,7 @@ class Face(DbusInterfaceCommonAsync, interface_name=INTERFACE):
 
     def _described(self) -> str:
         reach = self._keeper.reach
-        return wire.describe(reach.about, reach.recovered, reach.closed)
+        return wire.describe(reach.about, reach.recovered)
 
     async def do(self, work: Callable[[], T]) -> T:
         """Do ``work`` in the one thread that has the machine."""

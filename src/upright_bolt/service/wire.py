@@ -53,7 +53,6 @@ class Description:
     highest_mhz: float | None
     turbo_table_mhz: tuple[float, ...]
     recovered: str
-    closed: str
 
 
 _DESCRIPTION = TypeAdapter(Description)
@@ -63,27 +62,27 @@ _STATUS = TypeAdapter(Status)
 _TRIAL = TypeAdapter(Trial)
 
 
-def describe(about: About, recovered: str, closed: str) -> str:
+def describe(about: About, recovered: str) -> str:
     """Return a description as JSON."""
     sensors = tuple(SensorRow(s.name, s.quantity.name, s.quantity.unit, s.title) for s in about.sensors)
     return _text(
         _DESCRIPTION,
         Description(
             VERSION, about.identity, about.topology, about.missing, sensors, about.ceiling_c, about.base_mhz,
-            about.highest_mhz, about.turbo_table_mhz, recovered, closed,
+            about.highest_mhz, about.turbo_table_mhz, recovered,
         ),
     )  # fmt: skip
 
 
-def read_description(text: str) -> tuple[About, str, str]:
-    """Return what was described, what was recovered, and why nothing can be changed. Raises Refused."""
+def read_description(text: str) -> tuple[About, str]:
+    """Return what was described, and what was recovered. Raises Refused."""
     told: Description = _read(_DESCRIPTION, text)
     sensors = tuple(Sensor(row.name, quantities.find(row.quantity, row.unit), row.title) for row in told.sensors)
     about = About(
         told.identity, told.topology, told.missing, sensors, told.ceiling_c, told.base_mhz, told.highest_mhz,
         told.turbo_table_mhz,
     )  # fmt: skip
-    return about, told.recovered, told.closed
+    return about, told.recovered
 
 
 def controls(found: dict[str, Control]) -> str:
