@@ -17,6 +17,7 @@ from upright_bolt.session.sampler import Sampler
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
 from upright_bolt.twin.machine import Twin, open_twin
+from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad
 from upright_bolt.workload.worker import SINGLE_THREAD
 
@@ -178,7 +179,7 @@ def workload(_folder: Path) -> Measured:
         return float(subprocess.run(command, capture_output=True, text=True, check=True, env=environment).stdout)
 
     def checked() -> float:
-        load = HostLoad("steady", (cpu,))
+        load = HostLoad(Task("steady", (cpu,)))
         load.prepare()
         while not load.ready():
             time.sleep(0.02)

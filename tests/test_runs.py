@@ -20,6 +20,7 @@ from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, Wor
 from upright_bolt.store import tables
 from upright_bolt.store.export import compared_data, export_csv, run_data
 from upright_bolt.store.runs import RunStore
+from upright_bolt.workload.load import Task
 
 
 def test_the_baffling_case_through_the_whole_program(desk: TwinDesk):
@@ -252,7 +253,7 @@ def test_a_full_disk_is_a_sentence(desk: TwinDesk):
     assert run.end.state is RunState.FAILED
     assert "full" in run.end.why
     assert "full" in run.unsaved
-    assert not desk.session.machine.make_load("steady", (0,)).alive()
+    assert not desk.session.machine.make_load(Task("steady", (0,))).alive()
 
 
 def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(desk: TwinDesk):

@@ -14,9 +14,13 @@ WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
 def worker():
     started = []
 
-    def start(*more):
+    def start(way="mixed", plant=-1):
         process = subprocess.Popen(
-            [*WORKER, *more], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+            [*WORKER, way, "0", str(plant), "60"],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
         )
         started.append(process)
         return process
@@ -34,7 +38,7 @@ def lines(process, count):
 def test_it_warms_up_waits_and_then_reports_every_block(worker):
     process = worker()
     assert lines(process, 1) == [["ready"]]
-    process.stdin.write("go\n")
+    process.stdin.write("0\n")
     process.stdin.flush()
     told = lines(process, 8)
     assert [line[:2] for line in told] == [["b", name] for name in ("vector", "integer", "compression", "memory")] * 2
@@ -45,8 +49,8 @@ def test_it_warms_up_waits_and_then_reports_every_block(worker):
 
 
 def test_a_planted_bit_is_reported_once(worker):
-    process = worker("2")
-    process.stdin.write("go\n")
+    process = worker(plant=2)
+    process.stdin.write("0\n")
     process.stdin.flush()
     told = lines(process, 9)[1:]
     assert [line[4] for line in told] == ["1", "1", "0", "1", "1", "1", "1", "1"]
@@ -64,7 +68,7 @@ def test_it_ends_when_nobody_tells_it_to_begin(worker):
 def test_it_ends_when_nobody_reads(worker):
     process = worker()
     lines(process, 1)
-    process.stdin.write("go\n")
+    process.stdin.write("0\n")
     process.stdin.flush()
     process.stdout.close()
     assert process.wait(timeout=20) == 0

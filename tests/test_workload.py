@@ -6,6 +6,7 @@ import signal
 import subprocess
 import sys
 import time
+from dataclasses import replace
 
 import pytest
 
@@ -17,9 +18,8 @@ from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
 from upright_bolt.workload import pool
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
-from upright_bolt.workload.load import choose_cpus
+from upright_bolt.workload.load import Task, choose_cpus
 from upright_bolt.workload.pool import HostLoad
-from upright_bolt.workload.twin_load import TwinLoad
 
 CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
 
@@ -36,7 +36,7 @@ def load():
     made = []
 
     def make(cpus=CPUS, plant=None):
-        load = HostLoad("steady", cpus, plant)
+        load = HostLoad(Task("steady", cpus), plant)
         made.append(load)
         load.prepare()
         until(load.ready)
@@ -118,7 +118,7 @@ def test_a_killed_worker_is_an_error_and_the_others_go_on(load):
 
 
 def test_a_worker_that_cannot_warm_up_is_told():
-    run = HostLoad("steady", (4095,))
+    run = HostLoad(Task("steady", (4095,)))
     run.prepare()
     with pytest.raises(BoltError, match="died while warming up"):
         until(run.ready)
@@ -127,7 +127,7 @@ def test_a_worker_that_cannot_warm_up_is_told():
 
 def test_a_worker_that_never_warms_up_is_given_up(monkeypatch):
     monkeypatch.setattr(pool, "READY_WITHIN_S", -1.0)
-    run = HostLoad("steady", CPUS[:1])
+    run = HostLoad(Task("steady", CPUS[:1]))
     run.prepare()
     with pytest.raises(BoltError, match="did not warm up"):
         until(run.ready)
@@ -136,8 +136,8 @@ def test_a_worker_that_never_warms_up_is_given_up(monkeypatch):
 
 def test_workers_end_with_their_parent():
     code = (
-        "import time\nfrom upright_bolt.workload.pool import HostLoad\n"
-        f"load = HostLoad('steady', {CPUS[:1]})\nload.prepare()\n"
+        "import time\nfrom upright_bolt.workload.load import Task\nfrom upright_bolt.workload.pool import HostLoad\n"
+        f"load = HostLoad(Task('steady', {CPUS[:1]}))\nload.prepare()\n"
         "while not load.ready(): time.sleep(0.02)\n"
         "load.start()\nprint(load._workers[0].process.pid, flush=True)\ntime.sleep(60)"
     )
@@ -161,7 +161,7 @@ def run_here(data, plant=None, on_tick=lambda _session: None):
     session = open_session("host", data, "a test", exclusive=True)
     store = RunStore(data / "runs.sqlite")
     if plant is not None:
-        session.machine.make_load = lambda workload, _cpus: HostLoad(workload, CPUS, plant)
+        session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS), plant)
     session.start_run("steady", 6.0, "", store)
     while (ended := session.end_run()) is None:
         session.tick()
@@ -206,9 +206,7 @@ def test_a_run_whose_workers_all_died_has_failed_and_says_so(data):
 
 def test_an_unknown_workload_names_those_there_are():
     with pytest.raises(NotHere, match="Workloads: steady"):
-        HostLoad("frames", CPUS)
-    with pytest.raises(NotHere, match="Workloads: steady"):
-        TwinLoad(None, "frames", (0,))
+        choose_cpus(two_kinds(), "stead", None, "")
 
 
 def two_kinds():

@@ -2,7 +2,7 @@
 
 import hashlib
 import os
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,7 +14,7 @@ from upright_bolt.session.direct import DirectReach
 from upright_bolt.session.lock import MachineLock
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
-from upright_bolt.workload.load import Load
+from upright_bolt.workload.load import Load, Task
 
 if TYPE_CHECKING:
     from upright_bolt.service.client import ServiceReach
@@ -102,10 +102,14 @@ def _host() -> Machine:
     root = Path("/")
     files = RealFiles(root)
 
-    def make(workload: str, cpus: tuple[int, ...]) -> Load:
+    def make(task: Task) -> Load:
+        if task.workload == "command":
+            from upright_bolt.workload.command import CommandLoad
+
+            return CommandLoad(task.options)
         from upright_bolt.workload.pool import HostLoad
 
-        return HostLoad(workload, _allowed(cpus))
+        return HostLoad(replace(task, cpus=_allowed(task.cpus)))
 
     return Machine("host", "this computer", files, DeviceRegisters(root), RealClock(), make_load=make)
 
@@ -135,7 +139,7 @@ def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
         files=twin.files,
         registers=twin.registers,
         clock=clock,
-        make_load=lambda workload, cpus: TwinLoad(twin, workload, cpus),
+        make_load=lambda task: TwinLoad(twin, task),
         plug=lambda charger: twin.plug(charger=charger),
         save=twin.save,
         keep_up=clock.keep_up,

@@ -1,19 +1,34 @@
 """Comparing runs: every number against the baseline's, what makes the runs unlike, and the finding in words."""
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
 from upright_bolt.analysis.difference import UNDECIDED, Difference, Estimate, difference, from_repeats, from_slices
-from upright_bolt.analysis.summary import BURST_S
-from upright_bolt.model.quantity import CLOCK, COUNT, EFFICIENCY, POWER, SCORE, SPEED, TEMPERATURE, Quantity
-from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.quantity import (
+    CLOCK,
+    COUNT,
+    EFFICIENCY,
+    ENERGY,
+    FRAME_RATE,
+    HOURS,
+    LATENCY,
+    POWER,
+    SCORE,
+    SHARE,
+    SPEED,
+    TEMPERATURE,
+    TIME,
+    WAKE_UPS,
+    Quantity,
+)
+from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunRecord, RunState
+from upright_bolt.model.work import score_quantity
 
 START_TEMP_C = 4.0
 """A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
 BACKGROUND_SHARE = 0.03
 """Others' work of this share costs a score about as much: more than a well-kept run's spread."""
 SHORT_PART = 0.1
-WHOLE_SLICE_S = 9.0
 SAME_PERCENT = 0.5
 SAME_C = 1.0
 """Smaller changes are called the same: limits are kept in steps of 1/8 W, and sensors read whole degrees."""
@@ -44,8 +59,42 @@ NUMBERS = (
     Number("temp_sustained_c", "Settled temperature", TEMPERATURE, as_difference=True),
     Number("fan_sustained_rpm", "Fan, settled", SPEED),
     Number("score_per_watt", "Score per watt", EFFICIENCY),
+    Number("energy_per_unit_j", "Energy per unit", ENERGY),
+    Number("latency_median_ms", "Latency, median", LATENCY),
+    Number("latency_p95_ms", "Latency, 95 % below", LATENCY),
+    Number("latency_p99_ms", "Latency, 99 % below", LATENCY),
+    Number("rate_fps", "Average rate", FRAME_RATE),
+    Number("low_1_fps", "1 % low", FRAME_RATE),
+    Number("low_01_fps", "0.1 % low", FRAME_RATE),
+    Number("late_share", "Late frames", SHARE, as_difference=True),
+    Number("drain_w", "Battery drain", POWER),
+    Number("hours_full", "Hours from full", HOURS),
+    Number("wakeups_per_s", "Wake-ups", WAKE_UPS),
+    Number("blocks_checked", "Blocks checked", COUNT),
+    Number("planted_caught", "Planted errors caught", COUNT),
+    Number("times_run", "Times run", COUNT),
+    Number("times_spread", "Spread of the times", SHARE, as_difference=True),
+    Number("pace_spread", "Pace, spread", SHARE, as_difference=True),
+    Number("first_held_s", "First held back after", TIME, as_difference=True),
     Number("errors", "Errors", COUNT, as_difference=True),
 )
+ALWAYS = frozenset(("score", "clock_burst_mhz", "clock_sustained_mhz", "power_burst_w", "power_sustained_w",
+                    "temp_max_c", "temp_sustained_c", "fan_sustained_rpm", "score_per_watt", "errors"))  # fmt: skip
+"""Numbers that every run is shown with, measured or not; the others only where one was measured."""
+
+
+def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
+    """Return the numbers to show for some runs, the score's with the unit of their workload."""
+    found = list(runs)
+    values = [values_of(run) for run in found]
+    quantities = {(q := score_quantity(run.head.workload, run.head.options)).unit: q for run in found}
+    score = next(iter(quantities.values())) if len(quantities) == 1 else SCORE
+    own = {"score": score, "score_per_watt": replace(EFFICIENCY, unit=f"{score.unit}/W")}
+    return tuple(
+        replace(number, quantity=own.get(number.key, number.quantity))
+        for number in NUMBERS
+        if number.key in ALWAYS or any(told[number.key] is not None for told in values)
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -97,7 +146,8 @@ def values_of(run: RunRecord) -> dict[str, float | None]:
         elif number.key == "errors":
             values["errors"] = float(len(run.errors))
         else:
-            values[number.key] = getattr(run.end.numbers, number.key)
+            numbers = run.end.numbers
+            values[number.key] = numbers.extra.get(number.key, getattr(numbers, number.key, None))
     return values
 
 
@@ -146,7 +196,7 @@ def series_of(run: RunRecord, known: Sequence[RunRecord]) -> list[RunRecord]:
 
 def mean_and_spread(group: Sequence[RunRecord], key: str) -> str:
     """Return a number's mean over runs as a person reads it, with ± its standard deviation if there are several."""
-    quantity = next(number.quantity for number in NUMBERS if number.key == key)
+    quantity = next((number.quantity for number in numbers_of(group) if number.key == key), COUNT)
     values = [v for run in group if (v := values_of(run)[key]) is not None]
     if not values:
         return quantity.show(None)

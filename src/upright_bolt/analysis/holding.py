@@ -1,6 +1,9 @@
 """What holds the clock back at a moment, from live limit bits where there are any, else from the numbers."""
 
+from collections.abc import Callable
+
 from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE, Quantity
 
 BUSY_SHARE = 30.0
 """Busy share in % of the busiest processor below which there is no work to hold back."""
@@ -87,3 +90,55 @@ def _from_clocks(clock_mhz: float | None, cap_mhz: float | None, table_mhz: floa
     if table_mhz is not None and clock_mhz >= table_mhz - NEAR_CLOCK_MHZ:
         return Constraint.TURBO_TABLE
     return None
+
+
+Reading = Callable[[str], float | None]
+"""Returns a sensor's number by its name; None where not measured."""
+
+
+def evidence(
+    constraint: Constraint,
+    read: Reading,
+    *,
+    cap_mhz: float | None = None,
+    ceiling_c: float | None = None,
+    kind: str = "",
+) -> str:
+    """Return what speaks for a constraint, e.g. ``"18.0 W of 18 W"``; empty where no number does.
+
+    Args:
+        constraint: what holds the clock back.
+        read: numbers of the moment, or means over a stretch.
+        cap_mhz: highest clock allowed by settings.
+        ceiling_c: the temperature at which the processor throttles.
+        kind: a kind of core, whose own clock counts; empty for all.
+    """
+    power, clock = read("power.package"), read(f"clock.{kind.lower() or 'mean'}")
+    words = ""
+    match constraint:
+        case Constraint.SUSTAINED | Constraint.BURST:
+            limit = read("limit.sustained" if constraint is Constraint.SUSTAINED else "limit.burst")
+            words = _of(power, limit, POWER)
+        case Constraint.HEAT:
+            words = _of(read("temperature.package"), ceiling_c, TEMPERATURE)
+        case Constraint.CURRENT:
+            words = "" if power is None else f"its bit is set, at {power:.1f} W"
+        case Constraint.HOT_SIGNAL:
+            words = "another part of the machine asks for it"
+        case Constraint.TURBO_TABLE:
+            words = "" if clock is None else f"{CLOCK.show(clock)}, as high as the table goes"
+        case Constraint.CLOCK_CAP:
+            words = _of(clock, cap_mhz, CLOCK)
+        case Constraint.NO_WORK:
+            busy = read(f"busy.{kind.lower() or 'mean'}")
+            words = "" if busy is None else f"busy for {busy:.0f} % of the time"
+        case _:
+            words = "" if clock is None else f"nothing that is measured explains {CLOCK.show(clock)}"
+    return words
+
+
+def _of(value: float | None, limit: float | None, quantity: Quantity) -> str:
+    if value is None:
+        return ""
+    shown = CLOCK.show(value) if quantity is CLOCK else f"{value:.1f} {quantity.unit}"
+    return shown if limit is None else f"{shown} of {quantity.show(limit)}"

@@ -2,12 +2,14 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
 
+from upright_bolt.analysis.holding import evidence
 from upright_bolt.analysis.summary import constraint_shares
-from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.constraint import CODE, Constraint
 
 Floats = NDArray[np.float64]
 ABOVE = 1.06
@@ -15,7 +17,22 @@ ABOVE = 1.06
 SMOOTH = 5
 """Samples over which a reading is smoothed (median) before it is looked at."""
 SHORTEST_S = 2.0
-BURST, SUSTAINED = "burst", "sustained"
+BURST, SUSTAINED, WHOLE = "burst", "sustained", "whole"
+LEAST_SHARE = 0.02
+
+
+@dataclass(frozen=True, slots=True)
+class Held:
+    """A constraint in a phase: of all cores or of one kind, its share of the time, since when, and what speaks for it.
+
+    ``share`` is 0 to 1, ``since_s`` from load start.
+    """
+
+    kind: str
+    constraint: str
+    share: float
+    since_s: float
+    evidence: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,9 +47,19 @@ class Phase:
     temp_c: float | None
     temp_max_c: float | None
     constraint_share: dict[str, float]
+    held: tuple[Held, ...] = ()
 
 
-def find(time_s: Floats, columns: Mapping[str, Floats], duration_s: float) -> tuple[Phase, ...]:
+def whole(
+    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, cap_mhz: float | None = None
+) -> tuple[Phase, ...]:
+    """Return the run as one phase: for work that asks for more and less by itself. Arguments as for ``find``."""
+    return (_phase(WHOLE, 0.0, duration_s, time_s, columns, cap_mhz),) if (time_s > 0).any() else ()
+
+
+def find(
+    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, cap_mhz: float | None = None
+) -> tuple[Phase, ...]:
     """Return the phases of a run.
 
     The end of the burst is where the smoothed watts (or, without them, the clock) first come down to within 6 % of the
@@ -42,13 +69,14 @@ def find(time_s: Floats, columns: Mapping[str, Floats], duration_s: float) -> tu
         time_s: sample times from load start, shape (n,), rising.
         columns: by sensor name, each of shape (n,), NaN where not measured.
         duration_s: time under load.
+        cap_mhz: highest clock that settings allowed.
     """
     under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
     if not under_load.any():
         return ()
     end = _burst_end(time_s[under_load], columns, under_load)
     cuts = [(SUSTAINED, 0.0, duration_s)] if end is None else [(BURST, 0.0, end), (SUSTAINED, end, duration_s)]
-    return tuple(_phase(name, a, b, time_s, columns) for name, a, b in cuts)
+    return tuple(_phase(name, a, b, time_s, columns, cap_mhz) for name, a, b in cuts)
 
 
 def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: NDArray[np.bool_]) -> float | None:
@@ -74,7 +102,9 @@ def _smoothed(values: Floats) -> Floats:
     return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, SMOOTH), axis=1))
 
 
-def _phase(name: str, from_s: float, to_s: float, time_s: Floats, columns: Mapping[str, Floats]) -> Phase:
+def _phase(
+    name: str, from_s: float, to_s: float, time_s: Floats, columns: Mapping[str, Floats], cap_mhz: float | None
+) -> Phase:
     where = (time_s > from_s) & (time_s <= to_s + 1e-6)
 
     def measured(sensor: str) -> Floats:
@@ -84,8 +114,33 @@ def _phase(name: str, from_s: float, to_s: float, time_s: Floats, columns: Mappi
     clock, power, temp = (measured(sensor) for sensor in ("clock.mean", "power.package", "temperature.package"))
     return Phase(
         name, from_s, to_s, _mean(clock), _mean(power), _mean(temp), float(temp.max()) if temp.size else None,
-        constraint_shares(columns.get("held_by"), where),
+        constraint_shares(columns.get("held_by"), where), _held(time_s, columns, where, cap_mhz),
     )  # fmt: skip
+
+
+def _held(
+    time_s: Floats, columns: Mapping[str, Floats], where: NDArray[np.bool_], cap_mhz: float | None
+) -> tuple[Held, ...]:
+    """Return what held all cores, then each kind, with the means of the samples in which it did."""
+    found = []
+    for column, codes in columns.items():
+        head, _, kind = column.partition(".")
+        if head != "held_by":
+            continue
+        for word, share in constraint_shares(codes, where).items():
+            if share < LEAST_SHARE:
+                continue
+            constraint = Constraint(word)
+            places = np.flatnonzero(where & (codes == CODE[constraint]))
+            read = partial(_mean_at, columns, places)
+            said = evidence(constraint, read, cap_mhz=cap_mhz, kind=kind)
+            found.append(Held(kind, word, share, float(time_s[places[0]]), said))
+    return tuple(found)
+
+
+def _mean_at(columns: Mapping[str, Floats], places: NDArray[np.intp], name: str) -> float | None:
+    column = columns.get(name)
+    return None if column is None else _mean(column[places][~np.isnan(column[places])])
 
 
 def _mean(values: Floats) -> float | None:
@@ -100,6 +155,8 @@ def sentence(phases: tuple[Phase, ...]) -> str:
         return ""
     word, share = next(iter(held.items()))
     begin = f"After {last.from_s:.0f} s" if last.from_s else "Throughout"
+    if last.name == WHOLE:
+        return f"Held back by: {', '.join(f'{word} {share:.0%}' for word, share in held.items())} of the time."
     of_time = f"for {share:.0%} of the time"
     if word == Constraint.UNKNOWN:
         return f"{begin} it is not known what held it, {of_time}."

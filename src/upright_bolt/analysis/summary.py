@@ -12,18 +12,18 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.model.constraint import ORDER
-from upright_bolt.model.run import RunNumbers
+from upright_bolt.model.constraint import CODE, ORDER, Constraint
+from upright_bolt.model.run import BURST_S, SLICE_S, RunNumbers
 
-BURST_S = 20.0
 SETTLED_PART = 0.25
 SETTLED_LEAST_S = 10.0
-SLICE_S = 10.0
 SPREAD_OF = {
     "clock_sustained_mhz": "clock.mean",
     "power_sustained_w": "power.package",
     "temp_sustained_c": "temperature.package",
 }
+
+HOLDING = [CODE[c] for c in Constraint if c not in (Constraint.NO_WORK, Constraint.UNKNOWN, Constraint.TURBO_TABLE)]
 
 Floats = NDArray[np.float64]
 
@@ -44,6 +44,7 @@ def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, 
     power = columns.get("power.package")
     mean_power = _mean(power, under_load)
     energy = None if mean_power is None else mean_power * duration_s
+    first_s, first_by = first_held(time_s, columns.get("held_by"), under_load)
     return RunNumbers(
         clock_burst_mhz=_mean(columns.get("clock.mean"), burst),
         clock_sustained_mhz=_mean(columns.get("clock.mean"), settled),
@@ -60,7 +61,37 @@ def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, 
             for key, name in SPREAD_OF.items()
             if (means := slice_means(time_s, columns.get(name), duration_s))
         },
+        first_held_s=first_s,
+        first_held_by=first_by,
+        extra=_battery(columns, under_load),
     )
+
+
+def first_held(time_s: Floats, codes: Floats | None, where: NDArray[np.bool_]) -> tuple[float | None, str]:
+    """Return when something first held the clock below what its turbo table gives, and what; None if nothing did."""
+    if codes is None:
+        return None, ""
+    places = np.flatnonzero(where & np.isin(codes, HOLDING))
+    if not places.size:
+        return None, ""
+    return float(time_s[places[0]]), ORDER[int(codes[places[0]])].value
+
+
+def _battery(columns: Mapping[str, Floats], where: NDArray[np.bool_]) -> dict[str, float]:
+    """Return the mean drain, and hours to empty from full: what it holds when full over the drain.
+
+    What it holds when full is what it holds now (hours left times drain) over its charge.
+    """
+    drain = _mean(columns.get("battery.drain"), where)
+    if drain is None or drain <= 0.0:
+        return {}
+    found = {"drain_w": drain}
+    hours, charge = columns.get("battery.hours"), columns.get("battery.charge")
+    if hours is not None and charge is not None:
+        full_wh = _mean(hours * columns["battery.drain"] / np.where(charge > 0, charge, np.nan) * 100.0, where)
+        if full_wh is not None:
+            found["hours_full"] = full_wh / drain
+    return found
 
 
 def slice_means(time_s: Floats, column: Floats | None, duration_s: float) -> list[float]:

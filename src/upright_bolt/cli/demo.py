@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from upright_bolt.app import open_session
-from upright_bolt.cli import runs, window
+from upright_bolt.cli import runs, shown, window
 from upright_bolt.cli.context import HOLDER, Place, session_at, store_at
 from upright_bolt.model.run import RunState
 from upright_bolt.model.settings import parse_assignments
@@ -46,7 +46,7 @@ def demo(
 
     stock, tried = Story(open_session(MACHINE, place.given, HOLDER, exclusive=True), place.data, pictures, print).play()
     print()
-    runs.compare_runs(place, [stock, tried], None, as_json=False)
+    shown.compare_runs(place, [stock, tried], None, as_json=False)
     print(f"\nPictures are in {pictures}.")
     if real_seconds:
         print(f"\nThe same load for {real_seconds} s on this computer's own cores:\n")

@@ -2,23 +2,24 @@
 
 import sys
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at, store_at
+from upright_bolt.cli.context import AsJson, Place, print_json, session_at, store_at
+from upright_bolt.cli.shown import compare_runs, print_list, print_run
 from upright_bolt.errors import BadInput, BoltError, MachineFroze, Refused
-from upright_bolt.model.quantity import SCORE, TEMPERATURE, TIME
+from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
-from upright_bolt.model.settings import Settings, parse_assignments, show_settings
+from upright_bolt.model.settings import Settings, parse_assignments
+from upright_bolt.model.work import WORKLOADS, Options, split_command
 
 BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.compare import Compared
     from upright_bolt.session.running import ActiveRun, RunProgress
     from upright_bolt.session.session import Session
     from upright_bolt.store.runs import RunStore
@@ -32,15 +33,19 @@ class Work:
     duration_s: float
     threads: int | None = None
     kind: str = ""
+    options: Options = field(default_factory=Options)
 
     def start(self, session: "Session", label: str, store: "RunStore", series: str = "") -> None:
         """Begin a run of it. Raises BadInput or InUse."""
-        session.start_run(self.workload, self.duration_s, label, store, series, threads=self.threads, kind=self.kind)
+        session.start_run(
+            self.workload, self.duration_s, label, store, series,
+            threads=self.threads, kind=self.kind, options=self.options,
+        )  # fmt: skip
 
 
 def run(
     context: typer.Context,
-    workload: Annotated[str, typer.Argument(help="steady, single, idle or watch")],
+    workload: Annotated[str, typer.Argument(help=" ".join(WORKLOADS))],
     duration: Annotated[str, typer.Option("--duration", help="Length, e.g. 10min or 90s.")] = "10min",
     threads: Annotated[int | None, typer.Option("--threads", help="Processors to keep busy; all if not given.")] = None,
     kind: Annotated[str, typer.Option("--kind", help="Only on this kind of core, e.g. E-cores.")] = "",
@@ -52,6 +57,13 @@ def run(
         bool, typer.Option("--alternate", help="Also run without --with, in turn (A B B A …), so that drift cancels.")
     ] = False,
     below: Annotated[str, typer.Option("--below", help=BELOW)] = "",
+    command: Annotated[str, typer.Option("--exec", help="command: what to run, e.g. “make render”; no shell.")] = "",
+    pattern: Annotated[
+        str, typer.Option("--pattern", help="command: regular expression of the score in its output; else wall time.")
+    ] = "",
+    unit: Annotated[str, typer.Option("--unit", help="command: unit of that score.")] = "",
+    times: Annotated[int, typer.Option("--times", help="command: how often in this run.")] = 1,
+    rate: Annotated[str, typer.Option("--rate", help="frames: how many a second, e.g. 60fps.")] = "60fps",
     as_json: AsJson = False,
 ) -> int:
     """Run a workload, measure, and keep the run."""
@@ -60,7 +72,8 @@ def run(
     duration_s = TIME.parse(duration, "duration")
     settings = parse_assignments(tried or [])
     cool_c = _degrees(cool_to, "cool-to")
-    work = Work(workload, duration_s, threads, kind)
+    options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"))
+    work = Work(workload, duration_s, threads, kind, options)
     if repeat != 1 or cool_c is not None or alternate:
         steps = series.repeats(settings, repeat, label, alternate=alternate)
         series.carry_out(context.obj, steps, work, cool_c, as_json=as_json)
@@ -93,7 +106,7 @@ def list_(context: typer.Context, as_json: AsJson = False) -> None:
     """List, show, export or delete runs."""
     if context.invoked_subcommand is None:
         with store_at(context.obj) as store:
-            _list(store.all(), as_json=as_json)
+            print_list(store.all(), as_json=as_json)
 
 
 def show(
@@ -104,7 +117,7 @@ def show(
 ) -> None:
     """Show one run."""
     with store_at(context.obj) as store:
-        _show(store, store.get(_id(run_id)), _degrees(below, "below"), as_json=as_json)
+        print_run(store, store.get(_id(run_id)), _degrees(below, "below"), as_json=as_json)
 
 
 def export(
@@ -142,7 +155,7 @@ def note(
         raise BadInput(f"score: {score} is no number that could be kept.")
     with store_at(context.obj) as store:
         record = store.annotate(_id(run_id), text, found, score)
-        _show(store, record, None, as_json=as_json)
+        print_run(store, record, None, as_json=as_json)
 
 
 def delete(
@@ -208,7 +221,7 @@ def run_once(
             _try_for_run(session, settings)
         work.start(session, label, store)
         record = store.get(carry_on(session).id)
-        _show(store, record, below_c, as_json=as_json)
+        print_run(store, record, below_c, as_json=as_json)
     return record
 
 
@@ -283,7 +296,7 @@ class _progress:  # noqa: N801 - used as a with-statement's word
 
         def advance(progress: "RunProgress") -> None:
             if self._bar is not None:
-                score = "" if progress.score is None else SCORE.show(progress.score)
+                score = "" if progress.score is None else f"{progress.score:,.1f}"
                 self._bar.update(
                     task,
                     description=progress.phase.value,
@@ -297,92 +310,3 @@ class _progress:  # noqa: N801 - used as a with-statement's word
     def __exit__(self, *_: object) -> None:
         if self._bar is not None:
             self._bar.stop()
-
-
-def _list(records: list[RunRecord], *, as_json: bool) -> None:
-    if as_json:
-        from upright_bolt.store.export import run_data
-
-        print_json([run_data(record) for record in records])
-        return
-    if not records:
-        print("There are no runs yet. Make one with “upright-bolt run steady”.")
-        return
-    rows = [("id", "started", "machine", "workload", "length", "score", "state", "label")]
-    for record in records:
-        head, end = record.head, record.end
-        score = "" if end.score is None else SCORE.show(end.score)
-        rows.append((str(record.id), head.started_at[:16].replace("T", " "), head.machine, head.workload,
-                     f"{end.duration_s:.0f} s", score, end.state.value, head.label))  # fmt: skip
-    print_table(rows, right=(0, 4, 5))
-
-
-def _show(store: "RunStore", record: RunRecord, below_c: float | None, *, as_json: bool) -> None:
-    from upright_bolt.analysis.compare import NUMBERS, values_of
-    from upright_bolt.store.details import details_data, details_of
-
-    details = details_of(store, record, below_c)
-    if as_json:
-        from upright_bolt.store.export import run_data
-
-        print_json(run_data(record) | details_data(details))
-        return
-    head = record.head
-    label = f" “{head.label}”" if head.label else ""
-    state = record.end.state.value + (f", {record.end.why}" if record.end.why else "")
-    print(f"Run {record.id}{label}: {head.workload} on {head.machine}, {record.end.duration_s:.0f} s, {state}")
-    if head.settings:
-        print(f"Settings: {show_settings(head.settings)}")
-    values = values_of(record)
-    print_table([("number", "value"), *((n.title, n.quantity.show(values[n.key])) for n in NUMBERS)], right=(1,))
-    shares = record.end.numbers.constraint_share
-    if shares:
-        print("Held back by: " + ", ".join(f"{word} {share:.0%}" for word, share in shares.items() if share >= 0.005))
-    for sentence in details.sentences():
-        print(sentence)
-    for name, measure in record.measures.items():
-        print(f"Measured by hand: {name} {measure.show()}")
-    if record.note:
-        print(f"Note: {record.note}")
-
-
-def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:
-    """Compare kept runs and print the result. Raises NotHere or BadInput."""
-    from upright_bolt.analysis.compare import compare
-
-    baseline_id = against if against is not None else run_ids[0]
-    ids = list(dict.fromkeys([baseline_id, *run_ids]))
-    if len(ids) < 2:
-        raise BadInput("A comparison needs two runs: “upright-bolt compare 1 2”.")
-    with store_at(place) as store:
-        baseline = store.get(baseline_id)
-        rows = compare([store.get(run_id) for run_id in ids], baseline, store.all())
-    if as_json:
-        from upright_bolt.store.export import compared_data
-
-        print_json({"baseline": baseline_id, "runs": [compared_data(row) for row in rows]})
-        return
-    print_comparison(rows, baseline)
-
-
-def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
-    """Print a comparison: a column per run, a row per number, and the finding in words."""
-    from upright_bolt.analysis.compare import NUMBERS, finding
-
-    heads = [f"run {row.run.id}" for row in rows]
-    lines = [["", *(h for head in heads for h in (head, ""))]]
-    lines.append(["label", *(cell for row in rows for cell in (row.run.head.label or "–", ""))])
-    for number in NUMBERS:
-        cells = []
-        for row in rows:
-            change = "" if row.run.id == baseline.id else row.change(number)
-            cells += [number.quantity.show(row.values[number.key]), change]
-        lines.append([number.title, *cells])
-    held = [next(iter(row.run.end.numbers.constraint_share.items()), None) for row in rows]
-    lines.append(["Held back by", *(c for h in held for c in ("–" if h is None else f"{h[0]} {h[1]:.0%}", ""))])
-    print_table(lines, right=range(1, len(lines[0])))
-    for row in rows:
-        if row.run.id != baseline.id:
-            print(f"\nRun {row.run.id} against run {baseline.id}: {finding(row, baseline)}")
-            for sentence in row.unlike:
-                print(f"  Unlike: {sentence}")

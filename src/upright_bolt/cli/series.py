@@ -6,12 +6,14 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from upright_bolt.cli.context import Place, print_json, print_table, session_at, store_at
-from upright_bolt.cli.runs import Work, carry_on, finished, print_comparison, try_or_raise
+from upright_bolt.cli.runs import Work, carry_on, finished, try_or_raise
+from upright_bolt.cli.shown import print_comparison
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, show_value
-from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE
+from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.settings import Settings
+from upright_bolt.model.work import score_quantity
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session
@@ -144,7 +146,11 @@ def _cool(session: "Session", cool_c: float) -> None:
 
 def _line(record: RunRecord) -> str:
     numbers = record.end.numbers
-    score = "no score" if record.end.score is None else SCORE.show(record.end.score)
+    score = (
+        "no score"
+        if record.end.score is None
+        else score_quantity(record.head.workload, record.head.options).show(record.end.score)
+    )
     parts = (CLOCK.show(numbers.clock_sustained_mhz), POWER.show(numbers.power_sustained_w),
              TEMPERATURE.show(numbers.temp_max_c))  # fmt: skip
     return f"run {record.id} “{record.head.label}”, {score}, settled {parts[0]} at {parts[1]}, highest {parts[2]}"

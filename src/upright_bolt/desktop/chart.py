@@ -8,7 +8,7 @@ from PyQt6.QtGui import QColor, QPen
 from PyQt6.QtWidgets import QSizePolicy
 
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.quantity import Quantity
+from upright_bolt.model.quantity import Quantity, clock_text
 
 AXIS_W = 40
 STYLES = {
@@ -17,15 +17,6 @@ STYLES = {
     "dot": Qt.PenStyle.DotLine,
     "dash-dot": Qt.PenStyle.DashDotLine,
 }
-
-
-def clock_text(seconds: float) -> str:
-    """Return seconds as minutes and seconds: ``-2:05``; with hours from one hour on."""
-    sign = "−" if seconds < -0.5 else ""
-    total = round(abs(seconds))
-    if total >= 3600:
-        return f"{sign}{total // 3600}:{total % 3600 // 60:02d}:{total % 60:02d}"
-    return f"{sign}{total // 60}:{total % 60:02d}"
 
 
 class TimeAxis(pg.AxisItem):

@@ -14,12 +14,12 @@ from PyQt6.QtWidgets import (
 )
 
 from upright_bolt.analysis.compare import NUMBERS, Condition, conditions, values_of
-from upright_bolt.desktop.chart import clock_text
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.theme import Theme
+from upright_bolt.model.quantity import clock_text
+from upright_bolt.model.work import WORKLOADS
 from upright_bolt.session.running import Phase
-from upright_bolt.workload.load import WORKLOADS
 
 WIDTH = 262
 LENGTHS = ("10 min", "3 min", "1 min", "30 min")
@@ -55,9 +55,9 @@ class RunPanel(QWidget):
     def _add_choice(self, layout: QVBoxLayout) -> None:
         self.workload = QComboBox()
         self.workload.setAccessibleName("Workload")
-        for name, words in WORKLOADS.items():
-            self.workload.addItem(f"{name.capitalize()}: {words.split(':')[0].lower()}", name)
-            self.workload.setItemData(self.workload.count() - 1, words, Qt.ItemDataRole.ToolTipRole)
+        for name, known in WORKLOADS.items():
+            self.workload.addItem(f"{name.capitalize()}: {known.purpose.split(':')[0].lower()}", name)
+            self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
         self.length = QComboBox()
         self.length.setEditable(True)
         self.length.addItems(LENGTHS)

@@ -3,9 +3,9 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
-from upright_bolt.desktop.chart import clock_text
 from upright_bolt.desktop.pieces import button, label
 from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
 
 HEIGHT = 46

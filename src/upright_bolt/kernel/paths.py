@@ -2,6 +2,7 @@
 
 CPUINFO = "/proc/cpuinfo"
 VERSION = "/proc/version"
+PROC = "/proc"
 STAT = "/proc/stat"
 COMMAND_LINE = "/proc/cmdline"
 PCI_DEVICES = "/sys/bus/pci/devices"
@@ -49,6 +50,11 @@ REGISTER_BITS = {
 """Names of our own for bits of a register that can be written: register, highest and lowest bit."""
 
 ALLOW_WRITES = "/sys/module/msr/parameters/allow_writes"
+
+
+def process_stat(number: int) -> str:
+    """Return what the kernel tells of process ``number``."""
+    return f"{PROC}/{number}/stat"
 
 
 def policy(number: int, name: str) -> str:

@@ -98,11 +98,25 @@ HOURS = Quantity("hours left", "h", 1)
 COUNT = Quantity("count", "")
 SCORE = Quantity("score", "units/min", 1, trims=False)
 EFFICIENCY = Quantity("efficiency", "units/min/W", 2, trims=False)
+ENERGY = Quantity("energy", "J", 2, trims=False)
+LATENCY = Quantity("latency", "ms", 1, {"ms": 1.0, "s": 1000.0}, trims=False)
+FRAME_RATE = Quantity("frame rate", "frames/s", 1, {"fps": 1.0, "/s": 1.0}, trims=False)
+TASKS = Quantity("score", "tasks/min", 1, trims=False)
+WAKE_UPS = Quantity("wake-ups", "/s")
 
 _ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, CURRENT, OFFSET, PREFERENCE, SWITCH, CHOICE, SPEED, SHARE, HOURS,
-        COUNT, SCORE, EFFICIENCY)  # fmt: skip
+        COUNT, SCORE, EFFICIENCY, ENERGY, LATENCY, FRAME_RATE, TASKS, WAKE_UPS)  # fmt: skip
 
 
 def find(name: str, unit: str) -> Quantity:
     """Return the quantity of that name and unit; one without decimals if this program does not know it."""
     return next((q for q in _ALL if (q.name, q.unit) == (name, unit)), Quantity(name, unit))
+
+
+def clock_text(seconds: float) -> str:
+    """Return seconds as minutes and seconds: ``-2:05``; with hours from one hour on."""
+    sign = "−" if seconds < -0.5 else ""
+    total = round(abs(seconds))
+    if total >= 3600:
+        return f"{sign}{total // 3600}:{total % 3600 // 60:02d}:{total % 60:02d}"
+    return f"{sign}{total // 60}:{total % 60:02d}"

@@ -8,6 +8,13 @@ from typing import Any
 
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Value
+from upright_bolt.model.work import Options
+
+BURST_S = 20.0
+"""Length of a run's beginning that is told apart when runs are compared, whatever its phases."""
+SLICE_S = 10.0
+WHOLE_SLICE_S = 9.0
+"""A slice of at least this length counts as a whole one."""
 
 
 class RunState(StrEnum):
@@ -32,12 +39,23 @@ class Slice:
 
 @dataclass(frozen=True, slots=True)
 class WorkError:
-    """A wrong result or a dead worker: when, where and what."""
+    """A wrong result, or a worker that died or hung: when, where and what.
+
+    Attributes:
+        time_s: from load start.
+        cpu: the logical processor; −1 for none in particular.
+        block: the instruction mix, or empty.
+        what: in words.
+        temp_c, clock_mhz, voltage_v: of its core at that moment; None where not measured.
+    """
 
     time_s: float
     cpu: int
     block: str
     what: str
+    temp_c: float | None = None
+    clock_mhz: float | None = None
+    voltage_v: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +70,7 @@ class Conditions:
         kernel: the kernel's version.
         threads: processors that the workload kept busy; None for one without work.
         core_kind: the kind of cores that it ran on, if it was one alone.
+        battery_charge: charge in % at load start.
     """
 
     temp_start_c: float | None = None
@@ -61,6 +80,7 @@ class Conditions:
     kernel: str = ""
     threads: int | None = None
     core_kind: str = ""
+    battery_charge: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +90,13 @@ class RunNumbers:
     ``burst`` is the first 20 s under load, ``sustained`` the settled part at its end (see
     ``analysis.summary``). ``constraint_share`` gives each constraint's share of the time under load, 0 to 1.
     ``spread`` holds, by number, the values of its slices of ten seconds after the burst, in their order.
+
+    Attributes:
+        energy_per_unit_j: energy for one unit of work (a unit, a task, a frame).
+        pace_spread: standard deviation of its slices' scores after the burst, in % of their mean.
+        first_held_s, first_held_by: when a limit, heat or a signal first held the clock back, and which.
+        extra: numbers of its workload alone, by the keys of ``analysis.compare.NUMBERS``.
+        others: what else was running: share of one processor in %, by the program's name.
     """
 
     clock_burst_mhz: float | None = None
@@ -83,6 +110,12 @@ class RunNumbers:
     score_per_watt: float | None = None
     constraint_share: dict[str, float] = field(default_factory=dict)
     spread: dict[str, list[float]] = field(default_factory=dict)
+    energy_per_unit_j: float | None = None
+    pace_spread: float | None = None
+    first_held_s: float | None = None
+    first_held_by: str = ""
+    extra: dict[str, float] = field(default_factory=dict)
+    others: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,6 +129,8 @@ class RunHead:
         tried: the settings tried for this run or trial, if any.
         started_at: ISO time with zone.
         series: shared by runs that were made as repeats of each other; empty for a run by itself.
+        options: what else was asked of the workload.
+        key: the same wherever the run is copied to; empty for one older than keys.
     """
 
     machine: str
@@ -109,6 +144,8 @@ class RunHead:
     started_at: str
     columns: tuple[str, ...]
     series: str = ""
+    options: Options = field(default_factory=Options)
+    key: str = ""
 
 
 @dataclass(frozen=True, slots=True)

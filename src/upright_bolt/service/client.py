@@ -82,13 +82,14 @@ class ServiceReach:
     def sample(self) -> Sample:
         """Return the service's latest sample; "not measured" throughout while it does not answer."""
         try:
-            time_s, numbers, word = self._call("Sample")
+            time_s, numbers, word, kinds = self._call("Sample")
         except BoltError as fault:
             self.trouble = str(fault)
-            return Sample(time.monotonic(), [None] * len(self.about.sensors), Constraint.UNKNOWN)
+            unknown = (Constraint.UNKNOWN,) * len(self.about.topology.kinds)
+            return Sample(time.monotonic(), [None] * len(self.about.sensors), Constraint.UNKNOWN, unknown)
         self.trouble = ""
         values = [None if isnan(number) else number for number in numbers]
-        return Sample(time_s, values, Constraint(word))
+        return Sample(time_s, values, Constraint(word), tuple(map(Constraint, kinds)))
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds. Raises BoltError."""

@@ -62,12 +62,16 @@ class Face(DbusInterfaceCommonAsync, interface_name=INTERFACE):
         async with self._turn(Action.WATCH):
             return await self.do(lambda: wire.controls(self._keeper.reach.controls()))
 
-    @dbus_method_async(result_signature="dads", flags=DbusUnprivilegedFlag, method_name="Sample")
-    async def sample(self) -> tuple[float, list[float], str]:
-        """Return time in s (monotonic), a number per sensor (NaN: not measured), and what holds the clock back."""
+    @dbus_method_async(result_signature="dadsas", flags=DbusUnprivilegedFlag, method_name="Sample")
+    async def sample(self) -> tuple[float, list[float], str, list[str]]:
+        """Return time in s (monotonic), a number per sensor (NaN: not measured), and what holds the clock back.
+
+        The last list tells what holds each kind of core, where there are several.
+        """
         async with self._turn(Action.WATCH):
             taken: Sample = await self.do(self._keeper.sample)
-        return taken.time_s, [nan if value is None else value for value in taken.values], taken.constraint.value
+        numbers = [nan if value is None else value for value in taken.values]
+        return taken.time_s, numbers, taken.constraint.value, [held.value for held in taken.kinds]
 
     @dbus_method_async(result_signature="s", flags=DbusUnprivilegedFlag, method_name="Status")
     async def status(self) -> str:

@@ -5,10 +5,11 @@ from dataclasses import dataclass
 
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel.ports import KernelFiles, Registers
+from upright_bolt.model.work import RESTING
 from upright_bolt.session.clock import Clock
-from upright_bolt.workload.load import RESTING, Load, RestLoad, check_workload
+from upright_bolt.workload.load import Load, RestLoad, Task
 
-MakeLoad = Callable[[str, tuple[int, ...]], Load]
+MakeLoad = Callable[[Task], Load]
 
 
 def _nothing() -> None:
@@ -22,7 +23,7 @@ class Machine:
     Attributes:
         word: as typed: ``host``, ``twin:tern``, ``tree:DIR``.
         described: a few words for the strip at the top.
-        make_load: builds a workload for some processors; None if nothing can run there (then ``no_load`` says why).
+        make_load: builds a workload; None if nothing can run there (then ``no_load`` says why).
         plug: plugs the charger in (True) or out, on machines where a program can do so.
         save: makes what has happened last, where the machine is not real.
         keep_up: lets a simulated machine's time pass as real time has; does nothing on a real one.
@@ -41,15 +42,14 @@ class Machine:
     keep_up: Callable[[], None] = _nothing
     set_pace: Callable[[float | None], None] | None = None
 
-    def load(self, workload: str, cpus: tuple[int, ...]) -> Load:
-        """Return a workload ready to be prepared, which keeps ``cpus`` busy.
+    def load(self, task: Task) -> Load:
+        """Return a workload ready to be prepared.
 
         Raises:
-            BadInput: nothing can run on this machine, or there is no such workload.
+            BadInput: nothing can run on this machine, or not this.
         """
         if self.make_load is None:
             raise BadInput(self.no_load)
-        check_workload(workload)
-        if workload in RESTING:
+        if task.workload in RESTING:
             return RestLoad(self.clock.now_s)
-        return self.make_load(workload, cpus)
+        return self.make_load(task)

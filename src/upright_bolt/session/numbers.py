@@ -1,18 +1,29 @@
 """Between samples and analysis: rows of telemetry, and the numbers of a run from them."""
 
-from math import nan
+from collections.abc import Sequence
+from dataclasses import replace
+from math import isnan, nan
+from statistics import fmean, stdev
 
 from upright_bolt.model.constraint import CODE
-from upright_bolt.model.run import RunNumbers
+from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunNumbers, Slice
 from upright_bolt.session.sampler import Sample
 
 HELD_BY = "held_by"
-"""Telemetry column that holds the constraint, by its place in ``Constraint``."""
+"""Telemetry column that holds the constraint, by its place in ``Constraint``; ``held_by.p-cores`` for one kind."""
+REST_SPAN_S = 20.0
+REST_SWING = 0.5
 
 
 def number_rows(sample: Sample) -> list[float]:
-    """Return a sample as telemetry keeps it: NaN where not measured, and the constraint's number at the end."""
-    return [nan if value is None else value for value in sample.values] + [CODE[sample.constraint]]
+    """Return a sample as telemetry keeps it: NaN where not measured, and the constraints' numbers at the end."""
+    held = (sample.constraint, *sample.kinds)
+    return [nan if value is None else value for value in sample.values] + [CODE[constraint] for constraint in held]
+
+
+def held_columns(kinds: Sequence[str]) -> tuple[str, ...]:
+    """Return the names of the columns that hold constraints: of all cores, then of each kind."""
+    return (HELD_BY, *(f"{HELD_BY}.{kind.lower()}" for kind in kinds))
 
 
 def run_numbers(
@@ -34,3 +45,47 @@ def run_numbers(
     table = np.asarray(rows, dtype=np.float64).reshape(-1, len(columns) + 1)
     by_name = {name: table[:, i + 1] for i, name in enumerate(columns)}
     return summarise(table[:, 0] - start_s, by_name, duration_s, score)
+
+
+def with_work(
+    numbers: RunNumbers,
+    units: float,
+    slices: Sequence[Slice],
+    extra: dict[str, float] | None = None,
+    others: dict[str, float] | None = None,
+) -> RunNumbers:
+    """Return the numbers with those that come of the work itself.
+
+    Args:
+        numbers: from telemetry.
+        units: done under load; 0 if the workload counts none.
+        slices: of the run, in their order.
+        extra: numbers of the workload alone.
+        others: what else was running.
+    """
+    paces = [part.score for part in slices if part.from_s >= BURST_S and part.to_s - part.from_s >= WHOLE_SLICE_S]
+    settled = len(paces) > 1 and fmean(paces) > 0
+    return replace(
+        numbers,
+        energy_per_unit_j=numbers.energy_j / units if numbers.energy_j is not None and units > 0 else None,
+        pace_spread=100.0 * stdev(paces) / fmean(paces) if settled else None,
+        extra={**numbers.extra, **(extra or {})},
+        others=others or {},
+    )
+
+
+def settled_at(times: Sequence[float], values: Sequence[float]) -> bool:
+    """Tell whether a reading has come to rest: its means over the last 20 s and over the 20 s before hardly differ.
+
+    Half a degree (or half a watt) is what sensors of whole degrees swing by while nothing changes.
+    """
+    if not times or times[-1] - times[0] < 2 * REST_SPAN_S:
+        return False
+    last = [v for t, v in zip(times, values, strict=True) if t > times[-1] - REST_SPAN_S]
+    before = [
+        v for t, v in zip(times, values, strict=True) if times[-1] - 2 * REST_SPAN_S < t <= times[-1] - REST_SPAN_S
+    ]
+    known = [v for v in (*last, *before) if not isnan(v)]
+    if len(known) < len(last) + len(before):
+        return not known
+    return abs(fmean(last) - fmean(before)) < REST_SWING

@@ -1,5 +1,6 @@
 """One run in progress: lead-in, preparation, work, end; telemetry kept as it comes, so that a crash loses little."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from math import isnan
@@ -7,6 +8,7 @@ from typing import Protocol
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import (
+    SLICE_S,
     Conditions,
     RunEnd,
     RunEvent,
@@ -16,23 +18,28 @@ from upright_bolt.model.run import (
     Slice,
     WorkError,
 )
-from upright_bolt.session.numbers import number_rows, run_numbers
+from upright_bolt.model.work import workload
+from upright_bolt.session.bystanders import Bystanders
+from upright_bolt.session.numbers import number_rows, run_numbers, settled_at, with_work
 from upright_bolt.session.sampler import Sample
 from upright_bolt.workload.load import Load
 
 LEAD_S = 3.0
 """Time watched before the load: start temperature, and what others take of the processor."""
-SLICE_S = 10.0
 FLUSH_S = 10.0
+SAMPLE_SPAN_S = 0.5
 LAST_BLOCKS_S = 2.0
 """How long the end of a run waits for blocks under way, so that they count in proportion."""
 NUMBERS_EVERY = 4
+LONGEST_SETTLING_S = 600.0
+"""A machine that has not come to rest in so long will not: something is at work on it, and the run says so."""
 
 
 class Phase(StrEnum):
     """Where a run stands."""
 
     LEAD = "watching before the load"
+    SETTLING = "letting the machine settle"
     PREPARING = "warming up the workers"
     WORKING = "working"
     ENDED = "ended"
@@ -93,14 +100,29 @@ class ActiveRun:
         sink: where it is kept.
         place: sensor name to its place in a sample.
         now_s: the present moment on the machine's clock.
+        bystanders: counts what else is running.
+        hindered: tells why it cannot go on after a sample, as a sentence; empty if it can.
 
     Attributes:
         end: how it ended; None while it goes on.
         unsaved: why its end could not be kept; empty if all is well.
     """
 
-    def __init__(self, head: RunHead, load: Load, sink: RunSink, place: dict[str, int], now_s: float) -> None:
+    def __init__(
+        self,
+        head: RunHead,
+        load: Load,
+        sink: RunSink,
+        place: dict[str, int],
+        now_s: float,
+        bystanders: Bystanders,
+        hindered: Callable[[Sample], str] = lambda _sample: "",
+    ) -> None:
         self.head = head
+        self._work_of = workload(head.workload)
+        self._paced = self._work_of.even or head.workload == "frames"
+        self._bystanders = bystanders
+        self._hindered = hindered
         self.phase = Phase.LEAD
         self.end: RunEnd | None = None
         self.unsaved = ""
@@ -123,9 +145,10 @@ class ActiveRun:
         if self.phase is Phase.ENDED:
             return
         self._rows.append([sample.time_s, *number_rows(sample)])
+        self._last_sample = sample
         self._events += events
         try:
-            if self.phase is Phase.LEAD and sample.time_s - self._lead_from_s >= LEAD_S - 1e-6:
+            if self.phase in (Phase.LEAD, Phase.SETTLING) and self._watched(sample.time_s - self._lead_from_s):
                 self._load.prepare()
                 self.phase = Phase.PREPARING
             if self.phase is Phase.PREPARING and self._load.ready():
@@ -135,17 +158,35 @@ class ActiveRun:
         except BoltError as fault:
             self._conclude(RunState.FAILED, str(fault))
 
+    def _watched(self, watched_s: float) -> bool:
+        """Tell whether enough was watched before the load; what is to be measured at rest first comes to rest."""
+        if watched_s < LEAD_S - 1e-6:
+            return False
+        warm = self._place.get("temperature.package", self._place.get("power.package"))
+        if self.head.workload != "idle" or warm is None:
+            return True
+        self.phase = Phase.SETTLING
+        if watched_s >= LONGEST_SETTLING_S:
+            why = f"It had not come to rest after {watched_s:.0f} s; it was measured as it was"
+            self._events.append(RunEvent(self._rows[-1][0], "settling", why))
+            return True
+        return settled_at([row[0] for row in self._rows], [row[1 + warm] for row in self._rows])
+
     def _begin_work(self) -> None:
         self._start_s = self._load.start()
+        self._bystanders.begin(self._start_s)
         self.phase = Phase.WORKING
         lead = [row for row in self._rows if row[0] <= self._lead_from_s + LEAD_S + 1e-6]
         busy = [row[1 + self._place["busy.mean"]] for row in lead if row[1 + self._place["busy.mean"]] >= 0]
         warm = self._place.get("temperature.package")
         last_temp = self._rows[-1][1 + warm] if warm is not None else None
+        charge = self._place.get("battery.charge")
+        last_charge = self._rows[-1][1 + charge] if charge is not None else None
         conditions = replace(
             self.head.conditions,
             background_load=sum(busy) / len(busy) / 100.0 if busy else None,
-            temp_start_c=last_temp if last_temp is not None and not isnan(last_temp) else None,
+            temp_start_c=_known(last_temp),
+            battery_charge=_known(last_charge),
         )
         self.head = replace(self.head, conditions=conditions)
         self._sink.update_conditions(self.id, conditions)
@@ -154,13 +195,7 @@ class ActiveRun:
         elapsed = self._elapsed(now_s)
         self._take_errors()
         self._take_slices(elapsed, final=False)
-        if elapsed >= self.head.asked_s - 1e-6:
-            done_s = (self._start_s or 0.0) + self.head.asked_s
-            if self._load.complete_until() >= done_s or elapsed > self.head.asked_s + LAST_BLOCKS_S:
-                self._conclude(RunState.FINISHED, "")
-                return
-        elif not self._load.alive():
-            self._conclude(RunState.FAILED, "All workers ended before their time.")
+        if self._is_over(elapsed):
             return
         self._ticks += 1
         if self._ticks % NUMBERS_EVERY == 0:
@@ -168,13 +203,47 @@ class ActiveRun:
         if self._rows[-1][0] - self._rows[self._kept_rows][0] >= FLUSH_S:
             self._flush()
 
+    def _is_over(self, elapsed: float) -> bool:
+        """End the run if it is at its end, or cannot go on; tell whether it was ended."""
+        load, asked_s = self._load, self.head.asked_s
+        if why := load.failure() or self._hindered(self._last_sample):
+            self._conclude(RunState.FAILED, why)
+        elif load.done():
+            self._conclude(RunState.FINISHED, "")
+        elif elapsed >= asked_s - 1e-6:
+            if self.head.workload == "command":
+                self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
+            elif load.complete_until() >= (self._start_s or 0.0) + asked_s or elapsed > asked_s + LAST_BLOCKS_S:
+                self._conclude(RunState.FINISHED, "")
+        elif not load.alive():
+            self._conclude(RunState.FAILED, "All workers ended before their time.")
+        return self.phase is Phase.ENDED
+
     def _elapsed(self, now_s: float) -> float:
         return 0.0 if self._start_s is None else now_s - self._start_s
 
     def _take_errors(self) -> None:
-        errors = self._load.errors()
-        self._sink.add_errors(self.id, errors[len(self._errors) :])
-        self._errors = errors
+        now = self._rows[-1][0]
+        self._events += [RunEvent(now, "check", sentence) for sentence in self._load.said()]
+        fresh = [self._with_readings(error) for error in self._load.errors()[len(self._errors) :]]
+        self._sink.add_errors(self.id, fresh)
+        self._errors += fresh
+
+    def _with_readings(self, error: WorkError) -> WorkError:
+        """Add what its core was at: the sample at or after the moment of the error, half a second off at most."""
+        at = (self._start_s or 0.0) + error.time_s
+        row = next((row for row in reversed(self._rows) if row[0] <= at + SAMPLE_SPAN_S), self._rows[-1])
+
+        def reading(*names: str) -> float | None:
+            places = [self._place[name] for name in names if name in self._place]
+            return _known(row[1 + places[0]]) if places else None
+
+        return replace(
+            error,
+            temp_c=reading(f"temperature.core{self._bystanders.core_of(error.cpu)}", "temperature.package"),
+            clock_mhz=reading(f"clock.cpu{error.cpu}"),
+            voltage_v=reading("voltage.core"),
+        )
 
     def _take_slices(self, elapsed: float, *, final: bool) -> None:
         if self._start_s is None or not self._load.scores:
@@ -188,20 +257,29 @@ class ActiveRun:
             if end > complete + 1e-6 or end - begin < 1.0:
                 break
             units = self._load.units_until(self._start_s + end) - self._load.units_until(self._start_s + begin)
-            fresh.append(Slice(begin, end, units, units * 60.0 / (end - begin)))
+            fresh.append(Slice(begin, end, units, units * self._work_of.per_s / (end - begin)))
         if fresh:
             self._sink.add_slices(self.id, fresh)
             self._slices += fresh
 
     def _summary(self, duration_s: float) -> RunNumbers:
         start = self._start_s or 0.0
-        columns = self.head.columns
-        return run_numbers(self._rows, columns, start, duration_s, self._score(duration_s))
+        load = self._load
+        score = self._score(duration_s) if load.own_score() is None else None
+        numbers = run_numbers(self._rows, self.head.columns, start, duration_s, score)
+        units = load.units_until(start + duration_s) if load.scores else 0.0
+        extra = load.figures(duration_s)
+        if self.head.workload == "idle" and (wakes := self._bystanders.wakes) is not None:
+            extra["wakeups_per_s"] = wakes
+        return with_work(numbers, units, self._slices if self._paced else (), extra, self._bystanders.others)
 
     def _score(self, duration_s: float) -> float | None:
-        if self._start_s is None or duration_s <= 0 or not self._load.scores:
+        load = self._load
+        if (own := load.own_score()) is not None:
+            return own
+        if self._start_s is None or duration_s <= 0 or not load.scores or self.head.workload == "command":
             return None
-        return self._load.units_until(self._start_s + duration_s) * 60.0 / duration_s
+        return load.units_until(self._start_s + duration_s) * self._work_of.per_s / duration_s
 
     def _flush(self) -> None:
         start = self._start_s if self._start_s is not None else self._lead_from_s
@@ -223,18 +301,21 @@ class ActiveRun:
     def _conclude(self, state: RunState, why: str) -> None:
         now = self._rows[-1][0] if self._rows else self._lead_from_s
         duration = min(self._elapsed(now), self.head.asked_s)
-        score = self._score(duration)
-        self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
+        if self._load.done():
+            duration = min(duration, self._load.complete_until() - (self._start_s or 0.0))
         self.phase = Phase.ENDED
-        self.end = RunEnd(state, why, duration, score, self._numbers)
         try:
             if self._start_s is not None:
+                self._bystanders.end(now)
                 self._take_slices(duration, final=True)
                 self._take_errors()
+            self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
+            self.end = RunEnd(state, why, duration, self._score(duration), self._numbers)
             self._flush()
             self._sink.finish(self.id, self.end)
         except BoltError as fault:
             self.unsaved = str(fault)
+            self.end = self.end or RunEnd(state, why, duration, None, self._numbers)
         finally:
             self._load.stop()
 
@@ -253,3 +334,7 @@ class ActiveRun:
             len(self._errors),
             self._numbers,
         )
+
+
+def _known(value: float | None) -> float | None:
+    return None if value is None or isnan(value) else value

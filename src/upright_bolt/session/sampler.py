@@ -11,6 +11,7 @@ from operator import call, mul
 
 from upright_bolt.analysis.holding import BUSY_SHARE, held_by
 from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
 from upright_bolt.kernel import registers as reg
 from upright_bolt.kernel.channels import (
     Asked,
@@ -47,11 +48,16 @@ _NO_NUMBER = (OSError, ValueError, OverflowError)
 
 @dataclass(slots=True)
 class Sample:
-    """One moment: time on the machine's clock, a number per sensor, and what held the clock back."""
+    """One moment: time on the machine's clock, a number per sensor, and what held the clock back.
+
+    Attributes:
+        kinds: what held each kind of core, in the topology's order; empty where all are of one kind.
+    """
 
     time_s: float
     values: Numbers
     constraint: Constraint
+    kinds: tuple[Constraint, ...] = ()
 
 
 class Sampler:
@@ -96,6 +102,8 @@ class Sampler:
         self._last_limits: Numbers = []
         self._lowest_now: Numbers = [None] * len(self._lowest)
         self._last_throttle: list[float | None] = []
+        self._throttling = False
+        self._said = NOTHING_SAID
         self._find_places()
 
     def use(self, surveyed: Surveyed) -> None:
@@ -124,6 +132,7 @@ class Sampler:
             )
             for kind, cpus in self._surveyed.topology.kinds
         ]
+        self._kind_tops = [self._tops_of(cpus) for _, cpus in self._surveyed.topology.kinds]
         self._throttle_span = _span([i for name, i in place.items() if name.startswith("throttle.")])
         core_of = self._surveyed.topology.core_of
         self._core_busy = [
@@ -155,6 +164,15 @@ class Sampler:
         control = self._surveyed.controls.get("clock-max")
         return self._open(control.files[0], 1e-3) if control is not None and control.files else None
 
+    def _tops_of(self, cpus: tuple[int, ...]) -> tuple[Read, float | None]:
+        """Return what reads the cap of one kind of core, and the highest clock of that kind in MHz if it is told."""
+        policy = min(cpus)
+        try:
+            highest = _number(self._files.read(paths.policy(policy, "cpuinfo_max_freq")), 1e-3)
+        except FileFault:
+            highest = None
+        return self._open_word(paths.policy(policy, "scaling_max_freq")), highest
+
     def _add_own(self, channels: Iterable[Channel]) -> list[Sensor]:
         sensors = []
         for channel in channels:
@@ -174,8 +192,8 @@ class Sampler:
                 if slot is not None:
                     self._counters.append((place, slot, span, scale))
                     self.sensors.append(sensor)
-            case LowestOf(sensor, paths, scale):
-                slots = [slot for path in paths if (slot := self._open(path, scale)) is not None]
+            case LowestOf(sensor, limits, scale):
+                slots = [slot for path in limits if (slot := self._open(path, scale)) is not None]
                 if slots:
                     self._lowest.append((place, slots[0], slots[-1] + 1))
                     self.sensors.append(sensor)
@@ -236,7 +254,8 @@ class Sampler:
         if self._busy is not None:
             self._busy.take(now, values)
         cap = None if self._cap_place is None else decoded[self._cap_place]
-        return Sample(now, values, self._held(values, self._take_means(values), cap))
+        held = self._held(values, self._take_means(values), cap)
+        return Sample(now, values, held, self._kinds_held(values, held) if self._kinds else ())
 
     def _take_limits(self, decoded: Numbers, limits: Numbers) -> None:
         self._last_limits = limits
@@ -314,29 +333,55 @@ class Sampler:
         return any(n is not None and o is not None and n > o for n, o in zip(counts, last, strict=True))
 
     def _held(self, values: Numbers, busiest: float | None, cap_mhz: float | None) -> Constraint:
-        throttled = self._throttled(values)
+        self._throttling = self._throttled(values)
         if busiest is None or busiest < BUSY_SHARE:
             return held_by(busiest)
         surveyed = self._surveyed
-        power, sustained, burst, temperature = [None if i is None else values[i] for i in self._known]
         cores = 0
         if surveyed.turbo_table_mhz:
             cores = len({core for core, i in self._core_busy if (values[i] or 0.0) >= BUSY_SHARE})
+        self._said = self._reasons(values)
+        clock = values[self._mean_places[0]]
+        return self._held_at(values, busiest, clock, cap_mhz, surveyed.turbo_table_mhz, cores, surveyed.highest_mhz)
+
+    def _held_at(
+        self,
+        values: Numbers,
+        busiest: float | None,
+        clock_mhz: float | None,
+        cap_mhz: float | None,
+        table_mhz: tuple[float, ...],
+        cores: int,
+        highest_mhz: float | None,
+    ) -> Constraint:
+        power, sustained, burst, temperature = [None if i is None else values[i] for i in self._known]
         return held_by(
             busiest,
             busy_cores=cores,
-            clock_mhz=values[self._mean_places[0]],
+            clock_mhz=clock_mhz,
             power_w=power,
             sustained_w=sustained,
             burst_w=burst,
             temp_c=temperature,
-            ceiling_c=surveyed.ceiling_c,
-            throttled=throttled,
+            ceiling_c=self._surveyed.ceiling_c,
+            throttled=self._throttling,
             cap_mhz=cap_mhz,
-            turbo_table_mhz=surveyed.turbo_table_mhz,
-            highest_mhz=surveyed.highest_mhz,
-            reasons=self._reasons(values),
+            turbo_table_mhz=table_mhz,
+            highest_mhz=highest_mhz,
+            reasons=self._said,
         )
+
+    def _kinds_held(self, values: Numbers, held: Constraint) -> tuple[Constraint, ...]:
+        """Return what holds each kind: watts, heat and signals hold all that work, clocks each kind by itself."""
+        found = []
+        for (clock_place, _, _, places), (read_cap, highest) in zip(self._kinds, self._kind_tops, strict=True):
+            busiest = max((share for i in places if (share := values[i]) is not None), default=None)
+            if held is Constraint.NO_WORK or busiest is None or busiest < BUSY_SHARE:
+                found.append(held_by(busiest))
+                continue
+            cap = _number(_read_or_nothing(read_cap), 1e-3)
+            found.append(self._held_at(values, busiest, values[clock_place], cap, (), 0, highest))
+        return tuple(found)
 
     def _reasons(self, values: Numbers) -> frozenset[Constraint]:
         """Return what the processor's bits say: those that are live, and those that were set since the last sample."""

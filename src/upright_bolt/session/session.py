@@ -1,5 +1,6 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
+import uuid
 from dataclasses import asdict, dataclass
 
 from upright_bolt.errors import BadInput, InUse
@@ -8,18 +9,21 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.run import Conditions, RunEvent, RunHead
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
+from upright_bolt.model.work import Options, check_options
+from upright_bolt.session.bystanders import Bystanders
 from upright_bolt.session.direct import now_stamp
 from upright_bolt.session.machine import Machine
-from upright_bolt.session.numbers import HELD_BY
+from upright_bolt.session.numbers import held_columns
 from upright_bolt.session.reach import Reach
 from upright_bolt.session.running import ActiveRun, Phase, RunSink
 from upright_bolt.session.sampler import Sample
 from upright_bolt.session.watch import Watcher
-from upright_bolt.workload.load import choose_cpus
+from upright_bolt.workload.load import Task, choose_cpus
 
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
 SHORTEST_RUN_S = 5.0
+PLAIN = Options()
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +74,7 @@ class Session:
         """Take a sample and let a run in progress go on."""
         sample = self._last = self.reach.sample()
         self._events += self._watcher.observe(sample)
+        self._take_slips()
         if self.reach.trouble != self._trouble:
             self._trouble = self.reach.trouble
             self._note("service", self._trouble or "The root service answers again")
@@ -77,6 +82,12 @@ class Session:
         if self.run is not None:
             self.run.tick(sample, events)
         return Tick(sample, tuple(events))
+
+    def _take_slips(self) -> None:
+        for slip in self.machine.clock.slips():
+            self._note("slept" if slip.slept else "clock", slip.show())
+            if slip.slept and self.run is not None:
+                self.run.fail(f"{slip.show()} in the middle of the run; what came before is kept.")
 
     def end_run(self) -> ActiveRun | None:
         """Return the run if it has ended, and make room for the next."""
@@ -123,6 +134,7 @@ class Session:
         *,
         threads: int | None = None,
         kind: str = "",
+        options: Options = PLAIN,
     ) -> ActiveRun:
         """Begin a run; ``tick`` carries it on.
 
@@ -134,9 +146,10 @@ class Session:
             series: shared by runs that are repeats of each other.
             threads: processors to keep busy; None for all.
             kind: a kind of core; empty for any.
+            options: what else is asked of the workload.
 
         Raises:
-            BadInput: nothing can run here, no such workload, length, number of threads or kind of core.
+            BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
             InUse: another process holds the machine.
         """
         if self.reach.closed:
@@ -145,8 +158,11 @@ class Session:
             raise BadInput("A run is in progress; stop it or wait for its end.")
         if not SHORTEST_RUN_S <= duration_s <= LONGEST_RUN_S:
             raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {duration_s:g} s is outside that.")
+        check_options(workload, options)
         cpus = choose_cpus(self.about.topology, workload, threads, kind)
-        load = self.machine.load(workload, cpus)
+        load = self.machine.load(Task(workload, cpus, options))
+        if workload == "battery" and (why := self._no_drain()):
+            raise BadInput(why)
         identity = self.about.identity
         trial = self.status().trial
         in_force = self.in_force()
@@ -166,12 +182,32 @@ class Session:
                 core_kind=kind,
             ),
             started_at=now_stamp(),
-            columns=(*(sensor.name for sensor in self.about.sensors), HELD_BY),
+            columns=(
+                *(sensor.name for sensor in self.about.sensors),
+                *held_columns([kind for kind, _ in self.about.topology.kinds]),
+            ),
             series=series,
+            options=options,
+            key=uuid.uuid4().hex,
         )
-        self.run = ActiveRun(head, load, sink, self.place, self.machine.clock.now_s())
+        beside = Bystanders(self.machine.files, self.about.topology)
+        hindered = self._plugged_in if workload == "battery" else _never
+        self.run = ActiveRun(head, load, sink, self.place, self.machine.clock.now_s(), beside, hindered)
         self._note("run", f"Run {self.run.id} started")
         return self.run
+
+    def _no_drain(self) -> str:
+        """Return why the battery's drain cannot be measured now, as a sentence; empty if it can."""
+        place = self.place.get("battery.drain")
+        if place is None:
+            return "This machine has no battery whose drain could be measured."
+        sample = self.tick().sample
+        return self._plugged_in(sample, "; pull its plug, then start the run")
+
+    def _plugged_in(self, sample: Sample, advice: str = "") -> str:
+        place = self.place.get("charger")
+        plugged = place is not None and sample.values[place]
+        return f"The charger is plugged in, so the battery does not drain{advice}." if plugged else ""
 
     def _power_source(self) -> str:
         place = self.place.get("charger")
@@ -196,3 +232,7 @@ class Session:
         if self.run is not None:
             self.run.stop("the program was closed")
         return self.reach.close()
+
+
+def _never(_sample: Sample) -> str:
+    return ""

@@ -4,7 +4,9 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from upright_bolt.analysis import phases, thermal
+from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.run import RunRecord
+from upright_bolt.model.work import workload
 from upright_bolt.store.runs import RunStore
 
 FAN = "fan.1"
@@ -26,6 +28,7 @@ class Details:
     def sentences(self) -> list[str]:
         """Return it in words."""
         told = [words] if (words := phases.sentence(self.phases)) else []
+        told += self._evidence()
         if self.cooling is not None and self.cooling.still_needs_s >= 1.0:
             ends = self.cooling.settled_c
             told.append(
@@ -44,15 +47,28 @@ class Details:
             )
         return told
 
+    def _evidence(self) -> list[str]:
+        """Return what speaks for the constraints of the last phase, e.g. "Sustained limit: 18.0 W of 18 W, …"."""
+        last = self.phases[-1] if self.phases else None
+        return [
+            f"  {(f'{held.kind.capitalize()}, ' if held.kind else '')}{held.constraint}: {held.evidence}, "
+            f"since {clock_text(held.since_s)}, {held.share:.0%} of that time"
+            for held in (last.held if last is not None else ())
+            if held.evidence
+        ]
+
 
 def details_of(store: RunStore, record: RunRecord, below_c: float | None = None) -> Details:
     """Return the details of a kept run; ``below_c`` asks what its cooling carries below that temperature."""
     time_s, columns = store.telemetry(record.id)
-    found = phases.find(time_s, columns, record.end.duration_s)
+    even = workload(record.head.workload).even
+    cap = record.head.settings.get("clock-max")
+    look = phases.find if even else phases.whole
+    found = look(time_s, columns, record.end.duration_s, cap_mhz=cap if isinstance(cap, float) else None)
     under_load = time_s <= record.end.duration_s + 1e-6
     power, temp = columns.get("power.package"), columns.get("temperature.package")
     cooling = None
-    if power is not None and temp is not None:
+    if even and power is not None and temp is not None:
         fan = columns.get(FAN)
         cooling = thermal.fit(
             time_s[under_load], power[under_load], temp[under_load], None if fan is None else fan[under_load]

@@ -10,7 +10,8 @@ import numpy as np
 from upright_bolt.analysis.compare import Compared
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import ORDER, Constraint
-from upright_bolt.model.run import RunRecord
+from upright_bolt.model.run import RunNumbers, RunRecord
+from upright_bolt.model.work import score_quantity
 from upright_bolt.session.numbers import HELD_BY
 from upright_bolt.store.runs import RunStore
 
@@ -29,7 +30,9 @@ def run_data(run: RunRecord) -> dict[str, Any]:
         "duration_s": run.end.duration_s,
         "score": run.end.score,
         "score_slices": [part.score for part in run.slices],
-        **asdict(run.end.numbers),
+        "score_unit": score_quantity(run.head.workload, run.head.options).unit,
+        **_numbers_data(run.end.numbers),
+        "options": asdict(run.head.options),
         "errors": [asdict(error) for error in run.errors],
         "settings": run.head.settings,
         "tried": run.head.tried,
@@ -39,6 +42,13 @@ def run_data(run: RunRecord) -> dict[str, Any]:
         "note": run.note,
         "measures": {name: asdict(measure) for name, measure in run.measures.items()},
     }
+
+
+def _numbers_data(numbers: RunNumbers) -> dict[str, Any]:
+    """Return the numbers as plain data, those of the workload alone among the others."""
+    data = asdict(numbers)
+    data.update(data.pop("extra"))
+    return data
 
 
 def compared_data(row: Compared) -> dict[str, Any]:
@@ -65,12 +75,13 @@ def export_csv(store: RunStore, run_id: int, path: Path) -> int:
     """
     store.get(run_id)
     time_s, columns = store.telemetry(run_id)
+    table = [(column, name.startswith(HELD_BY)) for name, column in columns.items()]
     try:
         with path.open("w", newline="") as file:
             writer = csv.writer(file)
             writer.writerow(["time_s", *columns])
             for i, moment in enumerate(time_s):
-                cells = [_cell(column[i], ORDER if name == HELD_BY else None) for name, column in columns.items()]
+                cells = (_cell(column[i], ORDER if held else None) for column, held in table)
                 writer.writerow([f"{moment:.3f}", *cells])
     except OSError as fault:
         raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault

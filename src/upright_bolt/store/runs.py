@@ -28,9 +28,9 @@ from upright_bolt.model.run import (
     Slice,
     WorkError,
 )
-from upright_bolt.session.numbers import run_numbers
+from upright_bolt.model.work import RESTING, Options, workload
+from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
-from upright_bolt.workload.load import RESTING
 
 Floats = NDArray[np.float64]
 
@@ -76,6 +76,8 @@ class RunStore:
             "duration_s": 0.0,
             "numbers": json.dumps(asdict(RunNumbers())),
             "series": head.series,
+            "options": json.dumps(asdict(head.options)),
+            "key": head.key,
         }
         with self._engine.begin() as connection:
             result = connection.execute(tables.runs.insert().values(**values))
@@ -151,10 +153,12 @@ class RunStore:
         time_s, columns = self.telemetry(run_id)
         duration = max(0.0, min(float(time_s[-1]), record.head.asked_s)) if time_s.size else 0.0
         sliced = record.slices[-1].to_s if record.slices else 0.0
-        score = sum(part.units for part in record.slices) * 60.0 / sliced if sliced else None
+        units = sum(part.units for part in record.slices)
+        score = units * workload(record.head.workload).per_s / sliced if sliced else None
         rows = np.column_stack([time_s, *columns.values()]).tolist() if time_s.size else []
         numbers = run_numbers(rows, tuple(columns), 0.0, duration, score) if rows else RunNumbers()
-        return RunEnd(RunState.UNFINISHED, "the program ended in the middle of it", duration, score, numbers)
+        why = "the program ended, or its disk was full, in the middle of it"
+        return RunEnd(RunState.UNFINISHED, why, duration, score, with_work(numbers, units, record.slices))
 
     def get(self, run_id: int) -> RunRecord:
         """Return a run with its slices and errors.
@@ -188,6 +192,8 @@ class RunStore:
             started_at=row["started_at"],
             columns=tuple(json.loads(row["columns"])),
             series=row["series"],
+            options=_options(json.loads(row["options"])),
+            key=row["key"],
         )
         end = RunEnd(
             RunState(row["state"]),
@@ -203,7 +209,7 @@ class RunStore:
             head,
             end,
             tuple(Slice(s["from_s"], s["to_s"], s["units"], s["score"]) for s in slices),
-            tuple(WorkError(e["time_s"], e["cpu"], e["block"], e["what"]) for e in errors),
+            tuple(_error(e) for e in errors),
             row["note"],
             {name: Measure(**measure) for name, measure in json.loads(row["measures"]).items()},
         )
@@ -267,6 +273,14 @@ class RunStore:
 
 def _children(connection: Connection, table: Any, run_id: int, order: Any) -> list[RowMapping]:  # noqa: ANN401
     return list(connection.execute(select(table).where(table.c.run_id == run_id).order_by(order)).mappings())
+
+
+def _error(row: RowMapping) -> WorkError:
+    return WorkError(**{name: row[name] for name in WorkError.__dataclass_fields__})
+
+
+def _options(told: dict[str, Any]) -> Options:
+    return Options(**{**told, "command": tuple(told.get("command", ()))})
 
 
 def _prepare(connection: Any, _: object) -> None:  # noqa: ANN401 - the driver's own connection

@@ -6,8 +6,8 @@ from sqlalchemy import Connection, inspect, text
 
 from upright_bolt.errors import BoltError
 
-NEWEST = "0002"
-KNOWN = ("0001", "0002")
+NEWEST = "0003"
+KNOWN = ("0001", "0002", "0003")
 
 
 def upgrade(connection: Connection) -> None:

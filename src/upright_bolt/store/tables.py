@@ -26,6 +26,8 @@ runs = Table(
     Column("series", String, nullable=False, server_default=""),
     Column("note", String, nullable=False, server_default=""),
     Column("measures", String, nullable=False, server_default="{}"),  # JSON
+    Column("options", String, nullable=False, server_default="{}"),  # JSON
+    Column("key", String, nullable=False, server_default=""),
     Index("runs_by_machine", "machine", "state"),
     sqlite_autoincrement=True,  # a deleted run's number is never given to another
 )
@@ -58,6 +60,9 @@ errors = Table(
     Column("cpu", Integer, nullable=False),
     Column("block", String, nullable=False),
     Column("what", String, nullable=False),
+    Column("temp_c", Float),
+    Column("clock_mhz", Float),
+    Column("voltage_v", Float),
 )
 
 events = Table(

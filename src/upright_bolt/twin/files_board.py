@@ -19,6 +19,7 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
     _identity(physics, readers)
     _heat(physics, readers)
     _supply(physics, readers)
+    _processes(physics, readers)
     writers: Writers = {}
     if physics.spec.face is Face.POWERCAP and not physics.spec.locked:
         offset = f"{paths.PCI_DEVICES}/0000:00:04.0/tcc_offset_degree_celsius"
@@ -92,7 +93,22 @@ def _stat(physics: Physics) -> str:
         total_idle += idle
         rows.append(f"cpu{cpu} {busy} 0 0 {idle} 0 0 0 0 0 0")
     first = f"cpu  {total_busy} 0 0 {total_idle} 0 0 0 0 0 0"
-    return "\n".join([first, *rows, "intr 0", "ctxt 0", "btime 0"])
+    interrupts = int(state.time_s * 240 + sum(state.busy_s) * 900)
+    return "\n".join([first, *rows, f"intr {interrupts}", "ctxt 0", "btime 0"])
+
+
+DESKTOP = (("wheelhouse-desk", 0.045), ("tide-table", 0.02), ("chart-sync", 0.008))
+"""Programs that a twin's desktop runs, each with its share of one processor."""
+
+
+def _processes(physics: Physics, readers: Readers) -> None:
+    for number, (name, share) in enumerate(DESKTOP, start=801):
+        readers[paths.process_stat(number)] = partial(_process, physics, number, name, share)
+
+
+def _process(physics: Physics, number: int, name: str, share: float) -> str:
+    ticks = int(physics.state.time_s * share * TICKS_PER_S)
+    return f"{number} ({name}) S 1 {number} {number} 0 -1 0 0 0 0 0 {ticks} 0 0 0 20 0 1 0 0 0 0"
 
 
 def _heat(physics: Physics, readers: Readers) -> None:

@@ -6,7 +6,7 @@ from pathlib import Path
 from upright_bolt.errors import NotHere
 from upright_bolt.twin.chip import TWINS, TwinSpec
 from upright_bolt.twin.files import TwinFiles
-from upright_bolt.twin.physics import Demand, Physics
+from upright_bolt.twin.physics import Demand, Physics, Player
 from upright_bolt.twin.registers import TwinRegisters
 from upright_bolt.twin.state import TwinState, fresh_state, load_state, save_state
 
@@ -45,6 +45,11 @@ class Twin:
         """Ask for work on the given logical processors from now on; none at all if empty."""
         self.physics.demand = Demand(threads, activity)
 
+    def employ(self, player: Player | None) -> None:
+        """Let work by turns ask for the processor from now on; None for nothing at all."""
+        self.physics.player = player
+        self.physics.demand = Demand()
+
     def plug(self, *, charger: bool) -> None:
         """Plug the charger in or out."""
         self.physics.plug(charger=charger)
@@ -80,6 +85,10 @@ class TwinClock:
             if self._due > now:
                 time.sleep(self._due - now)
         self._twin.physics.advance(ahead)
+
+    def slips(self) -> tuple[()]:
+        """A twin's time neither sleeps nor is set."""
+        return ()
 
     def keep_up(self) -> None:
         """Let as much time pass as has passed outside since the last call."""

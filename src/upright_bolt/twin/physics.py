@@ -7,6 +7,7 @@ and the watts of each moment at or below the burst limit; the clock is the highe
 
 from dataclasses import dataclass
 from math import exp
+from typing import Protocol
 
 from upright_bolt.errors import MachineFroze
 from upright_bolt.twin.chip import TwinSpec
@@ -36,22 +37,45 @@ ONE_THREAD_SHARE = 0.62
 
 @dataclass(slots=True)
 class Demand:
-    """What asks for the processor: logical processors kept fully busy, and the activity of that work (1 is usual).
+    """What asks for the processor.
 
-    Background work (a desktop doing nothing much) comes on top.
+    Attributes:
+        threads: logical processors kept busy. Background work (a desktop doing nothing much) comes on top.
+        activity: of that work; 1 is usual.
+        share: how busy it keeps them, 0 to 1.
+        mix: its instruction mix, which a wrong result is ascribed to; empty for any.
     """
 
     threads: frozenset[int] = frozenset()
     activity: float = 1.0
+    share: float = 1.0
+    mix: str = ""
+
+
+class Player(Protocol):
+    """Work that asks for the processor by turns; asked before and after every step."""
+
+    def before(self, physics: "Physics") -> float:
+        """Set the demand of the moment and return for how many seconds it will stand at most."""
+        ...
+
+    def after(self, physics: "Physics", dt: float) -> None:
+        """Take note of the work done in a step of ``dt`` seconds."""
+        ...
 
 
 class Physics:
-    """Advances a ``TwinState`` in time. The demand may be changed between steps."""
+    """Advances a ``TwinState`` in time. The demand may be changed between steps.
+
+    Attributes:
+        player: work that changes the demand within a step; None for steady demand.
+    """
 
     def __init__(self, spec: TwinSpec, state: TwinState) -> None:
         self.spec = spec
         self.state = state
         self.demand = Demand()
+        self.player: Player | None = None
         self._noise = Noise(state.noise)
         chip = spec.chip
         count = int((chip.turbo_table_mhz[0] - chip.clock_min_mhz) / GRID_MHZ) + 1
@@ -89,7 +113,14 @@ class Physics:
         """Let ``seconds`` pass."""
         until = self.state.time_s + seconds
         while until - self.state.time_s > 1e-9:
-            self._step(min(STEP_S, until - self.state.time_s))
+            dt = min(STEP_S, until - self.state.time_s)
+            player = self.player
+            if player is None:
+                self._step(dt)
+                continue
+            dt = min(dt, player.before(self))
+            self._step(dt)
+            player.after(self, dt)
 
     def _step(self, dt: float) -> None:
         state, noise = self.state, self._noise
@@ -112,12 +143,13 @@ class Physics:
     def _busy(self, background: float, dt: float) -> tuple[list[float], list[float], int]:
         """Return each core's share of full watts, its busy share, and how many cores are awake."""
         state, demanded = self.state, self.demand.threads
+        full = max(self.demand.share, background)
         weights, shares = [], []
         active = 0
         for core in range(self.spec.chip.cores):
             loads = []
             for cpu in (2 * core, 2 * core + 1):
-                share = 1.0 if cpu in demanded else background
+                share = full if cpu in demanded else background
                 state.busy_s[cpu] += share * dt
                 state.idle_s[cpu] += (1.0 - share) * dt
                 loads.append(share)
@@ -228,6 +260,11 @@ class Physics:
         i = min(max(int(place), 0), len(table) - 2)
         return table[i] + (place - i) * (table[i + 1] - table[i])
 
+    def pace(self) -> float:
+        """Return what a busy core gets done, in GHz of clock less what waiting for memory costs."""
+        ghz = self.state.clock_mhz / 1000.0
+        return ghz / (1.0 + self.spec.chip.memory_drag * ghz)
+
     def _account(self, clock: float, watts: float, weights: list[float], dt: float) -> None:
         state, chip = self.state, self.spec.chip
         state.clock_mhz = clock
@@ -260,7 +297,7 @@ class Physics:
             raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
         if self.demand.threads and noise.uniform() < 1.0 - exp(-rate * dt):
             cpu = sorted(self.demand.threads)[int(noise.uniform() * len(self.demand.threads))]
-            block = "memory" if self._cache_beyond > self._core_beyond else "vector"
+            block = self.demand.mix or ("memory" if self._cache_beyond > self._core_beyond else "vector")
             state.mishaps.append([state.time_s, float(cpu), block])
 
     def restart(self) -> None:
@@ -272,6 +309,7 @@ class Physics:
         for name in TwinState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
+        self.player = None
         self.firmware_resets_limits()
 
     def _heat(self, watts: float, dt: float) -> None:

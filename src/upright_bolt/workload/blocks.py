@@ -24,8 +24,10 @@ KNOWN = {
     "integer": "d660d0dce3f55932023341b01b837d471e34d31eb936b7f1548a259329c983b7",
     "compression": "7c5424f577212a013b3e2e785d6ff9fe5cc8bd221ccd58a770aeb09a1108595c",
     "memory": "0ec4be1fe488729439d29761795ae1dab498b774e41ca3ebff1ade71c537d1ab",
+    "task": "901be798104557349e9b4481284ab70e314471c4099cfdf564f7aff65dd61650",
+    "frame": "4152e9ae98b8f71f5934ae97a54921f247b020f691f54e540722e2d422244d3a",
 }
-"""SHA-256 of each block's result."""
+"""SHA-256 of each block's result. Since results are exact, this is the digest of every machine at stock."""
 
 
 def _counting(count: int, multiplier: int, modulus: int) -> NDArray[np.int64]:
@@ -57,17 +59,31 @@ class Mix:
         """Return the blocks by name, in the order of a round."""
         return self._blocks
 
+    def task(self) -> bytes:
+        """Return the result of a short task, as light use asks for: a thread of numbers, a little packing."""
+        return self._digits(40_000) + zlib.decompress(zlib.compress(self._hashed, 6))[-32:]
+
+    def frame(self) -> bytes:
+        """Return the result of one processor's part of a frame: mostly vectors, some numbers."""
+        return self._product(3) + self._digits(1_500)
+
     def _vector(self) -> bytes:
+        return self._product(14)
+
+    def _product(self, rounds: int) -> bytes:
         product = self._left
-        for _ in range(14):
+        for _ in range(rounds):
             product = product @ self._right
             product -= 509.0 * np.floor(product / 509.0)
         return _folded(product)
 
     def _integer(self) -> bytes:
+        return self._digits(44_000)
+
+    def _digits(self, count: int) -> bytes:
         value = 0x9E3779B97F4A7C15
         seen = bytearray()
-        for _ in range(44_000):
+        for _ in range(count):
             value ^= (value << 13) & 0xFFFFFFFFFFFFFFFF
             value ^= value >> 7
             value ^= (value << 17) & 0xFFFFFFFFFFFFFFFF

@@ -1,78 +1,95 @@
 """The face that a workload in execution shows to a run, wherever it executes."""
 
 from collections.abc import Callable
-from typing import Protocol
+from dataclasses import dataclass, field
 
-from upright_bolt.errors import BadInput, NotHere
+from upright_bolt.errors import BadInput
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import WorkError
-
-WORKLOADS = {
-    "steady": "All cores, mixed work: vectors, integers and hashing, compression, memory.",
-    "single": "One core alone, the same work: how far turbo goes when nothing else needs watts.",
-    "idle": "No work: what the machine draws and how warm it is when left alone.",
-    "watch": "No work of ours: records while you do something else, whose results you enter afterwards.",
-}
-"""Workloads by name, with a sentence on what each is for."""
-RESTING = ("idle", "watch")
-"""Workloads without work of ours, and so without a score."""
+from upright_bolt.model.work import Options, workload
 
 
-class Load(Protocol):
-    """A workload in execution. All times are on the machine's clock.
+@dataclass(frozen=True, slots=True)
+class Task:
+    """What a load is made for: a workload's name, the processors it keeps busy, and what else is asked of it."""
+
+    workload: str
+    cpus: tuple[int, ...]
+    options: Options = field(default_factory=Options)
+
+    @property
+    def per_s(self) -> float:
+        """Its score counts units in so many seconds."""
+        return workload(self.workload).per_s
+
+
+class Load:
+    """A workload in execution. All times are on the machine's clock. What a kind of load lacks stands here as nothing.
 
     Attributes:
         scores: whether it counts work units at all.
     """
 
-    scores: bool
+    scores = True
 
     def prepare(self) -> None:
         """Begin whatever must stand before work starts. Raises BoltError if it cannot."""
-        ...
 
     def ready(self) -> bool:
         """Tell whether work could start now. Raises BoltError if it never will."""
-        ...
+        return True
 
     def start(self) -> float:
         """Start the work and return the moment of the load start in s."""
-        ...
+        raise NotImplementedError
 
     def units_until(self, time_s: float) -> float:
         """Return the work units done from the load start to ``time_s``, blocks under way in proportion."""
-        ...
+        raise NotImplementedError
 
     def complete_until(self) -> float:
         """Return the moment up to which ``units_until`` is final."""
-        ...
+        raise NotImplementedError
 
     def errors(self) -> list[WorkError]:
-        """Return wrong results and dead workers so far; times in s from the load start."""
-        ...
+        """Return wrong results, and workers that died or hang, so far; times in s from the load start."""
+        return []
+
+    def failure(self) -> str:
+        """Return why nothing that comes of it can count, as a sentence; empty if all is well."""
+        return ""
+
+    def done(self) -> bool:
+        """Tell whether it has come to an end of its own."""
+        return False
+
+    def own_score(self) -> float | None:
+        """Return its score, if that is not its units over time."""
+        return None
+
+    def figures(self, duration_s: float) -> dict[str, float]:  # noqa: ARG002 - for those that have some
+        """Return numbers of this workload alone over the first ``duration_s`` of load."""
+        return {}
+
+    def said(self) -> list[str]:
+        """Return what it has to tell since it was asked last, in sentences."""
+        return []
 
     def alive(self) -> bool:
         """Tell whether any worker is still at work."""
-        ...
+        return True
 
     def stop(self) -> None:
         """End the work at once; harmless when called again."""
-        ...
 
 
-def check_workload(name: str) -> None:
-    """Raise ``NotHere`` unless there is a workload called ``name``."""
-    if name not in WORKLOADS:
-        raise NotHere(f"There is no workload “{name}”. Workloads: {', '.join(WORKLOADS)}.")
-
-
-def choose_cpus(topology: Topology, workload: str, threads: int | None, kind: str) -> tuple[int, ...]:
+def choose_cpus(topology: Topology, name: str, threads: int | None, kind: str) -> tuple[int, ...]:
     """Return the logical processors that a workload keeps busy: one thread of each core first, then the second ones.
 
     Args:
         topology: the machine's.
-        workload: its name; ``single`` takes one.
-        threads: how many; None for all, or one for ``single``.
+        name: the workload's.
+        threads: how many; None for as many as the workload usually takes.
         kind: of these cores alone; empty for any.
 
     Raises:
@@ -85,7 +102,8 @@ def choose_cpus(topology: Topology, workload: str, threads: int | None, kind: st
             there = ", ".join(kinds) if kinds else "this machine has cores of one kind"
             raise BadInput(f"kind: “{kind}” is no kind of core here: {there}.")
         cpus = kinds[kind]
-    wanted = threads if threads is not None else (1 if workload == "single" else len(cpus))
+    usual = workload(name).threads
+    wanted = threads if threads is not None else min(usual or len(cpus), len(cpus))
     if not 1 <= wanted <= len(cpus):
         raise BadInput(f"threads: from 1 to {len(cpus)} can be kept busy here; {wanted} is outside that.")
     seen: dict[tuple[int, int], int] = {}
@@ -97,7 +115,7 @@ def choose_cpus(topology: Topology, workload: str, threads: int | None, kind: st
     return tuple(sorted(cpu for _, _, cpu in sorted(order)[:wanted]))
 
 
-class RestLoad:
+class RestLoad(Load):
     """A workload that does nothing: the machine is left alone, or somebody else works.
 
     Args:
@@ -108,13 +126,6 @@ class RestLoad:
 
     def __init__(self, now_s: Callable[[], float]) -> None:
         self._now_s = now_s
-
-    def prepare(self) -> None:
-        """Nothing is to be prepared."""
-
-    def ready(self) -> bool:
-        """It always is."""
-        return True
 
     def start(self) -> float:
         """Return the present moment."""
@@ -127,14 +138,3 @@ class RestLoad:
     def complete_until(self) -> float:
         """Everything up to now is final."""
         return self._now_s()
-
-    def errors(self) -> list[WorkError]:
-        """Nothing can go wrong."""
-        return []
-
-    def alive(self) -> bool:
-        """It never ends by itself."""
-        return True
-
-    def stop(self) -> None:
-        """There is nothing to end."""

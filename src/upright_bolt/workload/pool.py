@@ -7,16 +7,24 @@ import tempfile
 import time
 from bisect import bisect_right
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import IO
 
+from upright_bolt.analysis.felt import frame_numbers, latencies
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
-from upright_bolt.workload.load import check_workload
+from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.worker import SINGLE_THREAD
 
-BLOCKS_PER_UNIT = 4
+BLOCKS_PER_UNIT = {"mixed": 4, "proof": 4}
+"""By way of working; elsewhere a block is a unit."""
+WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "bursts": "bursts", "battery": "bursts",
+        "frames": "frames"}  # fmt: skip
 READY_WITHIN_S = 60.0
 END_WITHIN_S = 3.0
+SILENT_S = 20.0
+"""A worker that has not said anything for so long hangs: the longest pause of any plan is a quarter of that."""
+MISSED = "The checker missed a wrong bit that was planted to test it: this run proves nothing."
 
 
 @dataclass(slots=True)
@@ -26,25 +34,28 @@ class _Worker:
     complaints: IO[bytes]
     ready: bool = False
     dead: bool = False
+    heard_s: float = 0.0
     rest: bytes = b""
     begun: list[float] = field(default_factory=list)
     ended: list[float] = field(default_factory=list)
 
 
-class HostLoad:
-    """Port ``Load`` on this computer.
+class HostLoad(Load):
+    """``Load`` on this computer's own cores.
 
     Args:
-        workload: its name.
-        cpus: the processors to keep busy.
+        task: what it is made for.
         plant: number of the block in which the first worker's checker must find one wrong bit; None for no block.
     """
 
-    def __init__(self, workload: str, cpus: tuple[int, ...], plant: int | None = None) -> None:
-        check_workload(workload)
-        self.scores = True
-        self._cpus = cpus
+    def __init__(self, task: Task, plant: int | None = None) -> None:
+        self._task = task
+        self._way = WAYS[task.workload]
+        self.scores = task.workload != "battery"
+        self._blocks_per_unit = BLOCKS_PER_UNIT.get(self._way, 1)
         self._plant = plant
+        self._proved: list[bool] = []
+        self._told_proved = False
         self._workers: list[_Worker] = []
         self._errors: list[WorkError] = []
         self._start_s = 0.0
@@ -54,10 +65,10 @@ class HostLoad:
         """Start the workers; they warm up by themselves."""
         self._prepared_s = time.monotonic()
         environment = {**os.environ, **SINGLE_THREAD}
-        for i, cpu in enumerate(self._cpus):
-            command = [sys.executable, "-m", "upright_bolt.workload.worker", str(cpu)]
-            if self._plant is not None and i == 0:
-                command.append(str(self._plant))
+        for i, cpu in enumerate(self._task.cpus):
+            plant = self._plant if self._plant is not None and i == 0 else -1
+            words = (cpu, self._way, i, plant, self._task.options.rate_fps)
+            command = [sys.executable, "-m", "upright_bolt.workload.worker", *map(str, words)]
             complaints = tempfile.TemporaryFile()  # noqa: SIM115 - closed in stop
             try:
                 process = subprocess.Popen(
@@ -92,7 +103,8 @@ class HostLoad:
         for worker in self._workers:
             if worker.process.stdin is not None:
                 try:
-                    worker.process.stdin.write(b"go\n")
+                    worker.heard_s = self._start_s
+                    worker.process.stdin.write(b"%.6f\n" % self._start_s)
                     worker.process.stdin.flush()
                 except BrokenPipeError:
                     self._bury(worker)
@@ -110,7 +122,10 @@ class HostLoad:
                 if not data:
                     self._bury(worker)
                     break
+                worker.heard_s = time.monotonic()
                 self._take(worker, data)
+            if self._start_s and not worker.dead and time.monotonic() - worker.heard_s > SILENT_S:
+                self._give_up(worker)
 
     def _take(self, worker: _Worker, data: bytes) -> None:
         lines = (worker.rest + data).split(b"\n")
@@ -121,6 +136,8 @@ class HostLoad:
                 worker.ready = True
             elif words[:1] == ["bad"] and len(words) == 2:
                 self._errors.append(WorkError(0.0, worker.cpu, words[1], "wrong result while warming up"))
+            elif words[:1] == ["p"] and len(words) == 4:
+                self._proved.append(words[3] == "1")
             elif words[:1] == ["b"] and len(words) == 5:
                 begun, ended = float(words[2]), float(words[3])
                 worker.begun.append(begun)
@@ -135,10 +152,49 @@ class HostLoad:
             what = f"the worker died (signal {-code})" if code < 0 else f"the worker ended with code {code}"
             self._errors.append(WorkError(time.monotonic() - self._start_s, worker.cpu, "", what))
 
+    def _give_up(self, worker: _Worker) -> None:
+        """End a worker that does not answer; what it was asked to check stays unknown."""
+        worker.process.kill()
+        worker.process.wait()
+        worker.dead = True
+        after = worker.heard_s - self._start_s
+        self._errors.append(WorkError(after, worker.cpu, "", f"the worker hung: nothing for {SILENT_S:.0f} s"))
+
     def units_until(self, time_s: float) -> float:
-        """Return finished blocks over blocks per unit, the block under way at ``time_s`` in proportion."""
+        """Return finished blocks over blocks per unit, the block under way at ``time_s`` in proportion.
+
+        A frame is a unit once each processor has done its part of it.
+        """
         self._read()
-        return sum(_blocks_until(worker, time_s) for worker in self._workers) / BLOCKS_PER_UNIT
+        done = [_blocks_until(worker, time_s) for worker in self._workers]
+        return min(done, default=0.0) if self._way == "frames" else sum(done) / self._blocks_per_unit
+
+    def figures(self, duration_s: float) -> dict[str, float]:
+        """Return latencies, frame numbers, or what was checked."""
+        self._read()
+        until = self._start_s + duration_s
+        counts = [bisect_right(worker.ended, until) for worker in self._workers]
+        if self._way == "bursts":
+            return latencies(
+                [w.ended[i] - w.begun[i] for w, count in zip(self._workers, counts, strict=True) for i in range(count)]
+            )
+        if self._way == "frames":
+            ends = [max(w.ended[i] for w in self._workers) for i in range(min(counts, default=0))]
+            return frame_numbers([b - a for a, b in pairwise(ends)], self._task.options.rate_fps)
+        if self._way == "proof":
+            return {"blocks_checked": float(sum(counts)), "planted_caught": float(sum(self._proved))}
+        return {}
+
+    def failure(self) -> str:
+        """Return a sentence if a checker missed its planted error."""
+        return "" if all(self._proved) else MISSED
+
+    def said(self) -> list[str]:
+        """Tell once that every checker has caught its planted error."""
+        if self._told_proved or self._way != "proof" or len(self._proved) < len(self._workers) or self.failure():
+            return []
+        self._told_proved = True
+        return [f"The checkers caught one planted wrong bit each, on {len(self._proved)} processors."]
 
     def complete_until(self) -> float:
         """Return the end of the last block that every living worker has finished."""

@@ -1,36 +1,54 @@
 """Workloads on a twin: a demand on its simulated cores, and the units its physics counts."""
 
+from bisect import bisect_right
+from itertools import pairwise
+from random import Random
+
+from upright_bolt.analysis.felt import frame_numbers, latencies
+from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
 from upright_bolt.twin.machine import Twin
-from upright_bolt.workload.load import check_workload
+from upright_bolt.workload.load import Load, Task
+from upright_bolt.workload.plan import pauses
+from upright_bolt.workload.players import FRAME_WORK, TASK_WORK, StagePlayer, TurnPlayer
+
+COMMAND_UNITS = 400.0
+"""What stands in for a command: so many units on all cores."""
+PLANTED = "planted"
+BLOCKS_PER_UNIT = 4
+HICCUP_PART = 0.004
+"""Part of a twin's frames that something else on its desktop delays."""
+HICCUP_S = 0.012
 
 
-class TwinLoad:
-    """Port ``Load`` on a twin.
+class TwinLoad(Load):
+    """``Load`` on a twin.
 
     Args:
         twin: the twin.
-        workload: its name.
-        cpus: the simulated processors to keep busy.
+        task: what it is made for; the word of a command is not run, a fixed piece of work stands in for it.
+
+    Raises:
+        BadInput: a twin cannot do what is asked.
     """
 
-    scores = True
-
-    def __init__(self, twin: Twin, workload: str, cpus: tuple[int, ...]) -> None:
-        check_workload(workload)
-        self._cpus = frozenset(cpus)
+    def __init__(self, twin: Twin, task: Task) -> None:
+        if task.options.pattern:
+            raise BadInput(
+                "pattern: a twin has no programs whose output could be searched; a fixed piece of work stands in "
+                "for the command, scored by its wall time."
+            )
+        self._task = task
+        self.scores = task.workload != "battery"
+        self._threads = frozenset(task.cpus)
         self._twin = twin
         self._start_units = 0.0
         self._start_s = 0.0
         self._marks: list[tuple[float, float]] = []
+        self._turns: TurnPlayer | None = None
+        self._caught: bool | None = None
+        self._told = False
         self._working = False
-
-    def prepare(self) -> None:
-        """A twin needs no preparation."""
-
-    def ready(self) -> bool:
-        """A twin is always ready."""
-        return True
 
     def start(self) -> float:
         """Put the simulated threads to work."""
@@ -39,17 +57,42 @@ class TwinLoad:
         self._start_s = state.time_s
         state.mishaps.clear()
         self._marks = [(state.time_s, 0.0)]
-        self._twin.demand(self._cpus)
         self._working = True
+        match self._task.workload:
+            case "proof":
+                state.mishaps.append([state.time_s, float(min(self._threads)), PLANTED])
+                self._twin.employ(StagePlayer(self._threads, state.time_s))
+            case "bursts" | "battery":
+                rests = pauses(0)
+                begin = state.time_s + next(rests)
+                self._turns = TurnPlayer(self._threads, TASK_WORK, begin, lambda _due, end: end + next(rests))
+                self._twin.employ(self._turns)
+            case "frames":
+                self._turns = TurnPlayer(self._threads, FRAME_WORK, state.time_s, self._beat)
+                self._twin.employ(self._turns)
+            case _:
+                self._twin.demand(self._threads)
         return state.time_s
+
+    def _beat(self, due: float, end: float) -> float:
+        """Return when the next frame begins: at its beat, or at once when late; now and then the desktop delays it."""
+        pieces = self._turns.pieces if self._turns is not None else []
+        dice = Random(len(pieces) * 7919 + self._twin.spec.seed)  # noqa: S311 - hiccups, not secrets
+        late = HICCUP_S * dice.random() if dice.random() < HICCUP_PART else 0.0
+        return max(due + 1.0 / self._task.options.rate_fps, end) + late
 
     def units_until(self, time_s: float) -> float:
         """Return units done up to ``time_s``, in proportion between the moments at which it was asked."""
+        if self._turns is not None:
+            return float(bisect_right(self._turns.pieces, time_s, key=lambda piece: piece[1]))
         self._mark()
         for (t0, u0), (t1, u1) in zip(reversed(self._marks[:-1]), reversed(self._marks[1:]), strict=True):
             if t0 <= time_s <= t1:
-                return u0 + (u1 - u0) * ((time_s - t0) / (t1 - t0) if t1 > t0 else 1.0)
-        return self._marks[-1][1] if time_s > self._marks[-1][0] else 0.0
+                return self._counted(u0 + (u1 - u0) * ((time_s - t0) / (t1 - t0) if t1 > t0 else 1.0))
+        return self._counted(self._marks[-1][1]) if time_s > self._marks[-1][0] else 0.0
+
+    def _counted(self, units: float) -> float:
+        return float(units // COMMAND_UNITS) if self._task.workload == "command" else units
 
     def _mark(self) -> None:
         state = self._twin.state
@@ -59,15 +102,59 @@ class TwinLoad:
     def complete_until(self) -> float:
         """Everything the twin has done is final."""
         self._mark()
-        return self._marks[-1][0]
+        return self._twin.state.time_s if self._working else self._marks[-1][0]
+
+    def done(self) -> bool:
+        """Tell whether the piece of work that stands in for a command has been done as often as asked."""
+        self._mark()
+        wanted = COMMAND_UNITS * self._task.options.times
+        return self._task.workload == "command" and self._marks[-1][1] >= wanted
+
+    def own_score(self) -> float | None:
+        """Return the mean wall time of the times so far, for a command."""
+        if self._task.workload != "command":
+            return None
+        ends = self._times()
+        return (ends[-1] - self._start_s) / len(ends) if ends else None
+
+    def _times(self) -> list[float]:
+        """Return when each time of a command was over."""
+        self._mark()
+        ends: list[float] = []
+        for (t0, u0), (t1, u1) in pairwise(self._marks):
+            while len(ends) < self._task.options.times and u1 >= (wanted := COMMAND_UNITS * (len(ends) + 1)):
+                ends.append(t0 + (t1 - t0) * (wanted - u0) / (u1 - u0))
+        return ends
+
+    def figures(self, duration_s: float) -> dict[str, float]:
+        """Return latencies, frame numbers, what was checked, or how often a command ran."""
+        if self._turns is not None:
+            pieces = [p for p in self._turns.pieces if p[1] <= self._start_s + duration_s + 1e-9]
+            if self._task.workload == "frames":
+                gaps = [b - a for (_, a), (_, b) in pairwise(pieces)]
+                return frame_numbers(gaps, self._task.options.rate_fps)
+            return latencies([end - due for due, end in pieces])
+        if self._task.workload == "proof":
+            blocks = self.units_until(self._start_s + duration_s) * BLOCKS_PER_UNIT
+            return {"blocks_checked": float(int(blocks)), "planted_caught": float(bool(self._caught))}
+        return {"times_run": float(len(self._times()))} if self._task.workload == "command" else {}
 
     def errors(self) -> list[WorkError]:
         """Return the wrong results that too little voltage has led to."""
-        return [
-            WorkError(float(time_s) - self._start_s, int(float(cpu)), str(block), "wrong result")
-            for time_s, cpu, block in self._twin.state.mishaps
-            if float(time_s) > self._start_s
-        ]
+        found = []
+        for time_s, cpu, block in self._twin.state.mishaps:
+            if block == PLANTED:
+                self._caught = True
+            elif float(time_s) > self._start_s:
+                found.append(WorkError(float(time_s) - self._start_s, int(float(cpu)), str(block), "wrong result"))
+        return found
+
+    def said(self) -> list[str]:
+        """Tell once that the checker has caught its planted error."""
+        if self._told or not self._caught:
+            return []
+        self._told = True
+        return ["The checker caught the wrong bit that was planted to test it."]
 
     def alive(self) -> bool:
         """Simulated workers do not die."""
@@ -78,4 +165,4 @@ class TwinLoad:
         if self._working:
             self._mark()
             self._working = False
-            self._twin.demand(frozenset())
+            self._twin.employ(None)

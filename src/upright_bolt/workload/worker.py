@@ -1,54 +1,130 @@
-"""A worker process: ``python -m upright_bolt.workload.worker CPU``.
+"""A worker process: ``python -m upright_bolt.workload.worker CPU WAY NUMBER PLANT RATE``.
 
-It pins itself to one processor, makes its inputs, warms up with one checked round, prints ``ready``, and waits
-for a line on standard input. Then it works until it is ended, printing a line per block::
+It pins itself to one processor, makes its inputs, warms up with one checked round, prints ``ready``, and waits for a
+line with the moment of the load start on standard input. Then it works until it is ended, in one of these ways:
+``mixed`` (round after round), ``proof`` (by the plan's stages), ``bursts`` (a task after each pause) or ``frames``
+(one at each beat, or at once when late). It prints a line per block::
 
     b NAME START END OK
 
 with times of the system's monotonic clock in s and OK 1 or 0 for a result that is or is not bit for bit as known.
-It ends by itself when its parent is gone, since nobody reads its lines then.
+START is when the block was due: a task's wait for its processor counts. ``p NAME END CAUGHT`` tells whether the
+checker noticed one planted wrong bit. It ends by itself when its parent is gone, since nobody reads its lines then.
 """
 
 import os
 import sys
 import time
+from collections.abc import Callable, Iterator
 from itertools import count
 
 from threadpoolctl import threadpool_limits
 
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
+from upright_bolt.workload.plan import pauses, stage_at
 
 SINGLE_THREAD = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "BLIS_NUM_THREADS"), "1")
 """Environment that holds numeric libraries to one thread from the moment they are loaded."""
+PROVED_AT = 3
+"""Number of the block of ``proof`` after which the checker has to catch a planted wrong bit."""
+MOST_SLEEP_S = 0.2
+
+Block = tuple[str, Callable[[], bytes]]
+Due = tuple[Block, float | None]
+"""A block to execute, and when it was due; None for now."""
 
 
-def work(cpu: int, plant: int | None) -> None:
-    """Run blocks for ever on processor ``cpu``; the result of block number ``plant`` gets one wrong bit."""
+def _sleep_until(time_s: float) -> None:
+    while (ahead := time_s - time.monotonic()) > 0:
+        time.sleep(min(ahead, MOST_SLEEP_S))
+
+
+def mixed(mix: Mix) -> Iterator[Due]:
+    """Yield round after round."""
+    while True:
+        for block in mix.blocks():
+            yield block, None
+
+
+def proof(mix: Mix, start_s: float) -> Iterator[Due]:
+    """Yield blocks of the stage's mix, resting between them as its share says."""
+    by_name = dict(mix.blocks())
+    while True:
+        begun = time.monotonic()
+        stage, left_s = stage_at(begun - start_s)
+        if not stage.mix:
+            time.sleep(left_s)
+            continue
+        yield (stage.mix, by_name[stage.mix]), None
+        if stage.share < 1.0:
+            worked = time.monotonic() - begun
+            time.sleep(min(left_s, worked * (1.0 / stage.share - 1.0)))
+
+
+def bursts(mix: Mix, start_s: float, number: int) -> Iterator[Due]:
+    """Yield a task after every pause."""
+    due = start_s
+    for pause in pauses(number):
+        due = max(due, time.monotonic()) + pause
+        _sleep_until(due)
+        yield ("task", mix.task), due
+
+
+def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
+    """Yield a frame at every beat; after a late one the next begins at once, and the beat goes on from there."""
+    begun = start_s
+    while True:
+        yield ("frame", mix.frame), None
+        begun = max(begun + 1.0 / rate_fps, time.monotonic())
+        _sleep_until(begun)
+
+
+def _dues(mix: Mix, way: str, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
+    match way:
+        case "proof":
+            return proof(mix, start_s)
+        case "bursts":
+            return bursts(mix, start_s, number)
+        case "frames":
+            return frames(mix, start_s, rate_fps)
+        case _:
+            return mixed(mix)
+
+
+def _with_one_wrong_bit(result: bytes) -> bytes:
+    return bytes([result[0] ^ 1]) + result[1:]
+
+
+def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
+    """Work for ever on processor ``cpu``; the result of block number ``plant`` gets one wrong bit (−1: none)."""
     os.sched_setaffinity(0, {cpu})
     out = sys.stdout
     with threadpool_limits(1):
-        blocks = Mix().blocks()
-        for name, block in blocks:
+        mix = Mix()
+        for name, block in (*mix.blocks(), ("task", mix.task), ("frame", mix.frame)):
             if digest_of(block()) != KNOWN[name]:
                 out.write(f"bad {name}\n")
         out.write("ready\n")
         out.flush()
-        if not sys.stdin.readline():
+        told = sys.stdin.readline()
+        if not told:
             return
-        for number in count():
-            name, block = blocks[number % len(blocks)]
-            begun = time.monotonic()
+        dues = _dues(mix, way, float(told), number, rate_fps)
+        for done, ((name, block), due) in zip(count(), dues, strict=False):
+            begun = time.monotonic() if due is None else due
             result = block()
-            if number == plant:
-                result = bytes([result[0] ^ 1]) + result[1:]
+            if done == plant:
+                result = _with_one_wrong_bit(result)
             right = digest_of(result) == KNOWN[name]
             out.write(f"b {name} {begun:.6f} {time.monotonic():.6f} {right:d}\n")
+            if way == "proof" and done == PROVED_AT:
+                caught = digest_of(_with_one_wrong_bit(result)) != KNOWN[name]
+                out.write(f"p {name} {time.monotonic():.6f} {caught:d}\n")
             out.flush()
 
 
 if __name__ == "__main__":
-    planted = int(sys.argv[2]) if len(sys.argv) > 2 else None
     try:
-        work(int(sys.argv[1]), planted)
+        work(int(sys.argv[1]), sys.argv[2], int(sys.argv[3]), int(sys.argv[4]), float(sys.argv[5]))
     except (BrokenPipeError, KeyboardInterrupt):
         os._exit(0)  # the parent is gone or ends us; there is nobody to tell and nothing to flush

@@ -1,0 +1,147 @@
+"""What runs execute: the workloads by name, and what a person can ask of one."""
+
+import re
+import shlex
+from dataclasses import dataclass
+from math import isfinite
+
+from upright_bolt.errors import BadInput, NotHere
+from upright_bolt.model.quantity import FRAME_RATE, SCORE, TASKS, TIME, Quantity
+
+
+@dataclass(frozen=True, slots=True)
+class Workload:
+    """One workload.
+
+    Attributes:
+        purpose: a few words, a colon, and what it is for.
+        score: the quantity of its score; None if it has none of its own.
+        per_s: a score counts units in so many seconds.
+        threads: how many processors it keeps busy if nobody says; None for all.
+        usual: length that is offered first, as a person types it.
+        even: whether it asks for the same all the time, so that what changes is the machine's doing.
+    """
+
+    name: str
+    purpose: str
+    score: Quantity | None = SCORE
+    per_s: float = 60.0
+    threads: int | None = None
+    usual: str = "10 min"
+    even: bool = True
+
+
+WORKLOADS = {
+    made.name: made
+    for made in (
+        Workload("steady", "All cores, mixed work: vectors, integers and hashing, compression, memory."),
+        Workload("single", "One core alone, the same work: how far turbo goes when nothing else needs watts.",
+                 threads=1, usual="3 min"),
+        Workload("proof", "Proof of stability: each mix by itself, full, light and idle in turn, every result checked "
+                 "to the bit.", even=False),
+        Workload("bursts", "Light use: short tasks after pauses of random length. Shows the lag one feels, and what a "
+                 "task costs.", TASKS, threads=1, usual="3 min", even=False),
+        Workload("frames", "Paced frames: the same work so many times a second. Shows stutter that an average hides.",
+                 FRAME_RATE, per_s=1.0, threads=2, usual="3 min", even=False),
+        Workload("battery", "Light use on battery: drain in watts, and hours to empty from full.", None, threads=1,
+                 even=False),
+        Workload("idle", "No work: what the machine draws and how warm it is when left alone.", None, usual="3 min"),
+        Workload("command", "Your own command: its wall time, or a number from its output.", TIME, even=False),
+        Workload("watch", "No work of ours: records while you do something else, whose results you enter afterwards.",
+                 None, even=False),
+    )
+}  # fmt: skip
+"""Workloads by name, in the order in which people meet them."""
+RESTING = ("idle", "watch")
+"""Workloads without work of ours."""
+MOST_TIMES = 1000
+SLOWEST_FPS, FASTEST_FPS = 10.0, 240.0
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """What else is asked of a workload; what another workload does not know is left at its default.
+
+    Attributes:
+        command: the words of the command to run.
+        pattern: a regular expression whose group (or whole) is the score in the command's output; empty for wall time.
+        unit: of that score.
+        times: how often the command is run.
+        rate_fps: frames a second.
+    """
+
+    command: tuple[str, ...] = ()
+    pattern: str = ""
+    unit: str = ""
+    times: int = 1
+    rate_fps: float = 60.0
+
+
+def workload(name: str) -> Workload:
+    """Return the workload called ``name``. Raises NotHere if there is none."""
+    found = WORKLOADS.get(name)
+    if found is None:
+        raise NotHere(f"There is no workload “{name}”. Workloads: {', '.join(WORKLOADS)}.")
+    return found
+
+
+def check_options(name: str, options: Options) -> None:
+    """Raise BadInput unless ``options`` fit the workload called ``name``."""
+    plain = Options()
+    for told, of, what in (
+        (options.command != plain.command, "command", "command"),
+        (options.pattern != plain.pattern, "command", "pattern for the score"),
+        (options.times != plain.times, "command", "number of times"),
+        (options.rate_fps != plain.rate_fps, "frames", "frame rate"),
+    ):
+        if told and name != of:
+            raise BadInput(f"The workload {name} takes no {what}; “{of}” does.")
+    if name == "command":
+        _check_command(options)
+    if not SLOWEST_FPS <= options.rate_fps <= FASTEST_FPS:
+        raise BadInput(
+            f"rate: from {SLOWEST_FPS:.0f} to {FASTEST_FPS:.0f} frames a second; {options.rate_fps:g} is outside that."
+        )
+
+
+def _check_command(options: Options) -> None:
+    if not options.command:
+        raise BadInput("Name the command to run: run command --exec “make render”.")
+    if not 1 <= options.times <= MOST_TIMES:
+        raise BadInput(f"times: from 1 to {MOST_TIMES}; {options.times} is outside that.")
+    if options.pattern:
+        try:
+            groups = re.compile(options.pattern).groups
+        except re.error as fault:
+            raise BadInput(f"pattern: “{options.pattern}” is no regular expression: {fault}.") from fault
+        if groups > 1:
+            raise BadInput(f"pattern: “{options.pattern}” has {groups} groups; mark the number with one.")
+
+
+def split_command(text: str) -> tuple[str, ...]:
+    """Return the words of a command as a shell would split them; no shell runs it. Raises BadInput."""
+    try:
+        return tuple(shlex.split(text))
+    except ValueError as fault:
+        raise BadInput(f"command: “{text}” cannot be split into words: {fault}.") from fault
+
+
+def number_in(text: str, pattern: str) -> float | None:
+    """Return the last number that ``pattern`` finds in ``text``; None if it finds none."""
+    found = None
+    for match in re.finditer(pattern, text):
+        words = match[1] if match.re.groups else match[0]
+        try:
+            number = float((words or "").replace("−", "-"))
+        except ValueError:
+            continue
+        found = number if isfinite(number) else found
+    return found
+
+
+def score_quantity(name: str, options: Options) -> Quantity:
+    """Return the quantity of a run's score; results entered by hand are plain numbers."""
+    if name == "command" and options.pattern:
+        return Quantity("score", options.unit, 2)
+    known = WORKLOADS.get(name)
+    return known.score if known is not None and known.score is not None else Quantity("score", "", 2)

@@ -1,0 +1,59 @@
+"""What a workload does when: the same plan for workers on real cores and for a twin's simulated ones."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from random import Random
+
+MIXES = ("vector", "integer", "compression", "memory")
+"""The instruction mixes, in the order of a round."""
+ACTIVITY = {"vector": 1.12, "integer": 0.95, "compression": 0.9, "memory": 0.72, "": 1.0}
+"""How much power a twin's cores draw in each mix, against the usual one."""
+LIGHT = 0.1
+"""Busy share of a processor in the light parts of ``proof``: enough to wake it, too little to raise its clock."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stage:
+    """A stretch of ``proof``: its mix (empty: nothing at all), and the busy share of each processor."""
+
+    seconds: float
+    mix: str
+    share: float = 1.0
+
+
+def _steps(mix: str) -> tuple[Stage, ...]:
+    """Return load steps between full and nothing: each is a jump of current that the voltage has to follow."""
+    return (Stage(0.6, mix), Stage(0.4, "", 0.0)) * 5
+
+
+PROOF = (
+    *(Stage(5.0, mix) for mix in MIXES),
+    *(Stage(2.5, mix, LIGHT) for mix in MIXES),
+    Stage(4.0, "", 0.0),
+    *_steps("vector"),
+    *_steps("memory"),
+    Stage(3.0, "integer", LIGHT),
+    Stage(3.0, "", 0.0),
+)
+"""One round of ``proof``; it is repeated to the run's end."""
+PROOF_S = sum(stage.seconds for stage in PROOF)
+
+
+def stage_at(elapsed_s: float) -> tuple[Stage, float]:
+    """Return the stage of ``proof`` at a time from load start, and the seconds that are left of it."""
+    place = elapsed_s % PROOF_S
+    for stage in PROOF:
+        if place < stage.seconds:
+            return stage, stage.seconds - place
+        place -= stage.seconds
+    return PROOF[0], PROOF[0].seconds
+
+
+SHORTEST_PAUSE_S, MEAN_PAUSE_S, LONGEST_PAUSE_S = 0.05, 0.45, 2.5
+
+
+def pauses(worker: int) -> Iterator[float]:
+    """Yield the pauses before the tasks of ``bursts`` in s, without end: random, but the same in every run."""
+    dice = Random(20_011 + worker)  # noqa: S311 - pauses, not secrets
+    while True:
+        yield min(LONGEST_PAUSE_S, SHORTEST_PAUSE_S + dice.expovariate(1.0 / MEAN_PAUSE_S))
