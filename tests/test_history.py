@@ -7,10 +7,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from upright_bolt.desktop.chart import TimeAxis, clock_text
+from upright_bolt.desktop.chart import TimeAxis
 from upright_bolt.desktop.history import KEEP_S, History, spans_of, thinned
 from upright_bolt.desktop.start import application
 from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.run import RunEvent
 from upright_bolt.session.sampler import Sample
 

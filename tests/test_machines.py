@@ -17,6 +17,7 @@ from upright_bolt.kernel.survey import WRITE_ORDER, survey
 from upright_bolt.model.control import CATALOGUE, ControlState
 from upright_bolt.session.clock import RealClock
 from upright_bolt.session.sampler import Sampler
+from upright_bolt.workload.load import Task
 
 FAULTS = ("missing", "empty", "not a number", "bytes", "too long", "a folder", "unreadable")
 
@@ -135,7 +136,7 @@ def test_an_empty_folder_is_a_machine_that_offers_nothing_and_says_why(tmp_path)
     assert session.tick().sample.values == [None, None]
     assert {"power source", "fan speed", "busy share"} <= {m.what for m in session.about.missing}
     with pytest.raises(BadInput, match="no processor on which a workload could run"):
-        session.machine.load("steady", (0,))
+        session.machine.load(Task("steady", (0,)))
     session.close()
 
 

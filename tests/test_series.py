@@ -134,8 +134,10 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     store = RunStore(path)
     store.close()
     with sqlite3.connect(path) as raw:
-        for column in ("series", "note", "measures"):
+        for column in ("series", "note", "measures", "options", "key"):
             raw.execute(f"ALTER TABLE runs DROP COLUMN {column}")
+        for column in ("temp_c", "clock_mhz", "voltage_v"):
+            raw.execute(f"ALTER TABLE errors DROP COLUMN {column}")
         raw.execute("UPDATE alembic_version SET version_num = '0001'")
         values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]",
                   "finished", "", 10.0, json.dumps({}))  # fmt: skip

@@ -76,6 +76,8 @@ def test_it_ends_when_nobody_reads(worker):
 
 
 def test_a_processor_that_is_not_there_is_an_error(worker):
-    result = subprocess.run([*WORKER[:-1], "4095"], capture_output=True, text=True, check=False)
+    result = subprocess.run(
+        [*WORKER[:-1], "4095", "mixed", "0", "-1", "60"], capture_output=True, text=True, check=False
+    )
     assert result.returncode != 0
     assert "Invalid argument" in result.stderr

@@ -1,6 +1,7 @@
 """What holds the clock back at a moment, from live limit bits where there are any, else from the numbers."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE, Quantity
@@ -96,12 +97,28 @@ Reading = Callable[[str], float | None]
 """Returns a sensor's number by its name; None where not measured."""
 
 
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """What a clock and a temperature may reach: the cap by settings, the point of throttling; None if unknown."""
+
+    cap_mhz: float | None = None
+    ceiling_c: float | None = None
+
+
+NO_BOUNDS = Bounds()
+
+
+def bounds_of(settings: Mapping[str, object]) -> Bounds:
+    """Return the bounds that settings in force tell."""
+    cap, ceiling = settings.get("clock-max"), settings.get("heat-ceiling")
+    return Bounds(cap if isinstance(cap, float) else None, ceiling if isinstance(ceiling, float) else None)
+
+
 def evidence(
     constraint: Constraint,
     read: Reading,
     *,
-    cap_mhz: float | None = None,
-    ceiling_c: float | None = None,
+    bounds: Bounds = NO_BOUNDS,
     kind: str = "",
 ) -> str:
     """Return what speaks for a constraint, e.g. ``"18.0 W of 18 W"``; empty where no number does.
@@ -109,8 +126,7 @@ def evidence(
     Args:
         constraint: what holds the clock back.
         read: numbers of the moment, or means over a stretch.
-        cap_mhz: highest clock allowed by settings.
-        ceiling_c: the temperature at which the processor throttles.
+        bounds: what clock and temperature may reach.
         kind: a kind of core, whose own clock counts; empty for all.
     """
     power, clock = read("power.package"), read(f"clock.{kind.lower() or 'mean'}")
@@ -120,7 +136,7 @@ def evidence(
             limit = read("limit.sustained" if constraint is Constraint.SUSTAINED else "limit.burst")
             words = _of(power, limit, POWER)
         case Constraint.HEAT:
-            words = _of(read("temperature.package"), ceiling_c, TEMPERATURE)
+            words = _of(read("temperature.package"), bounds.ceiling_c, TEMPERATURE)
         case Constraint.CURRENT:
             words = "" if power is None else f"its bit is set, at {power:.1f} W"
         case Constraint.HOT_SIGNAL:
@@ -128,7 +144,7 @@ def evidence(
         case Constraint.TURBO_TABLE:
             words = "" if clock is None else f"{CLOCK.show(clock)}, as high as the table goes"
         case Constraint.CLOCK_CAP:
-            words = _of(clock, cap_mhz, CLOCK)
+            words = _of(clock, bounds.cap_mhz, CLOCK)
         case Constraint.NO_WORK:
             busy = read(f"busy.{kind.lower() or 'mean'}")
             words = "" if busy is None else f"busy for {busy:.0f} % of the time"

@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.holding import evidence
+from upright_bolt.analysis.holding import NO_BOUNDS, Bounds, evidence
 from upright_bolt.analysis.summary import constraint_shares
 from upright_bolt.model.constraint import CODE, Constraint
 
@@ -51,14 +51,14 @@ class Phase:
 
 
 def whole(
-    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, cap_mhz: float | None = None
+    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, bounds: Bounds = NO_BOUNDS
 ) -> tuple[Phase, ...]:
     """Return the run as one phase: for work that asks for more and less by itself. Arguments as for ``find``."""
-    return (_phase(WHOLE, 0.0, duration_s, time_s, columns, cap_mhz),) if (time_s > 0).any() else ()
+    return (_phase(WHOLE, 0.0, duration_s, time_s, columns, bounds),) if (time_s > 0).any() else ()
 
 
 def find(
-    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, cap_mhz: float | None = None
+    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, bounds: Bounds = NO_BOUNDS
 ) -> tuple[Phase, ...]:
     """Return the phases of a run.
 
@@ -69,14 +69,14 @@ def find(
         time_s: sample times from load start, shape (n,), rising.
         columns: by sensor name, each of shape (n,), NaN where not measured.
         duration_s: time under load.
-        cap_mhz: highest clock that settings allowed.
+        bounds: highest clock and temperature that settings allowed.
     """
     under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
     if not under_load.any():
         return ()
     end = _burst_end(time_s[under_load], columns, under_load)
     cuts = [(SUSTAINED, 0.0, duration_s)] if end is None else [(BURST, 0.0, end), (SUSTAINED, end, duration_s)]
-    return tuple(_phase(name, a, b, time_s, columns, cap_mhz) for name, a, b in cuts)
+    return tuple(_phase(name, a, b, time_s, columns, bounds) for name, a, b in cuts)
 
 
 def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: NDArray[np.bool_]) -> float | None:
@@ -103,7 +103,7 @@ def _smoothed(values: Floats) -> Floats:
 
 
 def _phase(
-    name: str, from_s: float, to_s: float, time_s: Floats, columns: Mapping[str, Floats], cap_mhz: float | None
+    name: str, from_s: float, to_s: float, time_s: Floats, columns: Mapping[str, Floats], bounds: Bounds
 ) -> Phase:
     where = (time_s > from_s) & (time_s <= to_s + 1e-6)
 
@@ -114,13 +114,11 @@ def _phase(
     clock, power, temp = (measured(sensor) for sensor in ("clock.mean", "power.package", "temperature.package"))
     return Phase(
         name, from_s, to_s, _mean(clock), _mean(power), _mean(temp), float(temp.max()) if temp.size else None,
-        constraint_shares(columns.get("held_by"), where), _held(time_s, columns, where, cap_mhz),
+        constraint_shares(columns.get("held_by"), where), _held(time_s, columns, where, bounds),
     )  # fmt: skip
 
 
-def _held(
-    time_s: Floats, columns: Mapping[str, Floats], where: NDArray[np.bool_], cap_mhz: float | None
-) -> tuple[Held, ...]:
+def _held(time_s: Floats, columns: Mapping[str, Floats], where: NDArray[np.bool_], bounds: Bounds) -> tuple[Held, ...]:
     """Return what held all cores, then each kind, with the means of the samples in which it did."""
     found = []
     for column, codes in columns.items():
@@ -133,7 +131,7 @@ def _held(
             constraint = Constraint(word)
             places = np.flatnonzero(where & (codes == CODE[constraint]))
             read = partial(_mean_at, columns, places)
-            said = evidence(constraint, read, cap_mhz=cap_mhz, kind=kind)
+            said = evidence(constraint, read, bounds=bounds, kind=kind)
             found.append(Held(kind, word, share, float(time_s[places[0]]), said))
     return tuple(found)
 
@@ -156,7 +154,7 @@ def sentence(phases: tuple[Phase, ...]) -> str:
     word, share = next(iter(held.items()))
     begin = f"After {last.from_s:.0f} s" if last.from_s else "Throughout"
     if last.name == WHOLE:
-        return f"Held back by: {', '.join(f'{word} {share:.0%}' for word, share in held.items())} of the time."
+        return ""
     of_time = f"for {share:.0%} of the time"
     if word == Constraint.UNKNOWN:
         return f"{begin} it is not known what held it, {of_time}."

@@ -11,6 +11,7 @@ from upright_bolt.cli import runs, shown, window
 from upright_bolt.cli.context import HOLDER, Place, session_at, store_at
 from upright_bolt.model.run import RunState
 from upright_bolt.model.settings import parse_assignments
+from upright_bolt.model.work import Work
 
 MACHINE = "twin:tern"
 COOL_S = 900.0
@@ -51,7 +52,7 @@ def demo(
     if real_seconds:
         print(f"\nThe same load for {real_seconds} s on this computer's own cores:\n")
         runs.run_once(
-            Place("host", place.given), runs.Work("steady", float(real_seconds)), "This computer", {}, as_json=False
+            Place("host", place.given), Work("steady", float(real_seconds)), "This computer", {}, as_json=False
         )
     return 0
 

@@ -1,8 +1,6 @@
 """Commands that measure and compare: ``run``, ``runs``, ``compare``."""
 
 import sys
-from collections.abc import Callable
-from dataclasses import dataclass, field
 from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -11,36 +9,18 @@ import typer
 
 from upright_bolt.cli.context import AsJson, Place, print_json, session_at, store_at
 from upright_bolt.cli.shown import compare_runs, print_list, print_run
-from upright_bolt.errors import BadInput, BoltError, MachineFroze, Refused
+from upright_bolt.cli.waiting import Bar
+from upright_bolt.errors import BadInput, BoltError, MachineFroze
 from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
 from upright_bolt.model.settings import Settings, parse_assignments
-from upright_bolt.model.work import WORKLOADS, Options, split_command
+from upright_bolt.model.work import WORKLOADS, Options, Work, split_command
 
 BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
 
 if TYPE_CHECKING:
-    from upright_bolt.session.running import ActiveRun, RunProgress
+    from upright_bolt.session.running import ActiveRun
     from upright_bolt.session.session import Session
-    from upright_bolt.store.runs import RunStore
-
-
-@dataclass(frozen=True, slots=True)
-class Work:
-    """What a run executes, and for how long."""
-
-    workload: str
-    duration_s: float
-    threads: int | None = None
-    kind: str = ""
-    options: Options = field(default_factory=Options)
-
-    def start(self, session: "Session", label: str, store: "RunStore", series: str = "") -> None:
-        """Begin a run of it. Raises BadInput or InUse."""
-        session.start_run(
-            self.workload, self.duration_s, label, store, series,
-            threads=self.threads, kind=self.kind, options=self.options,
-        )  # fmt: skip
 
 
 def run(
@@ -67,16 +47,17 @@ def run(
     as_json: AsJson = False,
 ) -> int:
     """Run a workload, measure, and keep the run."""
-    from upright_bolt.cli import series
-
     duration_s = TIME.parse(duration, "duration")
     settings = parse_assignments(tried or [])
     cool_c = _degrees(cool_to, "cool-to")
     options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"))
     work = Work(workload, duration_s, threads, kind, options)
     if repeat != 1 or cool_c is not None or alternate:
-        steps = series.repeats(settings, repeat, label, alternate=alternate)
-        series.carry_out(context.obj, steps, work, cool_c, as_json=as_json)
+        from upright_bolt.cli.series import carry_out
+        from upright_bolt.session.series import repeats
+
+        steps = repeats(settings, repeat, label, alternate=alternate)
+        carry_out(context.obj, steps, work, cool_c, as_json=as_json)
         return 0
     record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=_degrees(below, "below"))
     finished(record)
@@ -94,12 +75,13 @@ def sweep(
     as_json: AsJson = False,
 ) -> None:
     """Run a ladder of settings, each as a trial of its own; everything is put back at the end."""
-    from upright_bolt.cli import series
+    from upright_bolt.cli.series import carry_out
+    from upright_bolt.session.series import ladder as rungs
 
     duration_s = TIME.parse(duration, "duration")
     cool_c = _degrees(cool_to, "cool-to")
-    steps = series.ladder(ladder, parse_assignments(tried or []), repeat)
-    series.carry_out(context.obj, steps, Work(workload, duration_s), cool_c, as_json=as_json)
+    steps = rungs(ladder, parse_assignments(tried or []), repeat)
+    carry_out(context.obj, steps, Work(workload, duration_s), cool_c, as_json=as_json)
 
 
 def list_(context: typer.Context, as_json: AsJson = False) -> None:
@@ -219,24 +201,18 @@ def run_once(
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
             _try_for_run(session, settings)
-        work.start(session, label, store)
+        session.start(work, label, store)
         record = store.get(carry_on(session).id)
         print_run(store, record, below_c, as_json=as_json)
     return record
 
 
 def _try_for_run(session: "Session", settings: Settings) -> None:
+    from upright_bolt.session.series import try_or_raise
+
     if session.status().trial is not None:
         raise BadInput("A trial is running already; “keep” or “put-back” it before a run with settings of its own.")
     try_or_raise(session, settings)
-
-
-def try_or_raise(session: "Session", settings: Settings) -> None:
-    """Put settings in force as a trial of this process. Raises BadInput or Refused if they are not."""
-    report = session.try_settings(settings, standing=False)  # closing the session puts it back
-    if not report.ok:
-        refusal = BadInput if report.bad_input else Refused
-        raise refusal(report.sentence())
 
 
 def finished(record: RunRecord) -> RunRecord:
@@ -251,14 +227,13 @@ def carry_on(session: "Session") -> "ActiveRun":
     from upright_bolt.session.session import SAMPLE_S
 
     clock = session.machine.clock
-    with _progress() as advance:
+    with Bar() as bar:
         try:
             while (ended := session.end_run()) is None:
                 session.tick()
-                if session.run is not None:
-                    advance(session.run.progress())
-                    if session.run.end is None:
-                        clock.wait_until(clock.now_s() + SAMPLE_S)
+                bar.show(session)
+                if session.run is not None and session.run.end is None:
+                    clock.wait_until(clock.now_s() + SAMPLE_S)
         except KeyboardInterrupt:
             if session.run is not None:
                 session.run.stop("stopped by the user")
@@ -272,41 +247,3 @@ def carry_on(session: "Session") -> "ActiveRun":
     if ended.unsaved:
         raise BoltError(f"Run {ended.id} could not be kept to its end. {ended.unsaved}")
     return ended
-
-
-class _progress:  # noqa: N801 - used as a with-statement's word
-    """A progress bar on a terminal, nothing elsewhere."""
-
-    def __enter__(self) -> Callable[["RunProgress"], None]:
-        if not sys.stderr.isatty():
-            self._bar = None
-            return lambda _progress: None
-        from rich.console import Console
-        from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
-
-        columns = (
-            TextColumn("{task.description}"),
-            BarColumn(),
-            TextColumn("{task.fields[score]}"),
-            TimeRemainingColumn(),
-        )
-        self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
-        self._bar.start()
-        task = self._bar.add_task("starting", total=None, score="")
-
-        def advance(progress: "RunProgress") -> None:
-            if self._bar is not None:
-                score = "" if progress.score is None else f"{progress.score:,.1f}"
-                self._bar.update(
-                    task,
-                    description=progress.phase.value,
-                    total=progress.asked_s,
-                    completed=progress.elapsed_s,
-                    score=score,
-                )
-
-        return advance
-
-    def __exit__(self, *_: object) -> None:
-        if self._bar is not None:
-            self._bar.stop()

@@ -2,7 +2,7 @@
 
 import re
 import shlex
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from math import isfinite
 
 from upright_bolt.errors import BadInput, NotHere
@@ -75,6 +75,17 @@ class Options:
     unit: str = ""
     times: int = 1
     rate_fps: float = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class Work:
+    """What a run executes, and for how long."""
+
+    workload: str
+    duration_s: float
+    threads: int | None = None
+    kind: str = ""
+    options: Options = field(default_factory=Options)
 
 
 def workload(name: str) -> Workload:

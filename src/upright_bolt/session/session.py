@@ -1,7 +1,8 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
 import uuid
-from dataclasses import asdict, dataclass
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, replace
 
 from upright_bolt.errors import BadInput, InUse
 from upright_bolt.model.control import Control, Value
@@ -9,7 +10,7 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.run import Conditions, RunEvent, RunHead
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Options, check_options
+from upright_bolt.model.work import Options, Work, check_options
 from upright_bolt.session.bystanders import Bystanders
 from upright_bolt.session.direct import now_stamp
 from upright_bolt.session.machine import Machine
@@ -17,6 +18,7 @@ from upright_bolt.session.numbers import held_columns
 from upright_bolt.session.reach import Reach
 from upright_bolt.session.running import ActiveRun, Phase, RunSink
 from upright_bolt.session.sampler import Sample
+from upright_bolt.session.series import ActiveSeries, Step
 from upright_bolt.session.watch import Watcher
 from upright_bolt.workload.load import Task, choose_cpus
 
@@ -24,6 +26,7 @@ SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
 SHORTEST_RUN_S = 5.0
 PLAIN = Options()
+BUSY = "A run is in progress; stop it or wait for its end."
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,6 +55,7 @@ class Session:
         self._last: Sample | None = None
         self._trouble = ""
         self.run: ActiveRun | None = None
+        self.series: ActiveSeries | None = None
 
     @property
     def recovered(self) -> str:
@@ -81,6 +85,8 @@ class Session:
         events, self._events = self._events, []
         if self.run is not None:
             self.run.tick(sample, events)
+        elif self.series is not None:
+            self.series.take(sample)
         return Tick(sample, tuple(events))
 
     def _take_slips(self) -> None:
@@ -96,8 +102,39 @@ class Session:
             return None
         self.run = None
         self._note("run", f"Run {run.id} ended")
+        if self.series is not None:
+            self.series.take_ended(run)
         self.machine.save()
         return run
+
+    def start(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
+        """Begin a run of some work; see ``start_run``."""
+        return self.start_run(
+            work.workload, work.duration_s, label, sink, series,
+            threads=work.threads, kind=work.kind, options=work.options,
+        )  # fmt: skip
+
+    def start_series(self, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None) -> ActiveSeries:
+        """Begin several runs, one after another; ``tick`` and ``end_run`` carry them on.
+
+        Raises:
+            BadInput: a run, a series or a trial is in progress, or the temperature to wait for is not measured.
+            InUse: another process holds the machine.
+        """
+        if self.reach.closed:
+            raise InUse(self.reach.closed)
+        if self.run is not None or self.series is not None:
+            raise BadInput(BUSY)
+        self.series = ActiveSeries(self, steps, work, sink, cool_c)
+        return self.series
+
+    def end_series(self) -> ActiveSeries | None:
+        """Return the series if it has ended, and make room for the next."""
+        series = self.series
+        if series is None or not series.ended:
+            return None
+        self.series = None
+        return series
 
     def _note(self, kind: str, text: str) -> None:
         self._events.append(RunEvent(self.machine.clock.now_s(), kind, text))
@@ -155,7 +192,7 @@ class Session:
         if self.reach.closed:
             raise InUse(self.reach.closed)
         if self.run is not None:
-            raise BadInput("A run is in progress; stop it or wait for its end.")
+            raise BadInput(BUSY)
         if not SHORTEST_RUN_S <= duration_s <= LONGEST_RUN_S:
             raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {duration_s:g} s is outside that.")
         check_options(workload, options)
@@ -163,38 +200,47 @@ class Session:
         load = self.machine.load(Task(workload, cpus, options))
         if workload == "battery" and (why := self._no_drain()):
             raise BadInput(why)
-        identity = self.about.identity
-        trial = self.status().trial
-        in_force = self.in_force()
-        head = RunHead(
-            machine=self.machine.word,
-            identity=asdict(identity),
+        settings = self.in_force()
+        head = replace(
+            self._head(settings, kind, len(cpus) if load.scores else None),
             workload=workload,
             label=label,
             asked_s=duration_s,
-            settings=in_force,
-            tried=dict(trial.settings) if trial else {},
-            conditions=Conditions(
-                power_source=self._power_source(),
-                platform_mode=str(in_force.get("platform-mode", "")),
-                kernel=identity.kernel,
-                threads=len(cpus) if load.scores else None,
-                core_kind=kind,
-            ),
-            started_at=now_stamp(),
-            columns=(
-                *(sensor.name for sensor in self.about.sensors),
-                *held_columns([kind for kind, _ in self.about.topology.kinds]),
-            ),
             series=series,
             options=options,
-            key=uuid.uuid4().hex,
         )
         beside = Bystanders(self.machine.files, self.about.topology)
         hindered = self._plugged_in if workload == "battery" else _never
         self.run = ActiveRun(head, load, sink, self.place, self.machine.clock.now_s(), beside, hindered)
         self._note("run", f"Run {self.run.id} started")
         return self.run
+
+    def _head(self, settings: dict[str, Value], kind: str, threads: int | None) -> RunHead:
+        """Return what is known of a run by the machine alone; the rest is filled in by who starts it."""
+        identity = self.about.identity
+        trial = self.status().trial
+        return RunHead(
+            machine=self.machine.word,
+            identity=asdict(identity),
+            workload="",
+            label="",
+            asked_s=0.0,
+            settings=settings,
+            tried=dict(trial.settings) if trial else {},
+            conditions=Conditions(
+                power_source=self._power_source(),
+                platform_mode=str(settings.get("platform-mode", "")),
+                kernel=identity.kernel,
+                threads=threads,
+                core_kind=kind,
+            ),
+            started_at=now_stamp(),
+            columns=(
+                *(sensor.name for sensor in self.about.sensors),
+                *held_columns([name for name, _ in self.about.topology.kinds]),
+            ),
+            key=uuid.uuid4().hex,
+        )
 
     def _no_drain(self) -> str:
         """Return why the battery's drain cannot be measured now, as a sentence; empty if it can."""
@@ -229,6 +275,8 @@ class Session:
         Returns:
             A sentence if something could not be put back, else nothing.
         """
+        if self.series is not None:
+            self.series.stop()
         if self.run is not None:
             self.run.stop("the program was closed")
         return self.reach.close()

@@ -4,6 +4,7 @@ from dataclasses import asdict, dataclass
 from typing import Any
 
 from upright_bolt.analysis import phases, thermal
+from upright_bolt.analysis.holding import bounds_of
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
@@ -62,9 +63,8 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
     """Return the details of a kept run; ``below_c`` asks what its cooling carries below that temperature."""
     time_s, columns = store.telemetry(record.id)
     even = workload(record.head.workload).even
-    cap = record.head.settings.get("clock-max")
     look = phases.find if even else phases.whole
-    found = look(time_s, columns, record.end.duration_s, cap_mhz=cap if isinstance(cap, float) else None)
+    found = look(time_s, columns, record.end.duration_s, bounds=bounds_of(record.head.settings))
     under_load = time_s <= record.end.duration_s + 1e-6
     power, temp = columns.get("power.package"), columns.get("temperature.package")
     cooling = None

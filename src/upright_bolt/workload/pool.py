@@ -10,7 +10,6 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import IO
 
-from upright_bolt.analysis.felt import frame_numbers, latencies
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
 from upright_bolt.workload.load import Load, Task
@@ -171,6 +170,8 @@ class HostLoad(Load):
 
     def figures(self, duration_s: float) -> dict[str, float]:
         """Return latencies, frame numbers, or what was checked."""
+        from upright_bolt.analysis.felt import frame_numbers, latencies  # noqa: PLC0415 - needs numbers that light commands do not load
+
         self._read()
         until = self._start_s + duration_s
         counts = [bisect_right(worker.ended, until) for worker in self._workers]

@@ -4,7 +4,6 @@ from bisect import bisect_right
 from itertools import pairwise
 from random import Random
 
-from upright_bolt.analysis.felt import frame_numbers, latencies
 from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
 from upright_bolt.twin.machine import Twin
@@ -128,6 +127,8 @@ class TwinLoad(Load):
 
     def figures(self, duration_s: float) -> dict[str, float]:
         """Return latencies, frame numbers, what was checked, or how often a command ran."""
+        from upright_bolt.analysis.felt import frame_numbers, latencies  # noqa: PLC0415 - needs numbers that light commands do not load
+
         if self._turns is not None:
             pieces = [p for p in self._turns.pieces if p[1] <= self._start_s + duration_s + 1e-9]
             if self._task.workload == "frames":
