@@ -370,3 +370,10 @@ def _why_cooler(compared: Compared, baseline: RunRecord) -> str:
         f" It peaks cooler although it draws more: the baseline may burst to {POWER.show(burst)} before it falls to "
         f"{POWER.show(sustained)}, this one never leaves {POWER.show(flat)}."
     )
+
+
+def interval_text(found: Difference | None) -> str:
+    """Return a difference's interval and verdict in words; empty where the runs tell none."""
+    if found is None or found.low is None or found.high is None:
+        return ""
+    return f"{found.low:+.1f} to {found.high:+.1f} % (95 %): {found.verdict}".replace("-", "−")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.app import data_folder, open_session
+from upright_bolt.errors import BadInput
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session
@@ -74,3 +75,10 @@ def print_table(rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> 
             for i, (cell, width) in enumerate(zip(row, widths, strict=True))
         ]
         print("  ".join(cells).rstrip())
+
+
+def run_number(text: str) -> int:
+    """Return the number of a run as typed. Raises BadInput if it is none."""
+    if not (text.isascii() and text.isdecimal()):
+        raise BadInput(f"“{text}” is no run number. “upright-bolt runs” lists the numbers.")
+    return int(text)

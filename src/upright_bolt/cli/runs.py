@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from upright_bolt.cli.context import AsJson, Place, print_json, session_at, store_at
+from upright_bolt.cli import files
+from upright_bolt.cli.context import AsJson, Place, print_json, run_number, session_at, store_at
 from upright_bolt.cli.shown import compare_runs, print_list, print_run
 from upright_bolt.cli.waiting import Bar
 from upright_bolt.errors import BadInput, BoltError, MachineFroze
@@ -84,11 +85,20 @@ def sweep(
     carry_out(context.obj, steps, Work(workload, duration_s), cool_c, as_json=as_json)
 
 
-def list_(context: typer.Context, as_json: AsJson = False) -> None:
-    """List, show, export or delete runs."""
+def list_(
+    context: typer.Context,
+    to_csv: Annotated[Path | None, typer.Option("--csv", help="Write the list with all numbers to this file.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """List, show, export, import or delete runs."""
     if context.invoked_subcommand is None:
         with store_at(context.obj) as store:
-            print_list(store.all(), as_json=as_json)
+            records = store.all()
+        print_list(records, as_json=as_json)
+        if to_csv is not None:
+            from upright_bolt.store.export import runs_table, write_table
+
+            write_table(runs_table(records), to_csv)
 
 
 def show(
@@ -99,24 +109,7 @@ def show(
 ) -> None:
     """Show one run."""
     with store_at(context.obj) as store:
-        print_run(store, store.get(_id(run_id)), _degrees(below, "below"), as_json=as_json)
-
-
-def export(
-    context: typer.Context,
-    run_id: Annotated[str, typer.Argument(metavar="ID")],
-    to_csv: Annotated[Path, typer.Option("--csv", help="File for the telemetry.")],
-    as_json: AsJson = False,
-) -> None:
-    """Write a run's telemetry as CSV."""
-    from upright_bolt.store.export import export_csv
-
-    with store_at(context.obj) as store:
-        rows = export_csv(store, _id(run_id), to_csv)
-    if as_json:
-        print_json({"id": _id(run_id), "rows": rows, "file": str(to_csv)})
-    else:
-        print(f"{rows} samples of run {_id(run_id)} written to {to_csv}.")
+        print_run(store, store.get(run_number(run_id)), _degrees(below, "below"), as_json=as_json)
 
 
 def note(
@@ -127,17 +120,33 @@ def note(
         list[str] | None, typer.Option("--measure", help="NAME=NUMBER UNIT measured by hand: noise=38.5dB")
     ] = None,
     score: Annotated[float | None, typer.Option("--score", help="The result, for a run without a score.")] = None,
+    frames: Annotated[
+        Path | None, typer.Option("--frame-times", help="CSV file of frame times, for a run that only watched.")
+    ] = None,
+    column: Annotated[str, typer.Option("--column", help="Heading of the column with the frame times.")] = "",
+    unit: Annotated[str, typer.Option("--unit", help="Their unit: s, ms or us.")] = "ms",
     as_json: AsJson = False,
 ) -> None:
     """Add a note, measures taken by hand, or the result of a run that was only watched."""
     found = parse_measures(measures or [])
-    if text is None and not found and score is None:
-        raise BadInput("There is nothing to add: give --text, --measure or --score.")
+    if text is None and not found and score is None and frames is None:
+        raise BadInput("There is nothing to add: give --text, --measure, --score or --frame-times.")
     if score is not None and not isfinite(score):
         raise BadInput(f"score: {score} is no number that could be kept.")
     with store_at(context.obj) as store:
-        record = store.annotate(_id(run_id), text, found, score)
+        figures = _frame_figures(frames, column, unit) if frames is not None else {}
+        record = store.annotate(run_number(run_id), text, found, score, figures)
         print_run(store, record, None, as_json=as_json)
+
+
+def _frame_figures(path: Path, column: str, unit: str) -> dict[str, float]:
+    from upright_bolt.analysis.felt import frame_numbers
+    from upright_bolt.store.frame_file import read_frame_times
+
+    found = frame_numbers(read_frame_times(path, column, unit))
+    if not found:
+        raise BadInput(f"{path.name} holds no frame times.")
+    return found
 
 
 def delete(
@@ -145,21 +154,23 @@ def delete(
 ) -> None:
     """Delete a run and its telemetry."""
     with store_at(context.obj) as store:
-        store.delete(_id(run_id))
+        store.delete(run_number(run_id))
     if as_json:
-        print_json({"deleted": _id(run_id)})
+        print_json({"deleted": run_number(run_id)})
     else:
-        print(f"Run {_id(run_id)} is deleted.")
+        print(f"Run {run_number(run_id)} is deleted.")
 
 
 def compare(
     context: typer.Context,
     run_ids: Annotated[list[str], typer.Argument(metavar="ID ID…")],
     against: Annotated[str | None, typer.Option("--against", help="The baseline; the first run if not given.")] = None,
+    to_csv: Annotated[Path | None, typer.Option("--csv", help="Also write the table to this file.")] = None,
     as_json: AsJson = False,
 ) -> None:
     """Compare runs with a baseline."""
-    compare_runs(context.obj, [_id(text) for text in run_ids], _id(against) if against else None, as_json=as_json)
+    ids = [run_number(text) for text in run_ids]
+    compare_runs(context.obj, ids, run_number(against) if against else None, as_json=as_json, to_csv=to_csv)
 
 
 def add_to(app: typer.Typer) -> None:
@@ -169,7 +180,7 @@ def add_to(app: typer.Typer) -> None:
     app.add_typer(runs, name="runs")
     runs.callback(invoke_without_command=True)(list_)
     runs.command("show")(show)
-    runs.command("export")(export)
+    files.add_to(runs)
     runs.command("note")(note)
     runs.command("delete")(delete)
     app.command("compare")(compare)
@@ -178,12 +189,6 @@ def add_to(app: typer.Typer) -> None:
 
 def _degrees(text: str, what: str) -> float | None:
     return TEMPERATURE.parse(text, what) if text else None
-
-
-def _id(text: str) -> int:
-    if not (text.isascii() and text.isdecimal()):
-        raise BadInput(f"“{text}” is no run number. “upright-bolt runs” lists the numbers.")
-    return int(text)
 
 
 def run_once(

@@ -1,5 +1,6 @@
 """How the command line shows runs and comparisons."""
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from upright_bolt.cli.context import Place, print_json, print_table, store_at
@@ -69,8 +70,10 @@ def print_run(store: "RunStore", record: RunRecord, below_c: float | None, *, as
         print(f"Note: {record.note}")
 
 
-def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_json: bool) -> None:
-    """Compare kept runs and print the result. Raises NotHere or BadInput."""
+def compare_runs(
+    place: Place, run_ids: list[int], against: int | None, *, as_json: bool, to_csv: Path | None = None
+) -> None:
+    """Compare kept runs and print the result; the table also goes to ``to_csv``. Raises NotHere or BadInput."""
     from upright_bolt.analysis.compare import compare
 
     baseline_id = against if against is not None else run_ids[0]
@@ -80,6 +83,10 @@ def compare_runs(place: Place, run_ids: list[int], against: int | None, *, as_js
     with store_at(place) as store:
         baseline = store.get(baseline_id)
         rows = compare([store.get(run_id) for run_id in ids], baseline, store.all())
+    if to_csv is not None:
+        from upright_bolt.store.export import comparison_table, write_table
+
+        write_table(comparison_table(rows), to_csv)
     if as_json:
         from upright_bolt.store.export import compared_data
 

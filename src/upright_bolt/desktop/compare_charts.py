@@ -9,11 +9,10 @@ from upright_bolt.desktop.chart import AXIS_W, Chart
 from upright_bolt.desktop.history import Floats, spans_of, thinned
 from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
-from upright_bolt.desktop.run_list import LETTERS
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
-from upright_bolt.model.run import RunRecord
+from upright_bolt.model.run import LETTERS, RunRecord
 from upright_bolt.session.numbers import HELD_BY
 
 MOST_POINTS = 800

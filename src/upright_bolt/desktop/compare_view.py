@@ -4,14 +4,13 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QBrush, QColor
 from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
-from upright_bolt.analysis.compare import NUMBERS, Compared, compare, finding
-from upright_bolt.analysis.difference import Difference
+from upright_bolt.analysis.compare import NUMBERS, Compared, compare, finding, interval_text
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.pieces import column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
-from upright_bolt.desktop.run_list import LETTERS, RunColumn, run_name
+from upright_bolt.desktop.run_list import RunColumn
 from upright_bolt.desktop.theme import Theme, font, run_colours
-from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.run import LETTERS, RunRecord, RunState
 
 KEYS = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
         "score_per_watt")  # fmt: skip
@@ -136,7 +135,7 @@ class CompareView(QWidget):
             self._fill_row(i, row, is_base=i == 0)
         height = 38 * max(1, len(runs)) + 48
         table.setFixedHeight(height)
-        self._against.setText(f"AGAINST {LETTERS[0]}, {run_name(runs[0]).upper()}" if runs else "NO RUN IS CHOSEN")
+        self._against.setText(f"AGAINST {LETTERS[0]}, {runs[0].name.upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []
         for i, row in enumerate(rows[1:], start=1):
             unlike = " ".join(row.unlike)
@@ -147,7 +146,7 @@ class CompareView(QWidget):
     def _fill_row(self, place: int, row: Compared, *, is_base: bool) -> None:
         numbers = {number.key: number for number in NUMBERS}
         times = f" × {row.repeats}" if row.repeats > 1 else ""
-        name = QTableWidgetItem(f"{LETTERS[place]}   {run_name(row.run)}{times}")
+        name = QTableWidgetItem(f"{LETTERS[place]}   {row.run.name}{times}")
         name.setForeground(QBrush(QColor(run_colours(self._theme)[place])))
         name.setFont(font(9.0, bold=True))
         self.table.setItem(place, 0, name)
@@ -158,9 +157,9 @@ class CompareView(QWidget):
             item = QTableWidgetItem(f"{value}\n{change}" if change else value)
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
-            item.setToolTip(_interval(row.difference.get(key)))
+            item.setToolTip(interval_text(row.difference.get(key)))
             self.table.setItem(place, j, item)
-        name.setToolTip(run_name(row.run))
+        name.setToolTip(row.run.name)
         shares = row.run.end.numbers.constraint_share
         words = "\n".join(f"{word} {share:.0%}" for word, share in list(shares.items())[:2] if share >= 0.005)
         self.table.setItem(place, len(KEYS) + 1, QTableWidgetItem(words))
@@ -169,10 +168,3 @@ class CompareView(QWidget):
 def _in_two_lines(title: str) -> str:
     first, _, second = title.replace(", ", " ").partition(" ")
     return f"{first}\n{second}"
-
-
-def _interval(found: Difference | None) -> str:
-    """Return a difference's interval and verdict in words; empty where the runs tell none."""
-    if found is None or found.low is None or found.high is None:
-        return ""
-    return f"{found.low:+.1f} to {found.high:+.1f} % (95 %): {found.verdict}".replace("-", "−")

@@ -15,11 +15,10 @@ from PyQt6.QtWidgets import (
 from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
-from upright_bolt.model.run import RunRecord
+from upright_bolt.model.run import LETTERS, RunRecord
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
 LETTER_ROLE = RUN_ROLE + 1
-LETTERS = "ABCDEF"
 ROW_H = 48
 
 
@@ -65,7 +64,7 @@ class RunDelegate(QStyledItemDelegate):
         metrics_width = int(box.width())
         painter.setPen(QColor(self._theme.ink))
         painter.setFont(font(9.0, bold=True))
-        name = painter.fontMetrics().elidedText(run_name(run), Qt.TextElideMode.ElideRight, metrics_width)
+        name = painter.fontMetrics().elidedText(run.name, Qt.TextElideMode.ElideRight, metrics_width)
         painter.drawText(box, Qt.AlignmentFlag.AlignTop, name)
         painter.setPen(QColor(self._theme.muted))
         painter.setFont(font(8.0))
@@ -75,11 +74,6 @@ class RunDelegate(QStyledItemDelegate):
             when = f"{run.end.state.value} · " + when
         words = painter.fontMetrics().elidedText(when, Qt.TextElideMode.ElideRight, metrics_width)
         painter.drawText(box, Qt.AlignmentFlag.AlignBottom, words)
-
-
-def run_name(run: RunRecord) -> str:
-    """Return what a run is called on screen."""
-    return run.head.label or f"Run {run.id}, {run.head.workload}"
 
 
 class RunList(QListWidget):
@@ -147,7 +141,7 @@ class RunColumn(QWidget):
         for run in shown:
             item = QListWidgetItem()
             item.setData(RUN_ROLE, run)
-            item.setData(int(Qt.ItemDataRole.AccessibleTextRole), run_name(run))
+            item.setData(int(Qt.ItemDataRole.AccessibleTextRole), run.name)
             if run.id in self._chosen:
                 item.setData(LETTER_ROLE, self._chosen.index(run.id))
             self.list.addItem(item)
@@ -158,4 +152,4 @@ class RunColumn(QWidget):
 
 
 def _searched(run: RunRecord) -> str:
-    return f"{run_name(run)} {run.head.machine} {run.head.workload} {run.head.started_at}".lower()
+    return f"{run.name} {run.head.machine} {run.head.workload} {run.head.started_at}".lower()

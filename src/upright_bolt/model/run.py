@@ -17,6 +17,10 @@ WHOLE_SLICE_S = 9.0
 """A slice of at least this length counts as a whole one."""
 
 
+LETTERS = "ABCDEF"
+"""Runs that are compared are told apart by a letter; so many fit into one picture."""
+
+
 class RunState(StrEnum):
     """How a run stands, or how it ended."""
 
@@ -203,6 +207,11 @@ class RunRecord:
     errors: tuple[WorkError, ...] = ()
     note: str = ""
     measures: dict[str, Measure] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        """What it is called on screens and in reports."""
+        return self.head.label or f"Run {self.id}, {self.head.workload}"
 
 
 @dataclass(frozen=True, slots=True)

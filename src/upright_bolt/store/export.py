@@ -1,15 +1,17 @@
 """Runs on their way out: plain data for JSON, telemetry as CSV."""
 
 import csv
+from collections.abc import Sequence
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from upright_bolt.analysis.compare import Compared
+from upright_bolt.analysis.compare import NUMBERS, Compared, numbers_of, values_of
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import ORDER, Constraint
+from upright_bolt.model.control import CATALOGUE
 from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.work import score_quantity
 from upright_bolt.session.numbers import HELD_BY
@@ -92,3 +94,46 @@ def _cell(value: float, names: tuple[Constraint, ...] | None) -> str:
     if np.isnan(value):
         return ""
     return names[int(value)].value if names else f"{value:.6g}"
+
+
+Table = list[list[str | int | float | None]]
+
+
+def runs_table(runs: Sequence[RunRecord]) -> Table:
+    """Return a list of runs with all their numbers and settings, the heading first; empty cells were not measured."""
+    names = [name for name in CATALOGUE if any(name in run.head.settings for run in runs)]
+    heads = ["id", "started_at", "machine", "workload", "label", "state", "duration_s", "score_unit"]
+    rows: Table = [[*heads, *(number.key for number in NUMBERS), *(f"set_{name}" for name in names), "note"]]
+    for run in runs:
+        head, end, values = run.head, run.end, values_of(run)
+        unit = score_quantity(head.workload, head.options).unit
+        rows.append([
+            run.id, head.started_at, head.machine, head.workload, head.label, end.state.value, end.duration_s, unit,
+            *(values[number.key] for number in NUMBERS), *(head.settings.get(name) for name in names), run.note,
+        ])  # fmt: skip
+    return rows
+
+
+def comparison_table(rows: Sequence[Compared]) -> Table:
+    """Return a comparison, a row per number and, for each run, its value, its change in %, the interval and verdict."""
+    heads: list[str | int | float | None] = ["number", "unit"]
+    for row in rows:
+        heads += [f"run {row.run.id} {what}" for what in ("value", "percent", "low", "high", "verdict")]
+    table: Table = [heads]
+    for number in numbers_of(row.run for row in rows):
+        cells: list[str | int | float | None] = [number.key, number.quantity.unit]
+        for row in rows:
+            told = row.difference.get(number.key)
+            interval = [told.low, told.high, told.verdict] if told is not None else [None, None, None]
+            cells += [row.values[number.key], row.percent.get(number.key), *interval]
+        table.append(cells)
+    return table
+
+
+def write_table(table: Table, path: Path) -> None:
+    """Write a table as CSV. Raises BoltError if the file cannot be written."""
+    try:
+        with path.open("w", newline="") as file:
+            csv.writer(file).writerows(["" if cell is None else cell for cell in row] for row in table)
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault

@@ -5,9 +5,8 @@ Every call is one transaction, so a killed program loses at most the telemetry o
 
 import json
 import sqlite3
-import zlib
 from collections.abc import Iterable, Mapping
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
 
@@ -28,11 +27,14 @@ from upright_bolt.model.run import (
     Slice,
     WorkError,
 )
-from upright_bolt.model.work import RESTING, Options, workload
+from upright_bolt.model.work import RESTING, workload
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
+from upright_bolt.store.rows import of_end, of_head, of_notes, packed, record_of, unpacked
 
 Floats = NDArray[np.float64]
+WholeRun = tuple[RunRecord, list[list[float]], list[RunEvent]]
+"""A record, its telemetry rows (time, then columns) and its events."""
 
 
 class RunStore:
@@ -60,37 +62,34 @@ class RunStore:
 
     def begin(self, head: RunHead) -> int:
         """Keep a new run and return its id."""
-        values = {
-            "machine": head.machine,
-            "workload": head.workload,
-            "label": head.label,
-            "started_at": head.started_at,
-            "asked_s": head.asked_s,
-            "identity": json.dumps(head.identity),
-            "settings": json.dumps(head.settings),
-            "tried": json.dumps(head.tried),
-            "conditions": json.dumps(asdict(head.conditions)),
-            "columns": json.dumps(head.columns),
-            "state": RunState.RUNNING.value,
-            "why": "",
-            "duration_s": 0.0,
-            "numbers": json.dumps(asdict(RunNumbers())),
-            "series": head.series,
-            "options": json.dumps(asdict(head.options)),
-            "key": head.key,
-        }
         with self._engine.begin() as connection:
-            result = connection.execute(tables.runs.insert().values(**values))
+            result = connection.execute(tables.runs.insert().values(**of_head(head)))
             return int(result.lastrowid)
+
+    def take_in(self, runs: Iterable[WholeRun]) -> list[int]:
+        """Keep whole runs that were measured elsewhere, all of them or none, and return their ids."""
+        with self._engine.begin() as connection:
+            return [self._take_in(connection, *run) for run in runs]
+
+    @staticmethod
+    def _take_in(connection: Connection, record: RunRecord, table: list[list[float]], events: list[RunEvent]) -> int:
+        values = {**of_head(record.head), **of_end(record.end), **of_notes(record)}
+        run_id = int(connection.execute(tables.runs.insert().values(**values)).lastrowid)
+        children = ((tables.slices, record.slices), (tables.errors, record.errors), (tables.events, events))
+        for into, items in children:
+            if items:
+                connection.execute(into.insert(), [{"run_id": run_id, **asdict(item)} for item in items])
+        if table:
+            connection.execute(tables.telemetry.insert().values(run_id=run_id, part=0, **packed(table)))
+        return run_id
 
     def append(self, run_id: int, rows: list[list[float]]) -> None:
         """Keep telemetry rows."""
         if not rows:
             return
-        data = zlib.compress(np.asarray(rows, dtype="<f8").tobytes(), 1)
         with self._engine.begin() as connection:
             part = self._count(connection, run_id)
-            connection.execute(tables.telemetry.insert().values(run_id=run_id, part=part, rows=len(rows), data=data))
+            connection.execute(tables.telemetry.insert().values(run_id=run_id, part=part, **packed(rows)))
 
     @staticmethod
     def _count(connection: Connection, run_id: int) -> int:
@@ -124,15 +123,8 @@ class RunStore:
 
     def finish(self, run_id: int, end: RunEnd) -> None:
         """Keep how a run ended."""
-        values = {
-            "state": end.state.value,
-            "why": end.why,
-            "duration_s": end.duration_s,
-            "score": end.score,
-            "numbers": json.dumps(asdict(end.numbers)),
-        }
         with self._engine.begin() as connection:
-            connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
+            connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**of_end(end)))
 
     def mark_unfinished(self, machine: str) -> list[int]:
         """Close runs of ``machine`` that a dead process left open, with the numbers of what is there.
@@ -170,52 +162,25 @@ class RunStore:
             row = connection.execute(select(tables.runs).where(tables.runs.c.id == run_id)).mappings().first()
             if row is None:
                 raise NotHere(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
-            return self._record(connection, row)
+            slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
+            errors = _children(connection, tables.errors, run_id, tables.errors.c.id)
+        return record_of(row, slices, errors)
 
     def all(self) -> list[RunRecord]:
         """Return all runs, newest first."""
         with self._engine.connect() as connection:
             rows = connection.execute(select(tables.runs).order_by(tables.runs.c.id.desc())).mappings().all()
-            return [self._record(connection, row) for row in rows]
-
-    def _record(self, connection: Connection, row: RowMapping) -> RunRecord:
-        run_id = int(row["id"])
-        head = RunHead(
-            machine=row["machine"],
-            identity=json.loads(row["identity"]),
-            workload=row["workload"],
-            label=row["label"],
-            asked_s=row["asked_s"],
-            settings=json.loads(row["settings"]),
-            tried=json.loads(row["tried"]),
-            conditions=Conditions(**json.loads(row["conditions"])),
-            started_at=row["started_at"],
-            columns=tuple(json.loads(row["columns"])),
-            series=row["series"],
-            options=_options(json.loads(row["options"])),
-            key=row["key"],
-        )
-        end = RunEnd(
-            RunState(row["state"]),
-            row["why"],
-            row["duration_s"],
-            row["score"],
-            RunNumbers(**json.loads(row["numbers"])),
-        )
-        slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
-        errors = _children(connection, tables.errors, run_id, tables.errors.c.id)
-        return RunRecord(
-            run_id,
-            head,
-            end,
-            tuple(Slice(s["from_s"], s["to_s"], s["units"], s["score"]) for s in slices),
-            tuple(_error(e) for e in errors),
-            row["note"],
-            {name: Measure(**measure) for name, measure in json.loads(row["measures"]).items()},
-        )
+            slices = _by_run(connection, tables.slices, tables.slices.c.from_s)
+            errors = _by_run(connection, tables.errors, tables.errors.c.id)
+        return [record_of(row, slices.get(row["id"], ()), errors.get(row["id"], ())) for row in rows]
 
     def annotate(
-        self, run_id: int, note: str | None, measures: Mapping[str, Measure], score: float | None
+        self,
+        run_id: int,
+        note: str | None = None,
+        measures: Mapping[str, Measure] | None = None,
+        score: float | None = None,
+        figures: Mapping[str, float] | None = None,
     ) -> RunRecord:
         """Add what a person says of a run: a note in place of the old one, measures beside the old ones.
 
@@ -224,20 +189,25 @@ class RunStore:
             note: the note; None leaves it.
             measures: by name; one of the same name is replaced.
             score: a result entered by hand, for a run that has none of its own.
+            figures: numbers reckoned from what another program has measured, by the keys of ``RunNumbers.extra``.
 
         Raises:
             NotHere: there is no such run.
-            BadInput: it has a score of its own.
+            BadInput: it has a score, or such numbers, of its own.
         """
         record = self.get(run_id)
+        if figures and record.head.workload not in RESTING:
+            raise BadInput(f"Run {run_id} measured its own work; frame times go with a run that only watched.")
         own = record.end.score is not None and record.head.workload not in RESTING
         if score is not None and own:
             raise BadInput(f"Run {run_id} has a score of its own, which was measured; enter yours as a measure.")
-        together = {**record.measures, **measures}
+        together = {**record.measures, **(measures or {})}
+        numbers = replace(record.end.numbers, extra={**record.end.numbers.extra, **(figures or {})})
         values: dict[str, object] = {
             "note": record.note if note is None else note,
             "measures": json.dumps({name: asdict(measure) for name, measure in together.items()}),
             "score": record.end.score if score is None else score,
+            "numbers": json.dumps(asdict(numbers)),
         }
         with self._engine.begin() as connection:
             connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
@@ -259,8 +229,7 @@ class RunStore:
             parts = _children(connection, tables.telemetry, run_id, tables.telemetry.c.part)
         if not parts:
             return np.empty(0), {name: np.empty(0) for name in columns}
-        flat = np.concatenate([np.frombuffer(zlib.decompress(part["data"]), dtype="<f8") for part in parts])
-        table = flat.reshape(-1, len(columns) + 1)
+        table = unpacked([part["data"] for part in parts], len(columns) + 1)
         return table[:, 0], {name: table[:, i + 1] for i, name in enumerate(columns)}
 
     def delete(self, run_id: int) -> None:
@@ -275,12 +244,12 @@ def _children(connection: Connection, table: Any, run_id: int, order: Any) -> li
     return list(connection.execute(select(table).where(table.c.run_id == run_id).order_by(order)).mappings())
 
 
-def _error(row: RowMapping) -> WorkError:
-    return WorkError(**{name: row[name] for name in WorkError.__dataclass_fields__})
-
-
-def _options(told: dict[str, Any]) -> Options:
-    return Options(**{**told, "command": tuple(told.get("command", ()))})
+def _by_run(connection: Connection, table: Any, order: Any) -> dict[int, list[RowMapping]]:  # noqa: ANN401
+    """Return a whole table by run: one query, where a thousand runs would else take two thousand."""
+    found: dict[int, list[RowMapping]] = {}
+    for row in connection.execute(select(table).order_by(table.c.run_id, order)).mappings():
+        found.setdefault(row["run_id"], []).append(row)
+    return found
 
 
 def _prepare(connection: Any, _: object) -> None:  # noqa: ANN401 - the driver's own connection

@@ -1,0 +1,150 @@
+"""Runs from one machine to another: a JSON file with everything that is kept of them, written and read.
+
+The file is an object with ``format``, ``version`` and ``runs``; each run has its ``record`` (as the fields of
+``RunRecord``), ``telemetry`` (times from load start in s, and a list per column, null where not measured) and
+``events``. A run that comes in is given a new number, and the machine's word with the name of where it comes from
+(``host@slate``), so that it never counts as evidence for the machine it is looked at on.
+"""
+
+import json
+import re
+from dataclasses import dataclass, replace
+from math import isfinite
+from pathlib import Path
+from typing import Annotated, Any, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+
+from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.run import RunEvent, RunRecord, RunState
+from upright_bolt.model.work import WORKLOADS
+from upright_bolt.store.runs import RunStore
+
+FORMAT = "upright-bolt runs"
+VERSION = 1
+MOST_BYTES = 512 << 20
+_NAME = re.compile(r"[^@\s][^@]{0,39}")
+_RECORD: TypeAdapter[RunRecord] = TypeAdapter(RunRecord)
+_EVENTS: TypeAdapter[list[RunEvent]] = TypeAdapter(list[RunEvent])
+
+Cells = list[float | None]
+
+
+class _Telemetry(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    time_s: list[float]
+    columns: dict[str, Cells]
+
+
+class _Run(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    record: RunRecord
+    telemetry: _Telemetry
+    events: list[RunEvent]
+
+
+class _File(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+    format: Literal["upright-bolt runs"]
+    version: Annotated[int, Field(ge=1, le=VERSION)]
+    runs: list[_Run]
+
+
+@dataclass(frozen=True, slots=True)
+class Brought:
+    """What an import did: numbers of the new runs, and of those that were here already."""
+
+    new: tuple[int, ...]
+    known: tuple[int, ...]
+
+
+def export_json(store: RunStore, run_ids: list[int], path: Path) -> int:
+    """Write runs with their telemetry to ``path`` and return how many. Raises NotHere or BoltError."""
+    data = {"format": FORMAT, "version": VERSION, "runs": [_run_data(store, run_id) for run_id in run_ids]}
+    try:
+        path.write_text(json.dumps(data, ensure_ascii=False, allow_nan=False) + "\n")
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
+    return len(run_ids)
+
+
+def _run_data(store: RunStore, run_id: int) -> dict[str, Any]:
+    time_s, columns = store.telemetry(run_id)
+    return {
+        "record": _RECORD.dump_python(store.get(run_id), mode="json"),
+        "telemetry": {
+            "time_s": [round(float(moment), 4) for moment in time_s],
+            "columns": {name: [_cell(value) for value in column] for name, column in columns.items()},
+        },
+        "events": _EVENTS.dump_python(store.events(run_id), mode="json"),
+    }
+
+
+def _cell(value: float) -> float | None:
+    return None if np.isnan(value) else float(f"{value:.9g}")
+
+
+def import_json(store: RunStore, path: Path, origin: str = "") -> Brought:
+    """Take in the runs of a file; those that are here already are left alone. All of them are taken in, or none.
+
+    Args:
+        store: where they go.
+        path: the file.
+        origin: where they come from; the file's own name if empty.
+
+    Raises:
+        BadInput: the file is none of ours, damaged, or of a newer version; nothing was taken in then.
+        BoltError: the file cannot be read.
+    """
+    name = origin or path.stem
+    if not _NAME.fullmatch(name):
+        raise BadInput(f"from: “{name}” is no name for a machine: up to 40 characters without @.")
+    runs = _read(path)
+    known = {record.head.key: record.id for record in store.all() if record.head.key}
+    fresh = [run for run in runs if run.record.head.key not in known]
+    for number, run in enumerate(fresh, start=1):
+        _check(run, f"{path.name}: run {number}")
+    new = store.take_in((_renamed(run.record, name), _rows(run), run.events) for run in fresh)
+    return Brought(tuple(new), tuple(known[run.record.head.key] for run in runs if run.record.head.key in known))
+
+
+def _read(path: Path) -> list[_Run]:
+    try:
+        if path.stat().st_size > MOST_BYTES:
+            raise BadInput(f"{path} is larger than any file of runs: {path.stat().st_size >> 20} MB.")
+        text = path.read_bytes()
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
+    try:
+        return _File.model_validate_json(text).runs
+    except ValidationError as fault:
+        first = fault.errors()[0]
+        place = ".".join(str(part) for part in first["loc"])
+        where = f" (at {place})" if place else ""
+        raise BadInput(f"{path} is no file of runs that this version reads{where}: {first['msg']}.") from fault
+
+
+def _check(run: _Run, what: str) -> None:
+    """Raise BadInput unless the parts of a run fit each other."""
+    head, telemetry = run.record.head, run.telemetry
+    if tuple(telemetry.columns) != head.columns:
+        raise BadInput(f"{what}: its telemetry has other columns than it says.")
+    if any(len(column) != len(telemetry.time_s) for column in telemetry.columns.values()):
+        raise BadInput(f"{what}: a column of its telemetry has another length than its times.")
+    if not all(map(isfinite, telemetry.time_s)) or any(np.diff(telemetry.time_s) < 0):
+        raise BadInput(f"{what}: the times of its telemetry do not go forward.")
+    if run.record.end.state is RunState.RUNNING:
+        raise BadInput(f"{what} was still in progress when it was written; export it again.")
+    if head.workload not in WORKLOADS:
+        raise BadInput(f"{what}: its workload “{head.workload}” is none that this version knows.")
+
+
+def _rows(run: _Run) -> list[list[float]]:
+    columns = (run.telemetry.time_s, *run.telemetry.columns.values())
+    return [[float("nan") if cell is None else cell for cell in row] for row in zip(*columns, strict=True)]
+
+
+def _renamed(record: RunRecord, name: str) -> RunRecord:
+    word = record.head.machine
+    return record if "@" in word else replace(record, head=replace(record.head, machine=f"{word}@{name}"))

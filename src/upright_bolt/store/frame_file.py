@@ -1,0 +1,59 @@
+"""Frame times that another program has written, one frame a line, in a column of a CSV file."""
+
+import csv
+from math import isfinite
+from pathlib import Path
+
+from upright_bolt.errors import BadInput, BoltError
+
+UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "µs": 1e-6}
+SAMPLE_CHARS = 8192
+
+
+def read_frame_times(path: Path, column: str, unit: str) -> list[float]:
+    """Return the frame times in s.
+
+    Args:
+        path: a file with a heading line; cells are parted by commas, semicolons or tabs.
+        column: the column's heading; empty if there is but one.
+        unit: s, ms or us.
+
+    Raises:
+        BadInput: no such column or unit, or a cell that is no time.
+        BoltError: the file cannot be read.
+    """
+    factor = UNITS.get(unit)
+    if factor is None:
+        raise BadInput(f"unit: “{unit}” is no unit of frame times; write s, ms or us.")
+    try:
+        with path.open(newline="", encoding="utf-8-sig", errors="replace") as file:
+            head = file.read(SAMPLE_CHARS)
+            file.seek(0)
+            reader = csv.reader(file, delimiter=max(",;\t", key=head.count))
+            place = _place([cell.strip() for cell in next(reader, [])], column, path)
+            return [_time(row, place, line, path) * factor for line, row in enumerate(reader, start=2) if any(row)]
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
+    except csv.Error as fault:
+        raise BadInput(f"{path} is no table of text: {fault}.") from fault
+
+
+def _place(names: list[str], column: str, path: Path) -> int:
+    if not column and len(names) == 1:
+        return 0
+    if column in names:
+        return names.index(column)
+    there = ", ".join(name for name in names if name) or "none"
+    said = f"column: {path.name} has no column “{column}”" if column else f"column: say which column of {path.name}"
+    raise BadInput(f"{said}; it has: {there}.")
+
+
+def _time(row: list[str], place: int, line: int, path: Path) -> float:
+    text = row[place].strip() if place < len(row) else ""
+    try:
+        value = float(text.replace(",", "."))
+    except ValueError:
+        value = -1.0
+    if not isfinite(value) or value <= 0:
+        raise BadInput(f"{path.name}, line {line}: “{text}” is no frame time above zero.")
+    return value
