@@ -4,8 +4,8 @@ from dataclasses import replace
 
 import pytest
 
-from upright_bolt.analysis.compare import conditions
 from upright_bolt.analysis.evidence import Evidence, evidence
+from upright_bolt.analysis.likeness import conditions
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
 
 

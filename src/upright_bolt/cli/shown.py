@@ -38,7 +38,7 @@ def print_list(records: list[RunRecord], *, as_json: bool) -> None:
 
 def print_run(store: "RunStore", record: RunRecord, below_c: float | None, *, as_json: bool) -> None:
     """Print a run: its numbers, what they show, what happened, and what a person added."""
-    from upright_bolt.analysis.compare import numbers_of, values_of
+    from upright_bolt.analysis.numbers import numbers_of, values_of
     from upright_bolt.store.details import details_data, details_of
 
     details = details_of(store, record, below_c)
@@ -97,7 +97,8 @@ def compare_runs(
 
 def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
     """Print a comparison: a column per run, a row per number, and the finding in words."""
-    from upright_bolt.analysis.compare import finding, numbers_of
+    from upright_bolt.analysis.compare import finding
+    from upright_bolt.analysis.numbers import numbers_of
 
     heads = [f"run {row.run.id}" for row in rows]
     lines = [["", *(h for head in heads for h in (head, ""))]]

@@ -4,7 +4,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QBrush, QColor
 from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
 
-from upright_bolt.analysis.compare import NUMBERS, Compared, compare, finding, interval_text
+from upright_bolt.analysis.compare import Compared, compare, finding, interval_text
+from upright_bolt.analysis.numbers import NUMBERS
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.pieces import column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter

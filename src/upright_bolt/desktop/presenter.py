@@ -4,7 +4,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import datetime
 
-from upright_bolt.analysis.compare import Compared, compare, finding, values_of
+from upright_bolt.analysis.compare import Compared, compare, finding
+from upright_bolt.analysis.numbers import values_of
 from upright_bolt.desktop.core_cards import CoreNow
 from upright_bolt.desktop.engine import CALM_S, Door, Engine, Snapshot
 from upright_bolt.desktop.history import History

@@ -13,7 +13,8 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from upright_bolt.analysis.compare import NUMBERS, Condition, conditions, values_of
+from upright_bolt.analysis.likeness import Condition, conditions
+from upright_bolt.analysis.numbers import NUMBERS, values_of
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.theme import Theme

@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from upright_bolt.analysis.compare import NUMBERS, Compared, numbers_of, values_of
+from upright_bolt.analysis.compare import Compared
+from upright_bolt.analysis.numbers import NUMBERS, numbers_of, values_of
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.control import CATALOGUE
@@ -63,6 +64,7 @@ def compared_data(row: Compared) -> dict[str, Any]:
         "percent": row.percent,
         "change_by": row.change_by,
         "difference": {key: asdict(value) for key, value in row.difference.items()},
+        "spread": row.spread,
         "repeats": row.repeats,
         "unlike": list(row.unlike),
     }  # fmt: skip

@@ -6,7 +6,9 @@ from pathlib import Path
 from typing import Any
 
 from upright_bolt import __version__
-from upright_bolt.analysis.compare import Compared, conditions, finding, interval_text, numbers_of
+from upright_bolt.analysis.compare import Compared, finding, interval_text
+from upright_bolt.analysis.likeness import conditions
+from upright_bolt.analysis.numbers import numbers_of
 from upright_bolt.errors import BoltError
 from upright_bolt.model.control import CATALOGUE, show_value
 from upright_bolt.model.run import LETTERS, RunRecord

@@ -52,14 +52,19 @@ def overlay(runs: Sequence[RunRecord], telemetry: Sequence[Telemetry]) -> str:
         return _svg(figure)
 
 
+def _under_load(telemetry: Telemetry) -> Telemetry:
+    """Leave out what was watched before the load, but for the last second."""
+    time_s, columns = telemetry
+    shown = time_s >= -1.0
+    return time_s[shown], {name: column[shown] for name, column in columns.items()}
+
+
 def _curve(place: Axes, runs: Sequence[RunRecord], telemetry: Sequence[Telemetry], name: str, scale: float) -> None:
     drawn = False
-    for i, (run, (time_s, columns)) in enumerate(zip(runs, telemetry, strict=True)):
+    for i, (run, (time_s, columns)) in enumerate(zip(runs, map(_under_load, telemetry), strict=True)):
         column = columns.get(name)
         if column is None or not time_s.size or np.isnan(column).all():
             continue
-        shown = time_s >= -1.0
-        time_s, column = time_s[shown], column[shown]
         step = max(1, time_s.size // MOST_POINTS)
         drawn = True
         words = f"{LETTERS[i]}  {run.name}" if name == CURVES[0][0] else None
@@ -75,12 +80,10 @@ def _curve(place: Axes, runs: Sequence[RunRecord], telemetry: Sequence[Telemetry
 
 def _bands(place: Axes, telemetry: Sequence[Telemetry]) -> None:
     seen: dict[Constraint, None] = {}
-    for i, (time_s, columns) in enumerate(telemetry):
+    for i, (time_s, columns) in enumerate(map(_under_load, telemetry)):
         held = columns.get(HELD_BY)
         if held is None or time_s.size < 2:
             continue
-        shown = time_s >= -1.0
-        time_s, held = time_s[shown], held[shown]
         cuts = [0, *(np.flatnonzero(np.diff(held)) + 1), time_s.size - 1]
         for a, b in pairwise(cuts):
             constraint = ORDER[int(held[a])]

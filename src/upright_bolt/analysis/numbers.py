@@ -1,0 +1,101 @@
+"""The numbers by which runs are compared: their names, quantities, and where a run keeps them."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+
+from upright_bolt.model.quantity import (
+    CLOCK,
+    COUNT,
+    EFFICIENCY,
+    ENERGY,
+    FRAME_RATE,
+    HOURS,
+    LATENCY,
+    POWER,
+    SCORE,
+    SHARE,
+    SPEED,
+    TEMPERATURE,
+    TIME,
+    WAKE_UPS,
+    Quantity,
+)
+from upright_bolt.model.run import RunRecord
+from upright_bolt.model.work import score_quantity
+
+
+@dataclass(frozen=True, slots=True)
+class Number:
+    """One number that runs are compared by.
+
+    Attributes:
+        key: its name in JSON.
+        as_difference: shown as a difference in its unit rather than in percent (a percentage of °C says nothing).
+    """
+
+    key: str
+    title: str
+    quantity: Quantity
+    as_difference: bool = False
+
+
+NUMBERS = (
+    Number("score", "Score", SCORE),
+    Number("clock_burst_mhz", "Clock, first 20 s", CLOCK),
+    Number("clock_sustained_mhz", "Clock, settled", CLOCK),
+    Number("power_burst_w", "Power, first 20 s", POWER),
+    Number("power_sustained_w", "Power, settled", POWER),
+    Number("temp_max_c", "Highest temperature", TEMPERATURE, as_difference=True),
+    Number("temp_sustained_c", "Settled temperature", TEMPERATURE, as_difference=True),
+    Number("fan_sustained_rpm", "Fan, settled", SPEED),
+    Number("score_per_watt", "Score per watt", EFFICIENCY),
+    Number("energy_per_unit_j", "Energy per unit", ENERGY),
+    Number("latency_median_ms", "Latency, median", LATENCY),
+    Number("latency_p95_ms", "Latency, 95 % below", LATENCY),
+    Number("latency_p99_ms", "Latency, 99 % below", LATENCY),
+    Number("rate_fps", "Average rate", FRAME_RATE),
+    Number("low_1_fps", "1 % low", FRAME_RATE),
+    Number("low_01_fps", "0.1 % low", FRAME_RATE),
+    Number("late_share", "Late frames", SHARE, as_difference=True),
+    Number("drain_w", "Battery drain", POWER),
+    Number("hours_full", "Hours from full", HOURS),
+    Number("wakeups_per_s", "Wake-ups", WAKE_UPS),
+    Number("blocks_checked", "Blocks checked", COUNT),
+    Number("planted_caught", "Planted errors caught", COUNT),
+    Number("times_run", "Times run", COUNT),
+    Number("times_spread", "Spread of the times", SHARE, as_difference=True),
+    Number("pace_spread", "Pace, spread", SHARE, as_difference=True),
+    Number("first_held_s", "First held back after", TIME, as_difference=True),
+    Number("errors", "Errors", COUNT, as_difference=True),
+)
+ALWAYS = frozenset(("score", "clock_burst_mhz", "clock_sustained_mhz", "power_burst_w", "power_sustained_w",
+                    "temp_max_c", "temp_sustained_c", "fan_sustained_rpm", "score_per_watt", "errors"))  # fmt: skip
+"""Numbers that every run is shown with, measured or not; the others only where one was measured."""
+
+
+def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
+    """Return the numbers to show for some runs, the score's with the unit of their workload."""
+    found = list(runs)
+    values = [values_of(run) for run in found]
+    quantities = {(q := score_quantity(run.head.workload, run.head.options)).unit: q for run in found}
+    score = next(iter(quantities.values())) if len(quantities) == 1 else SCORE
+    own = {"score": score, "score_per_watt": replace(EFFICIENCY, unit=f"{score.unit}/W")}
+    return tuple(
+        replace(number, quantity=own.get(number.key, number.quantity))
+        for number in NUMBERS
+        if number.key in ALWAYS or any(told[number.key] is not None for told in values)
+    )
+
+
+def values_of(run: RunRecord) -> dict[str, float | None]:
+    """Return a run's numbers by the keys of ``NUMBERS``."""
+    values: dict[str, float | None] = {}
+    for number in NUMBERS:
+        if number.key == "score":
+            values["score"] = run.end.score
+        elif number.key == "errors":
+            values["errors"] = float(len(run.errors))
+        else:
+            numbers = run.end.numbers
+            values[number.key] = numbers.extra.get(number.key, getattr(numbers, number.key, None))
+    return values
