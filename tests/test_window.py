@@ -481,18 +481,18 @@ def test_compare_by_keyboard_filter_and_delete(window):
         run_to_end(window, "10s", name)
     window.show_view("compare")
     runs = window.compare.runs
-    until(lambda: runs.list.count() == 2)
-    runs.list.setCurrentRow(0)
+    until(lambda: runs.list.rows.rowCount() == 2)
+    runs.list.choose_row(0)
     QTest.keyClick(runs.list, Qt.Key.Key_Space)
     assert window.compare.chosen == [1, 2]
     QTest.keyClick(runs.list, Qt.Key.Key_Space)
     assert window.compare.chosen == [1]
     runs.filter.setText("second")
-    assert runs.list.count() == 1
+    assert runs.list.rows.rowCount() == 1
     runs.filter.setText("")
-    runs.list.setCurrentRow(0)
+    runs.list.choose_row(0)
     QTest.keyClick(runs.list, Qt.Key.Key_Delete)
-    until(lambda: runs.list.count() == 1)
+    until(lambda: runs.list.rows.rowCount() == 1)
     assert [run.head.label for run in window.presenter.runs] == ["first"]
 
 

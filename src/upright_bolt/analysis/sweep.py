@@ -17,6 +17,10 @@ from upright_bolt.model.control import CATALOGUE, Kind, Value, show_value
 from upright_bolt.model.run import RunHead, RunRecord, RunState
 
 MOST_WORDS = 3
+COMPANIONS = {
+    "core-offset": "cache-offset", "cache-offset": "core-offset", "sustained": "burst", "burst": "sustained",
+}  # fmt: skip
+"""Controls that people move together: one voltage rail, and flat limits that leave no burst."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,11 +38,13 @@ class Strand:
     """Points of runs that differ in nothing but the control, values rising.
 
     Attributes:
+        work: workload and machine.
         words: what sets it apart from the strand with the most runs, e.g. ``"burst 60 W"``; empty for that one.
         errors: values of the control at which a run gave wrong results.
     """
 
     points: tuple[Point, ...]
+    work: tuple[str, str]
     words: str
     errors: tuple[float, ...] = ()
 
@@ -56,17 +62,40 @@ def strands(runs: Iterable[RunRecord], control: str, key: str) -> tuple[Strand, 
     grouped: dict[tuple[object, ...], list[RunRecord]] = {}
     for run in looked_at:
         if run.end.state in (RunState.FINISHED, RunState.FAILED) and _place(control, words, run) is not None:
-            rest = tuple(sorted((n, v) for n, v in run.head.settings.items() if n != control))
-            grouped.setdefault((run.head.machine, run.head.workload, run.head.options, rest), []).append(run)
-    ordered = sorted(grouped.values(), key=len, reverse=True)
+            for rest in _rests(control, run):
+                grouped.setdefault((run.head.machine, run.head.workload, run.head.options, rest), []).append(run)
+    ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
     first = ordered[0][0].head if ordered else None
     found = []
     for group in ordered:
         points = _points(group, control, words, key)
         if points and first is not None:
             wrong = sorted({x for run in group if run.errors and (x := _place(control, words, run)) is not None})
-            found.append(Strand(points, _apart(group[0].head, first, control), tuple(wrong)))
+            head = group[0].head
+            found.append(Strand(points, (head.workload, head.machine), _apart(head, first, control), tuple(wrong)))
     return tuple(found)
+
+
+def _rests(control: str, run: RunRecord) -> list[tuple[object, ...]]:
+    """Return the settings besides the control; where its companion moves along with it, also those without it."""
+    settings = run.head.settings
+    rest = tuple(sorted((n, v) for n, v in settings.items() if n != control))
+    companion = COMPANIONS.get(control)
+    if companion is None or settings.get(companion) != settings.get(control):
+        return [rest]
+    return [rest, ("alike", *(entry for entry in rest if entry[0] != companion))]
+
+
+def _without_repeats(groups: list[list[RunRecord]]) -> list[list[RunRecord]]:
+    """Leave out groups whose runs all stand in larger ones."""
+    seen: set[int] = set()
+    kept = []
+    for group in groups:
+        ids = {run.id for run in group}
+        if not ids <= seen:
+            kept.append(group)
+            seen |= ids
+    return kept
 
 
 def _points(group: Sequence[RunRecord], control: str, words: tuple[str, ...], key: str) -> tuple[Point, ...]:
@@ -105,7 +134,10 @@ def words_of(control: str, runs: Iterable[RunRecord]) -> tuple[str, ...]:
 def _apart(mine: RunHead, its: RunHead, control: str) -> str:
     said = [mine.machine] if mine.machine != its.machine else []
     said += [mine.workload] if mine.workload != its.workload else []
-    names = [n for n in mine.settings if n != control and mine.settings.get(n) != its.settings.get(n)]
+    apart = (control, COMPANIONS.get(control))
+    names = [n for n in mine.settings if n not in apart and mine.settings.get(n) != its.settings.get(n)]
+    if not said and not names and apart[1] is not None:
+        names = [apart[1]]
     said += [f"{name} {show_value(name, mine.settings[name])}" for name in names[:MOST_WORDS]]
     return ", ".join(said)
 

@@ -14,15 +14,24 @@ from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.work import Work
 
 MACHINE = "twin:tern"
-COOL_S = 900.0
+COOL_S = 600.0
+LONG_S, SHORT_S = 600.0, 180.0
+FLAT = ("sustained=25W", "burst=25W")
 HISTORY = (
-    ("First evening, stock", ()),
-    ("35 W flat", ("sustained=35W", "burst=35W")),
-    ("15 W flat", ("sustained=15W", "burst=15W")),
-    ("All out, 60 W", ("sustained=60W", "burst=60W")),
-    ("Turbo off, 60 W", ("sustained=60W", "burst=60W", "turbo=off")),
-)
-LENGTH_S = 600.0
+    ("First evening, stock", "steady", LONG_S, ()),
+    ("15 W flat", "steady", LONG_S, ("sustained=15W", "burst=15W")),
+    ("35 W flat", "steady", LONG_S, ("sustained=35W", "burst=35W")),
+    ("All out, 60 W", "steady", LONG_S, ("sustained=60W", "burst=60W")),
+    ("Turbo off, 60 W", "steady", LONG_S, ("sustained=60W", "burst=60W", "turbo=off")),
+    ("Light use, eager", "bursts", SHORT_S, ("epp=32",)),
+    ("Light use, thrifty", "bursts", SHORT_S, ("epp=192",)),
+    *(
+        (f"25 W, −{mv} mV" if mv else "25 W, no offset", "steady", SHORT_S,
+         (*FLAT, f"core-offset=-{mv}mV", f"cache-offset=-{mv}mV") if mv else FLAT)
+        for mv in range(0, 101, 10)
+    ),
+)  # fmt: skip
+"""What the crew has run so far: label, workload, length, settings. A baseline, limits, preferences, turbo, offsets."""
 
 
 def demo(
@@ -63,13 +72,13 @@ def make_history(place: Place) -> None:
         if any(run.end.state is RunState.FINISHED for run in store.all()):
             return
         print("Making a little history by running on the twin …")
-        for label, words in HISTORY:
+        for label, workload, length_s, words in HISTORY:
             clock = session.machine.clock
             clock.wait_until(clock.now_s() + COOL_S)
             settings = parse_assignments(words)
             if settings:
                 session.try_settings(settings, standing=False)
-            session.start_run("steady", LENGTH_S, label, store)
+            session.start_run(workload, length_s, label, store)
             runs.carry_on(session)
             if settings:
                 session.put_back("the history's next run")

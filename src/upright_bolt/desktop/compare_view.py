@@ -2,14 +2,25 @@
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QBrush, QColor
-from PyQt6.QtWidgets import QAbstractItemView, QHBoxLayout, QHeaderView, QTableWidget, QTableWidgetItem, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QStackedWidget,
+    QTableWidget,
+    QTableWidgetItem,
+    QWidget,
+)
 
 from upright_bolt.analysis.compare import Compared, compare, finding, interval_text
-from upright_bolt.analysis.numbers import NUMBERS
+from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
-from upright_bolt.desktop.pieces import column, heading, label, rule
+from upright_bolt.desktop.files_button import FilesButton
+from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.run_list import RunColumn
+from upright_bolt.desktop.run_sheet import RunSheet
+from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunState
 
@@ -30,6 +41,8 @@ class CompareView(QWidget):
         self.runs.setFixedWidth(LIST_W)
         self.runs.list.toggled.connect(self.toggle)
         self.runs.list.removed.connect(presenter.delete_run)
+        self.runs.list.opened.connect(self.open_sheet)
+        self.runs.filtered.connect(self._show_sweep)
         self.overlay = Overlay(theme)
         self.watts = WattPicture(theme)
         self.table = QTableWidget(0, len(KEYS) + 2)
@@ -38,8 +51,10 @@ class CompareView(QWidget):
         self._finding.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         right = QWidget()
         inner = column(right, margins=(12, 10, 14, 10), gap=6)
-        inner.addWidget(heading("Overlaid from load start, and what a watt buys"))
-        pictures = QHBoxLayout()
+        inner.addLayout(self._head())
+        overlaid = QWidget()
+        pictures = QHBoxLayout(overlaid)
+        pictures.setContentsMargins(0, 0, 0, 0)
         pictures.setSpacing(10)
         pictures.addWidget(self.overlay, 5)
         side = column(gap=4)
@@ -49,7 +64,11 @@ class CompareView(QWidget):
         )
         side.addStretch(1)
         pictures.addLayout(side, 2)
-        inner.addLayout(pictures, 1)
+        self.sweep = SweepPage(presenter, theme)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(overlaid)
+        self.pages.addWidget(self.sweep)
+        inner.addWidget(self.pages, 1)
         self._against = heading("Against the baseline")
         inner.addWidget(self._against)
         inner.addWidget(self.table)
@@ -61,6 +80,43 @@ class CompareView(QWidget):
         layout.addWidget(rule(upright=True))
         layout.addWidget(right, 1)
         presenter.on_runs(self._runs_changed)
+
+    def _head(self) -> QHBoxLayout:
+        """Return the row that chooses the picture, and carries runs out and in."""
+        row = QHBoxLayout()
+        row.setSpacing(0)
+        self.tabs = []
+        for page, words in enumerate(("Overlaid from load start", "Any result over any control")):
+            tab = button(words, "segment")
+            tab.setCheckable(True)
+            tab.setAutoExclusive(True)
+            tab.setMinimumWidth(tab.sizeHint().width() + 18)  # the chosen one is bold
+            tab.clicked.connect(lambda _checked, page=page: self.show_page(page))
+            self.tabs.append(tab)
+            row.addWidget(tab)
+        self.tabs[0].setChecked(True)
+        row.addStretch()
+        self.files = FilesButton(self._presenter, lambda: self.chosen)
+        row.addWidget(self.files)
+        return row
+
+    def show_page(self, page: int) -> None:
+        """Show the overlaid runs (0) or the sweep (1)."""
+        self.pages.setCurrentIndex(page)
+        self.tabs[page].setChecked(True)
+        self._show_sweep()
+
+    def _show_sweep(self) -> None:
+        if self.pages.currentIndex() == 1:
+            self.sweep.show_runs(self.runs.shown)
+
+    def open_sheet(self, run_id: int) -> None:
+        """Open one run by itself."""
+        run = next((run for run in self._presenter.runs if run.id == run_id), None)
+        if run is not None:
+            sheet = RunSheet(self._presenter.records, run, self)
+            sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            sheet.open()
 
     def _dress_table(self) -> None:
         titles = {number.key: number.title for number in NUMBERS}
@@ -80,8 +136,8 @@ class CompareView(QWidget):
             across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
             across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Fixed)
-            table.setColumnWidth(0, 178)
-            table.setColumnWidth(len(heads) - 1, 140)
+            table.setColumnWidth(0, 156)
+            table.setColumnWidth(len(heads) - 1, 122)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             for i in (0, len(heads) - 1):
                 item = table.horizontalHeaderItem(i)
@@ -117,6 +173,7 @@ class CompareView(QWidget):
         by_id = {run.id: run for run in presenter.runs}
         runs = [by_id[run_id] for run_id in self.chosen if run_id in by_id]
         self.runs.show_runs(presenter.runs, self.chosen)
+        self._show_sweep()
         self._fill_table(runs)
         machines = {run.head.machine for run in runs}
         self.watts.show_runs([run for run in presenter.runs if run.head.machine in machines], runs)
@@ -154,16 +211,33 @@ class CompareView(QWidget):
         for j, key in enumerate(KEYS, start=1):
             number = numbers[key]
             value = number.quantity.show(row.values[key]).replace(" units/min", "")
-            change = "" if is_base else row.change(number)
-            item = QTableWidgetItem(f"{value}\n{change}" if change else value)
+            spread = row.spread.get(key)
+            second = [_spread(number, spread, row.values[key]), "" if is_base else row.change(number)]
+            item = QTableWidgetItem(f"{value}\n{'  '.join(part for part in second if part)}".rstrip())
+            item.setFont(font(8.5))
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
-            item.setToolTip(interval_text(row.difference.get(key)))
+            item.setToolTip(_explained(row, key))
             self.table.setItem(place, j, item)
         name.setToolTip(row.run.name)
         shares = row.run.end.numbers.constraint_share
         words = "\n".join(f"{word} {share:.0%}" for word, share in list(shares.items())[:2] if share >= 0.005)
         self.table.setItem(place, len(KEYS) + 1, QTableWidgetItem(words))
+
+
+def _spread(number: Number, spread: float | None, value: float | None) -> str:
+    """Return a spread as it stands in a cell: in % of the number, or in its unit where percents say nothing."""
+    if spread is None or value is None:
+        return ""
+    return f"±{spread * value / 100.0:.1f}" if number.as_difference else f"±{spread:.1f}"
+
+
+def _explained(row: Compared, key: str) -> str:
+    """Return what a cell's numbers mean."""
+    over = f"{row.repeats} runs" if row.repeats > 1 else "slices of ten seconds"
+    said = [f"± {row.spread[key]:.1f} %: standard deviation over {over}"] if key in row.spread else []
+    interval = interval_text(row.difference.get(key))
+    return "\n".join([*said, *([f"Change: {interval}"] if interval else [])])
 
 
 def _in_two_lines(title: str) -> str:

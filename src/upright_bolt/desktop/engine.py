@@ -21,6 +21,7 @@ from upright_bolt.model.run import RunEvent
 from upright_bolt.model.trial import Status
 from upright_bolt.session.running import RunProgress
 from upright_bolt.session.sampler import Sample
+from upright_bolt.session.series import SeriesProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 
 EMIT_S = 0.1
@@ -32,12 +33,17 @@ CALM_S = 2.0
 
 @dataclass(slots=True)
 class Snapshot:
-    """What has happened since the last snapshot; ``controls`` and ``status`` only when read again."""
+    """What has happened since the last snapshot; ``controls`` and ``status`` only when read again.
+
+    ``ended_series`` tells how a series ended: empty if well, None if none has.
+    """
 
     samples: list[Sample] = field(default_factory=list)
     events: list[RunEvent] = field(default_factory=list)
     progress: RunProgress | None = None
     ended_run: int | None = None
+    series: SeriesProgress | None = None
+    ended_series: str | None = None
     trouble: str = ""
     controls: dict[str, Control] | None = None
     status: Status | None = None
@@ -148,7 +154,8 @@ class Engine(QObject):
             self._ticking = False
 
     def _take_tick(self) -> None:
-        period = self.period_s if self._session.run is None else SAMPLE_S
+        resting = self._session.run is None and self._session.series is None
+        period = self.period_s if resting else SAMPLE_S
         self._due = self._session.machine.clock.now_s() + period
         tick = self._session.tick()
         pending = self._pending
@@ -156,6 +163,11 @@ class Engine(QObject):
         pending.events += tick.events
         run = self._session.run
         pending.progress = run.progress() if run is not None else None
+        series = self._session.end_series()
+        if series is not None:
+            pending.ended_series = str(series.fault or "")
+        going = self._session.series
+        pending.series = going.progress() if going is not None else None
         ended = self._session.end_run()
         if ended is not None:
             pending.ended_run = ended.id
@@ -166,7 +178,7 @@ class Engine(QObject):
             with suppress(BoltError):  # a way to the machine that is out of order for a while; the samples tell of it
                 pending.controls = self._session.controls()
                 pending.status = self._session.status()
-        if now - self._emitted >= EMIT_S or pending.ended_run is not None:
+        if now - self._emitted >= EMIT_S or pending.ended_run is not None or pending.ended_series is not None:
             self._emitted = now
             self._pending = Snapshot()
             self.snapshot.emit(pending)

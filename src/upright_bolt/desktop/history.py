@@ -94,6 +94,15 @@ class History:
         first = max(0, int(np.searchsorted(times, from_s)) - 1)
         return slice(first, int(np.searchsorted(times, to_s, "right")) + 1)
 
+    def held_since_s(self) -> float:
+        """Return for how many seconds the constraint of the moment has held without a break."""
+        held = self.column("held")
+        if not len(held):
+            return 0.0
+        other = np.flatnonzero(held != held[-1])
+        times = self.column("time")
+        return float(times[-1] - times[other[-1] + 1 if other.size else 0])
+
     def last(self, name: str) -> float | None:
         """Return the newest number of a column; None if it was not measured."""
         if not len(self):

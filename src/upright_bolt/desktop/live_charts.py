@@ -5,7 +5,7 @@ from math import ceil
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtWidgets import QGridLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.flags import Flags
@@ -70,7 +70,11 @@ class LiveCharts(QWidget):
             grid.addWidget(chart, row, 0)
             grid.addWidget(figure, row, 1)
             grid.setRowStretch(row, 1)
-        grid.addWidget(heading("Held back by"), 4, 0)
+        self.held = label("", "muted")
+        words = QHBoxLayout()
+        words.addWidget(heading("Held back by"))
+        words.addWidget(self.held, 1)
+        grid.addLayout(words, 4, 0, 1, 2)
         grid.addWidget(self.lanes, 5, 0, 1, 2)
         self._link([*charts, self.lanes.chart])
 

@@ -9,15 +9,18 @@ from upright_bolt.analysis.numbers import values_of
 from upright_bolt.desktop.core_cards import CoreNow
 from upright_bolt.desktop.engine import CALM_S, Door, Engine, Snapshot
 from upright_bolt.desktop.history import History
+from upright_bolt.desktop.holding import holding_words
+from upright_bolt.desktop.records import Records
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About, Identity
-from upright_bolt.model.quantity import TIME
+from upright_bolt.model.quantity import COUNT, TIME
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
 from upright_bolt.model.sensor import Sensor
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.sheet import sheet
 from upright_bolt.model.trial import ApplyReport, Status
+from upright_bolt.model.work import Options, Work, split_command
 from upright_bolt.session.running import RunProgress
 from upright_bolt.session.sampler import Sample
 from upright_bolt.session.session import SAMPLE_S, Session
@@ -103,6 +106,7 @@ class Presenter:
         self._calm = False
         self._listeners: list[Callable[[], None]] = []
         self._run_listeners: list[Callable[[], None]] = []
+        self.records = Records(engine, door, store, self._say, self.load_runs)
         engine.snapshot.connect(self._take)
         engine.failed.connect(self._say)
 
@@ -141,6 +145,7 @@ class Presenter:
             self.controls = snapshot.controls
         if snapshot.status is not None:
             self.status = snapshot.status
+        self.records.take_series(snapshot.series, snapshot.ended_series)
         if snapshot.ended_run is not None:
             self._run_ended(snapshot.ended_run)
         if snapshot.trouble:
@@ -261,17 +266,39 @@ class Presenter:
             for name, cpus in self.outline.cores
         )
 
+    def holding_now(self) -> str:
+        """Return what holds the clock back now, with what speaks for it."""
+        if self.sample is None:
+            return ""
+        return holding_words(self.sample, self.outline.about, self.controls, self.history.held_since_s())
+
     # runs
 
-    def start_run(self, workload: str, length: str, label: str) -> None:
-        """Start a run; what was typed wrongly is said."""
+    def start_run(
+        self,
+        workload: str,
+        length: str,
+        label: str,
+        *,
+        threads: str = "",
+        command: str = "",
+        pattern: str = "",
+        times: int = 1,
+    ) -> None:
+        """Start a run, or several one after another; what was typed wrongly is said."""
         try:
             duration_s = TIME.parse(length, "Length")
+            count = int(COUNT.parse(threads, "Threads")) if threads.strip() else None
+            options = Options(split_command(command), pattern) if workload == "command" else Options()
         except BadInput as fault:
             self._say(f"✕ {fault}")
             return
+        work = Work(workload, duration_s, count, options=options)
+        if times > 1:
+            self.records.start_repeats(work, label, times)
+            return
         self._engine.ask(
-            lambda session: session.start_run(workload, duration_s, label, self._store),
+            lambda session: session.start(work, label, self._store),
             lambda run: self._say(f"Run {run.id} has started."),
             lambda sentence: self._say(f"✕ {sentence}"),
         )

@@ -1,11 +1,15 @@
 """The list of runs in Compare: click or press Space to take one in or out; the first taken is the baseline."""
 
-from PyQt6.QtCore import QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
+from dataclasses import replace
+from datetime import datetime, timedelta
+
+from PyQt6.QtCore import QAbstractListModel, QModelIndex, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QPainter, QPen
 from PyQt6.QtWidgets import (
+    QComboBox,
+    QHBoxLayout,
     QLineEdit,
-    QListWidget,
-    QListWidgetItem,
+    QListView,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
@@ -16,6 +20,7 @@ from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord
+from upright_bolt.model.work import WORKLOADS, score_quantity
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
 LETTER_ROLE = RUN_ROLE + 1
@@ -51,13 +56,13 @@ class RunDelegate(QStyledItemDelegate):
             colour = QColor(run_colours(theme)[letter])
             painter.setPen(QPen(colour, 2, STYLES[LINES[letter]]))
             y = box.center().y()
-            painter.drawLine(QPointF(box.left() + 8, y), QPointF(box.left() + 30, y))
+            painter.drawLine(QPointF(box.left() + 7, y), QPointF(box.left() + 23, y))
             painter.setPen(colour)
             painter.setFont(font(9.5, bold=True))
             painter.drawText(
-                QRectF(box.left() + 34, box.top(), 16, box.height()), Qt.AlignmentFlag.AlignVCenter, LETTERS[letter]
+                QRectF(box.left() + 26, box.top(), 16, box.height()), Qt.AlignmentFlag.AlignVCenter, LETTERS[letter]
             )
-        self._words(painter, box.adjusted(52, 5, -6, -5), run)
+        self._words(painter, box.adjusted(40, 5, -4, -5), run)
         painter.restore()
 
     def _words(self, painter: QPainter, box: QRectF, run: RunRecord) -> None:
@@ -68,7 +73,9 @@ class RunDelegate(QStyledItemDelegate):
         painter.drawText(box, Qt.AlignmentFlag.AlignTop, name)
         painter.setPen(QColor(self._theme.muted))
         painter.setFont(font(8.0))
-        score = "no score" if run.end.score is None else f"{run.end.score:,.0f} /min"
+        quantity = score_quantity(run.head.workload, run.head.options)
+        whole = replace(quantity, decimals=0 if (run.end.score or 0.0) >= 100 else 1)
+        score = run.head.workload if run.end.score is None else whole.show(run.end.score).replace("units/", "/")
         when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
         if run.end.state.value != "finished":
             when = f"{run.end.state.value} · " + when
@@ -76,80 +83,181 @@ class RunDelegate(QStyledItemDelegate):
         painter.drawText(box, Qt.AlignmentFlag.AlignBottom, words)
 
 
-class RunList(QListWidget):
+class RunModel(QAbstractListModel):
+    """The runs of the list; a thousand of them cost no more than those in sight."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._runs: list[RunRecord] = []
+        self._chosen: list[int] = []
+
+    def show_runs(self, runs: list[RunRecord], chosen: list[int]) -> None:
+        """Show these; rows that stay are only drawn anew."""
+        same = [run.id for run in runs] == [run.id for run in self._runs]
+        if not same:
+            self.beginResetModel()
+        self._runs, self._chosen = runs, list(chosen)
+        if not same:
+            self.endResetModel()
+        elif runs:
+            self.dataChanged.emit(self.index(0), self.index(len(runs) - 1))
+
+    def rowCount(self, _parent: QModelIndex | None = None) -> int:
+        """Return how many there are."""
+        return len(self._runs)
+
+    def data(self, index: QModelIndex, role: int = int(Qt.ItemDataRole.DisplayRole)) -> object:
+        """Return a run, its letter, or its name for those who listen."""
+        if not index.isValid():
+            return None
+        run = self._runs[index.row()]
+        if role == RUN_ROLE:
+            return run
+        if role == LETTER_ROLE:
+            return self._chosen.index(run.id) if run.id in self._chosen else None
+        return run.name if role == int(Qt.ItemDataRole.AccessibleTextRole) else None
+
+
+class RunList(QListView):
     """The list itself.
 
     Signals:
         toggled: a run's id.
         removed: a run's id, on Delete.
+        opened: a run's id, on Return or a double click.
     """
 
     toggled = pyqtSignal(int)
     removed = pyqtSignal(int)
+    opened = pyqtSignal(int)
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
-        self.setItemDelegate(RunDelegate(theme))
+        self.rows = RunModel()
+        self._delegate = RunDelegate(theme)
+        self.setObjectName("runs")
+        self.setModel(self.rows)
+        self.setItemDelegate(self._delegate)
         self.setUniformItemSizes(True)
         self.setAccessibleName("Runs")
-        self.setVerticalScrollMode(QListWidget.ScrollMode.ScrollPerPixel)
+        self.setVerticalScrollMode(QListView.ScrollMode.ScrollPerPixel)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.itemClicked.connect(lambda item: self.toggled.emit(item.data(RUN_ROLE).id))
+        self.clicked.connect(lambda index: self.toggled.emit(index.data(RUN_ROLE).id))
+
+    def choose_row(self, row: int) -> None:
+        """Put the focus on a row."""
+        self.setCurrentIndex(self.rows.index(row))
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Space takes the run in or out, Delete removes it."""
-        item = self.currentItem()
-        if event is not None and item is not None and event.key() == Qt.Key.Key_Space:
-            self.toggled.emit(item.data(RUN_ROLE).id)
-        elif event is not None and item is not None and event.key() == Qt.Key.Key_Delete:
-            self.removed.emit(item.data(RUN_ROLE).id)
+        """Space takes the run in or out, Return opens it, Delete removes it."""
+        run = self.currentIndex().data(RUN_ROLE)
+        does = {
+            Qt.Key.Key_Space: self.toggled,
+            Qt.Key.Key_Return: self.opened,
+            Qt.Key.Key_Enter: self.opened,
+            Qt.Key.Key_Delete: self.removed,
+        }
+        if event is not None and isinstance(run, RunRecord) and event.key() in does:
+            does[Qt.Key(event.key())].emit(run.id)
         else:
             super().keyPressEvent(event)
 
 
+AGES = (("Any time", None), ("Last day", 1), ("Last week", 7), ("Last month", 31))
+
+
 class RunColumn(QWidget):
-    """The list under its heading, with a filter."""
+    """The list under its heading, with filters.
+
+    Signals:
+        filtered: other runs are shown now.
+    """
+
+    filtered = pyqtSignal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self.list = RunList(theme)
         self.filter = QLineEdit()
-        self.filter.setPlaceholderText("Filter by name, machine or workload")
+        self.filter.setPlaceholderText("Filter by name, note or number")
         self.filter.setAccessibleName("Filter runs")
+        self.machine, self.workload, self.age = (_combo(name) for name in ("Machine", "Workload", "Date"))
+        for words, days in AGES:
+            self.age.addItem(words, days)
         self._runs: list[RunRecord] = []
         self._chosen: list[int] = []
+        self.shown: list[RunRecord] = []
         self._count = heading("Runs")
         layout = column(self, margins=(16, 10, 6, 8), gap=6)
         layout.addWidget(self._count)
         layout.addWidget(self.filter)
+        layout.addWidget(self.machine)
+        row = QHBoxLayout()
+        row.setSpacing(4)
+        row.addWidget(self.workload, 1)
+        row.addWidget(self.age, 1)
+        layout.addLayout(row)
+        for combo in (self.machine, self.workload, self.age):
+            combo.currentIndexChanged.connect(lambda _: self._fill())
         layout.addWidget(self.list, 1)
-        layout.addWidget(label("Space or a click takes a run in or out; Delete removes it.", "muted", wraps=True))
+        hint = "Space or a click takes a run in or out, Return opens it, Delete removes it."
+        layout.addWidget(label(hint, "muted", wraps=True))
         self.filter.textChanged.connect(lambda _: self._fill())
 
     def show_runs(self, runs: list[RunRecord], chosen: list[int]) -> None:
         """Show the runs, the chosen ones with their letters."""
+        if runs is not self._runs:
+            _offer(self.machine, "Any machine", sorted({run.head.machine for run in runs}))
+            made = {run.head.workload for run in runs}
+            _offer(self.workload, "Any work", [name for name in WORKLOADS if name in made])
         self._runs, self._chosen = runs, chosen
         self._fill()
 
     def _fill(self) -> None:
         wanted = self.filter.text().strip().lower()
-        place = self.list.currentRow()
+        machine, work, days = self.machine.currentData(), self.workload.currentData(), self.age.currentData()
+        oldest = datetime.now().astimezone() - timedelta(days=days) if days else None
+        before = [run.id for run in self.shown]
+        self.shown = [
+            run
+            for run in self._runs
+            if machine in (None, run.head.machine)
+            and work in (None, run.head.workload)
+            and (oldest is None or datetime.fromisoformat(run.head.started_at) >= oldest)
+            and wanted in _searched(run)
+        ]
+        place = self.list.currentIndex().row()
         bar = self.list.verticalScrollBar()
         scrolled = bar.value() if bar is not None else 0
-        self.list.clear()
-        shown = [run for run in self._runs if wanted in _searched(run)]
-        for run in shown:
-            item = QListWidgetItem()
-            item.setData(RUN_ROLE, run)
-            item.setData(int(Qt.ItemDataRole.AccessibleTextRole), run.name)
-            if run.id in self._chosen:
-                item.setData(LETTER_ROLE, self._chosen.index(run.id))
-            self.list.addItem(item)
-        self.list.setCurrentRow(min(place, len(shown) - 1))
+        self.list.rows.show_runs(self.shown, self._chosen)
+        self.list.choose_row(min(max(place, 0), len(self.shown) - 1))
         if bar is not None:
             bar.setValue(scrolled)
-        self._count.setText(f"RUNS  {len(shown)}" + (f" OF {len(self._runs)}" if len(shown) != len(self._runs) else ""))
+        all_, shown = len(self._runs), len(self.shown)
+        self._count.setText(f"RUNS  {shown}" + (f" OF {all_}" if shown != all_ else ""))
+        if [run.id for run in self.shown] != before:
+            self.filtered.emit()
+
+
+def _combo(name: str) -> QComboBox:
+    made = QComboBox()
+    made.setAccessibleName(name)
+    made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+    made.setMinimumContentsLength(5)
+    return made
+
+
+def _offer(combo: QComboBox, anything: str, values: list[str]) -> None:
+    """Offer values to filter by, keeping the one that is chosen while it is there."""
+    kept = combo.currentData()
+    combo.blockSignals(True)  # noqa: FBT003 - Qt's own signature
+    combo.clear()
+    combo.addItem(anything, None)
+    for value in values:
+        combo.addItem(value, value)
+    combo.setCurrentIndex(max(0, combo.findData(kept)))
+    combo.blockSignals(False)  # noqa: FBT003 - same
 
 
 def _searched(run: RunRecord) -> str:
-    return f"{run.name} {run.head.machine} {run.head.workload} {run.head.started_at}".lower()
+    return f"{run.id} {run.name} {run.note}".lower()

@@ -19,11 +19,12 @@ from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.quantity import clock_text
-from upright_bolt.model.work import WORKLOADS
+from upright_bolt.model.work import RESTING, WORKLOADS
 from upright_bolt.session.running import Phase
 
 WIDTH = 262
 LENGTHS = ("10 min", "3 min", "1 min", "30 min")
+REPEATS = (1, 3, 5, 10)
 PACES = (("as in life", 1.0), ("10 × faster", 10.0), ("60 × faster", 60.0), ("300 × faster", 300.0))
 SHOWN = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
          "score_per_watt", "errors")  # fmt: skip
@@ -70,6 +71,21 @@ class RunPanel(QWidget):
         self.pace.setVisible(self._presenter.outline.has_pace)
         self.pace.setToolTip("How fast this twin's time runs")
         self.pace.currentIndexChanged.connect(lambda _: self._presenter.set_pace(self.pace.currentData()))
+        self.times = QComboBox()
+        self.times.setAccessibleName("How often")
+        for count in REPEATS:
+            self.times.addItem("once" if count == 1 else f"{count} times", count)
+        self.times.setToolTip("Several runs of one setting tell its spread")
+        self.threads = QLineEdit()
+        self.threads.setPlaceholderText("threads: as usual")
+        self.threads.setAccessibleName("Threads")
+        self.command, self.pattern = QLineEdit(), QLineEdit()
+        for entry, words in (
+            (self.command, "Command, e.g. make chart"),
+            (self.pattern, "Pattern of its score, or none"),
+        ):
+            entry.setPlaceholderText(words)
+            entry.setAccessibleName(words.split(",")[0])
         self.label = QLineEdit()
         self.label.setPlaceholderText("Name of the run")
         self.label.setAccessibleName("Name of the run")
@@ -79,13 +95,22 @@ class RunPanel(QWidget):
         row.addWidget(self.pace, 1)
         layout.addWidget(self.workload)
         layout.addLayout(row)
+        row = QHBoxLayout()
+        row.setSpacing(6)
+        row.addWidget(self.times, 1)
+        row.addWidget(self.threads, 1)
+        layout.addLayout(row)
+        layout.addWidget(self.command)
+        layout.addWidget(self.pattern)
         layout.addWidget(self.label)
+        self.workload.currentIndexChanged.connect(lambda _: self._workload_chosen())
+        self._workload_chosen()
 
     def _add_progress(self, layout: QVBoxLayout) -> None:
         self.start = button("Start the run", "main")
         self.stop = button("Stop and keep what is there")
         self.start.clicked.connect(self._begin)
-        self.stop.clicked.connect(self._presenter.stop_run)
+        self.stop.clicked.connect(self._stop)
         head = QHBoxLayout()
         self._done = label("", "strong")
         self._left = label("", "muted")
@@ -144,8 +169,25 @@ class RunPanel(QWidget):
         self.open.clicked.connect(self.compared)
         layout.addWidget(self.open)
 
+    def _workload_chosen(self) -> None:
+        """Offer what this workload takes, and the length that suits it."""
+        known = WORKLOADS[self.workload.currentData()]
+        own = known.name == "command"
+        self.command.setVisible(own)
+        self.pattern.setVisible(own)
+        self.threads.setEnabled(known.name not in RESTING and not own)
+        self.length.setEditText(known.usual)
+
     def _begin(self) -> None:
-        self._presenter.start_run(self.workload.currentData(), self.length.currentText(), self.label.text().strip())
+        self._presenter.start_run(
+            self.workload.currentData(),
+            self.length.currentText(),
+            self.label.text().strip(),
+            threads=self.threads.text() if self.threads.isEnabled() else "",
+            command=self.command.text(),
+            pattern=self.pattern.text(),
+            times=self.times.currentData(),
+        )
 
     def _show_baselines(self) -> None:
         presenter = self._presenter
@@ -158,11 +200,18 @@ class RunPanel(QWidget):
         place = self.baseline.findData(presenter.baseline_id)
         self.baseline.setCurrentIndex(max(0, place))
 
+    def _stop(self) -> None:
+        if self._presenter.records.series is not None:
+            self._presenter.records.stop_series()
+        else:
+            self._presenter.stop_run()
+
     def show_state(self) -> None:
         """Show progress and result."""
         presenter = self._presenter
         progress = presenter.progress
-        running = progress is not None
+        series = presenter.records.series
+        running = progress is not None or series is not None
         self.start.setVisible(not running)
         self.start.setEnabled(not presenter.outline.no_load)
         self.stop.setVisible(running)
@@ -176,6 +225,8 @@ class RunPanel(QWidget):
             else:
                 self._done.setText(progress.phase.value.capitalize())
                 self._left.setText("")
+            if series is not None:
+                self._done.setText(f"{series.number} of {series.count}: {self._done.text()}")
             self._bar.setValue(round(1000 * progress.elapsed_s / progress.asked_s))
         self._show_result()
 

@@ -133,6 +133,8 @@ def _sheet(t: Theme) -> str:
     QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
     QLineEdit {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
         padding: 3px 6px; selection-background-color: {t.accent}; }}
+    QLineEdit:disabled {{ background: {t.paper}; color: {t.muted}; }}
+    QSpinBox {{ min-height: 22px; }}
     QLineEdit:focus {{ border: 1px solid {t.accent}; }}
     QComboBox QLineEdit {{ border: none; padding: 0 2px; }}
     QLineEdit[fault="true"] {{ border: 2px solid {t.temperature}; }}
@@ -141,9 +143,14 @@ def _sheet(t: Theme) -> str:
     QTableWidget {{ background: {t.sheet}; border: 1px solid {t.line}; gridline-color: {t.faint}; }}
     QHeaderView::section {{ background: {t.paper}; color: {t.muted}; border: none;
         border-bottom: 1px solid {t.line}; padding: 4px 6px; font-weight: 600; font-size: 8pt; }}
-    QListWidget {{ background: transparent; border: none; outline: none; }}
+    QListView#runs {{ background: transparent; border: none; outline: none; }}
     QScrollBar:vertical {{ background: transparent; width: 9px; }}
     QScrollBar::handle:vertical {{ background: {t.line}; border-radius: 4px; min-height: 24px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
+    QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}
+    QMenu::item {{ padding: 5px 18px; }}
+    QMenu::item:selected {{ background: {t.accent}; color: {t.on_accent}; }}
+    QMenu::separator {{ background: {t.line}; height: 1px; margin: 4px 8px; }}
+    QDialog {{ background: {t.paper}; }}
     QToolTip {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; }}
     """

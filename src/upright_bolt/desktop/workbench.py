@@ -56,4 +56,5 @@ class Workbench(QWidget):
         self.settings.show_state(presenter.controls, presenter.draft, presenter.outcome, can_try=True)
         if self.isVisible():
             self.charts.draw()
+            self.charts.held.setText(presenter.holding_now())
             self.cores.show_cores(presenter.cores_now())

@@ -133,7 +133,8 @@ class ActiveSeries:
     """
 
     def __init__(self, host: Host, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None) -> None:
-        if host.status().trial is not None:
+        self._tries = any(step.settings for step in steps)
+        if self._tries and host.status().trial is not None:
             raise BadInput(
                 "A trial is running already; “keep” or “put-back” it before runs with settings of their own."
             )
@@ -197,7 +198,7 @@ class ActiveSeries:
             self._end(fault)
 
     def _put_back(self) -> None:
-        if self._host.status().trial is not None:
+        if self._tries and self._host.status().trial is not None:
             self._host.put_back("the run ended")
 
     def stop(self) -> None:

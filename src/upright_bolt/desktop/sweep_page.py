@@ -1,0 +1,289 @@
+"""Sweeps: any result against any control with error bars, and the form that runs a ladder of settings."""
+
+from collections.abc import Iterable
+
+import numpy as np
+import pyqtgraph as pg
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QWidget
+
+from upright_bolt.analysis.numbers import NUMBERS, Number
+from upright_bolt.analysis.sweep import Strand, controls_with_runs, results_of, strands, words_of
+from upright_bolt.desktop.chart import Chart
+from upright_bolt.desktop.history import Floats
+from upright_bolt.desktop.pieces import button, column, heading, label
+from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.desktop.records import LadderAsked
+from upright_bolt.desktop.theme import LINES, Theme, font
+from upright_bolt.model.control import CATALOGUE, Control, ControlState, Kind, show_value
+from upright_bolt.model.quantity import CLOCK
+from upright_bolt.model.run import RunRecord
+from upright_bolt.model.work import RESTING, WORKLOADS
+
+MOST_STRANDS = 4
+USUAL_CONTROLS = ("core-offset", "sustained", "epp")
+FORM_W = 250
+
+
+class SweepChart(Chart):
+    """Means with error bars, joined where runs differ in nothing else."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__("", None, theme, times=False, ends_now=False)
+        item = self.getPlotItem()
+        item.setMouseEnabled(x=False, y=False)
+        item.getAxis("left").setWidth(56)
+        axis = pg.AxisItem("bottom")
+        item.setAxisItems({"bottom": axis})
+        axis.setPen(pg.mkPen(theme.line))
+        axis.setTextPen(pg.mkPen(theme.muted))
+        axis.setTickFont(font(7.5))
+        axis.setStyle(tickLength=0)
+        axis.setHeight(38)
+        self._axis = axis
+        self._drawn: list[pg.GraphicsObject] = []
+        self.strands: tuple[Strand, ...] = ()
+
+    def show_strands(self, found: tuple[Strand, ...], control: str, words: tuple[str, ...], number: Number) -> None:
+        """Draw the strands of a number over a control; the first is strong, the others thin."""
+        for made in self._drawn:
+            self.removeItem(made)
+        self._drawn = []
+        self.strands = shown = found[:MOST_STRANDS]
+        declared = CATALOGUE[control]
+        self._axis.setTicks([list(enumerate(words))] if words else None)
+        self._axis.setLabel(f"{declared.title}, {declared.quantity.unit}" if declared.quantity.unit else declared.title)
+        self._title(number)
+        colour = self.theme.of(number.quantity.name)
+        for place, strand in enumerate(shown):
+            self._strand(strand, colour if place == 0 else self.theme.muted, place, number)
+        self._frame(shown, number)
+        self.say("" if shown else "No run that is shown on the left carries both")
+
+    def _title(self, number: Number) -> None:
+        colour, muted = self.theme.of(number.quantity.name), self.theme.muted
+        unit = number.quantity.unit.replace("MHz", "GHz")
+        self._legend.setText(
+            f"<span style='color:{colour}; font-weight:600'>{number.title}</span> <span style='color:{muted}'>{unit}"
+            "</span>"
+        )
+
+    def _strand(self, strand: Strand, colour: str, place: int, number: Number) -> None:
+        scale = _scale(number)
+        xs, ys = [p.x for p in strand.points], [p.mean * scale for p in strand.points]
+        curve = pg.PlotDataItem(xs, ys, pen=self.pen(colour, width=1.8 if place == 0 else 1.0, style=LINES[place + 1]))
+        self._add(curve)
+        barred = [p for p in strand.points if p.reach is not None]
+        if barred:
+            self._add(pg.ErrorBarItem(
+                x=_array(p.x for p in barred), y=_array(p.mean * scale for p in barred),
+                height=_array(2.0 * (p.reach or 0.0) * scale for p in barred), beam=0.0,
+                pen=self.pen(colour, width=1.4),
+            ))  # fmt: skip
+        dots = pg.ScatterPlotItem(
+            xs, ys, size=8 if place == 0 else 6, pen=pg.mkPen(colour, width=1.5),
+            brush=pg.mkBrush(colour if place == 0 else self.theme.sheet),
+        )  # fmt: skip
+        self._add(dots)
+        for point in strand.points:
+            if point.x in strand.errors:
+                self._words("✕", point.x, point.mean * scale, self.theme.ink, (0.5, 1.25))
+        if place and strand.words and strand.points:
+            self._words(strand.words, xs[-1], ys[-1], colour, (1.0, 1.3))
+
+    def _words(self, text: str, x: float, y: float, colour: str, anchor: tuple[float, float]) -> None:
+        words = pg.TextItem(text, color=colour, anchor=anchor)
+        words.setFont(font(7.5))
+        words.setPos(x, y)
+        self._add(words)
+
+    def _add(self, item: pg.GraphicsObject) -> None:
+        self.addItem(item, ignoreBounds=True)
+        self._drawn.append(item)
+
+    def _frame(self, shown: tuple[Strand, ...], number: Number) -> None:
+        scale = _scale(number)
+        points = [point for strand in shown for point in strand.points]
+        if not points:
+            return
+        xs = [p.x for p in points]
+        lows = [(p.mean - (p.reach or 0.0)) * scale for p in points]
+        highs = [(p.mean + (p.reach or 0.0)) * scale for p in points]
+        wide = (max(xs) - min(xs)) or max(1.0, abs(xs[0]) * 0.2)
+        tall = (max(highs) - min(lows)) or max(1.0, abs(highs[0]) * 0.1)
+        self.setXRange(min(xs) - 0.06 * wide, max(xs) + 0.06 * wide, padding=0)
+        self.setYRange(min(lows) - 0.12 * tall, max(highs) + 0.28 * tall, padding=0)
+
+
+def _scale(number: Number) -> float:
+    return 0.001 if number.quantity is CLOCK else 1.0
+
+
+def _array(values: Iterable[float]) -> Floats:
+    return np.fromiter(values, dtype=float)
+
+
+class LadderForm(QWidget):
+    """Runs a ladder of settings: control, from, to, step, workload, length, how often."""
+
+    def __init__(self, presenter: Presenter) -> None:
+        super().__init__()
+        self._presenter = presenter
+        self.setFixedWidth(FORM_W)
+        self.control = QComboBox()
+        self.first, self.last, self.step = QLineEdit(), QLineEdit(), QLineEdit()
+        self.workload = QComboBox()
+        self.length = QLineEdit("3 min")
+        self.repeats = QSpinBox()
+        self.repeats.setRange(1, 20)
+        self.cool_to = QLineEdit()
+        self.cool_to.setPlaceholderText("no waiting")
+        for name, known in WORKLOADS.items():
+            if name not in (*RESTING, "command"):
+                self.workload.addItem(name, name)
+                self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
+        grid = QGridLayout()
+        grid.setVerticalSpacing(5)
+        rows = (("Control", self.control), ("From", self.first), ("To", self.last), ("Step", self.step),
+                ("Workload", self.workload), ("Length of each", self.length), ("How often each", self.repeats),
+                ("Cool down to", self.cool_to))  # fmt: skip
+        for row, (words, widget) in enumerate(rows):
+            grid.addWidget(label(words, "muted"), row, 0)
+            grid.addWidget(widget, row, 1)
+            widget.setAccessibleName(words)
+        self.start = button("Run the ladder", "main")
+        self.stop = button("Stop and put back")
+        self.start.clicked.connect(self._begin)
+        self.stop.clicked.connect(presenter.records.stop_series)
+        self._progress = label("", "muted", wraps=True)
+        layout = column(self, margins=(12, 0, 0, 0), gap=7)
+        layout.addWidget(heading("A ladder of settings"))
+        layout.addLayout(grid)
+        layout.addWidget(self.start)
+        layout.addWidget(self.stop)
+        layout.addWidget(self._progress)
+        layout.addStretch()
+        self._offer_controls()
+        self.control.currentIndexChanged.connect(lambda _: self._suggest())
+        self._suggest()
+        presenter.on_change(self.show_state)
+
+    def _offer_controls(self) -> None:
+        for name, control in self._presenter.controls.items():
+            declared = CATALOGUE[name]
+            if declared.kind is Kind.SCALE and control.state is ControlState.SETTABLE and not declared.deliberate:
+                self.control.addItem(declared.title, name)
+        place = self.control.findData("sustained")
+        self.control.setCurrentIndex(max(0, place))
+
+    def _suggest(self) -> None:
+        """Suggest a ladder around what is in force."""
+        control = self._presenter.controls.get(self.control.currentData() or "")
+        if control is None or not isinstance(control.in_force, float):
+            return
+        low, high, step = _suggested(control)
+        for entry, value in ((self.first, low), (self.last, high), (self.step, step)):
+            entry.setText(show_value(control.name, value))
+
+    def _begin(self) -> None:
+        self._presenter.records.start_ladder(
+            LadderAsked(
+                self.control.currentData() or "", self.first.text(), self.last.text(), self.step.text(),
+                self.workload.currentData(), self.length.text(), self.repeats.value(), self.cool_to.text(),
+            )
+        )  # fmt: skip
+
+    def show_state(self) -> None:
+        """Show where a series stands."""
+        series = self._presenter.records.series
+        no_load = self._presenter.outline.no_load
+        self.start.setVisible(series is None)
+        self.start.setEnabled(not no_load and self._presenter.progress is None and self.control.count() > 0)
+        self.stop.setVisible(series is not None)
+        if series is None:
+            hint = "Each rung is a trial; all is put back at the end, or when you stop."
+            self._progress.setText(no_load or hint)
+            return
+        run = self._presenter.progress
+        at = f", {run.elapsed_s:.0f} of {run.asked_s:.0f} s" if run is not None else ""
+        waits = f": {series.waits}" if series.waits else at
+        self._progress.setText(f"Run {series.number} of {series.count}, {series.label}{waits}.")
+
+
+def _suggested(control: Control) -> tuple[float, float, float]:
+    """Return from, to and step of a ladder: six rungs from what is in force towards less, within what is allowed."""
+    now = control.in_force if isinstance(control.in_force, float) else 0.0
+    if CATALOGUE[control.name].quantity.unit == "mV":
+        return now, max(control.minimum if control.minimum is not None else now - 100.0, now - 100.0), 10.0
+    low = control.minimum if control.minimum is not None else 0.0
+    high = control.maximum if control.maximum is not None else now
+    step = control.step or 1.0
+    stride = max(step, round((high - low) / 6.0 / step) * step)
+    return low, low + stride * int((high - low) / stride), stride
+
+
+class SweepPage(QWidget):
+    """The chart with its two choices, and the form beside it."""
+
+    def __init__(self, presenter: Presenter, theme: Theme) -> None:
+        super().__init__()
+        self._runs: list[RunRecord] = []
+        self.control, self.result = QComboBox(), QComboBox()
+        self.control.setAccessibleName("Control of the sweep")
+        self.result.setAccessibleName("Result of the sweep")
+        self.chart = SweepChart(theme)
+        self.form = LadderForm(presenter)
+        self._said = label("", "muted", wraps=True)
+        choices = QHBoxLayout()
+        for widget in (self.result, label("over", "muted"), self.control):
+            choices.addWidget(widget)
+        choices.addStretch()
+        left = column(gap=6)
+        left.addLayout(choices)
+        left.addWidget(self.chart, 1)
+        left.addWidget(self._said)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.addLayout(left, 1)
+        layout.addWidget(self.form)
+        for combo in (self.control, self.result):
+            combo.currentIndexChanged.connect(lambda _: self.draw())
+
+    def show_runs(self, runs: list[RunRecord]) -> None:
+        """Offer what these runs carry, and draw."""
+        self._runs = runs
+        controls = [(name, CATALOGUE[name].title) for name in controls_with_runs(runs)]
+        titles = {number.key: number.title for number in NUMBERS}
+        results = [(key, titles[key]) for key in results_of(runs)]
+        usual = next((name for name in USUAL_CONTROLS if name in dict(controls)), None)
+        _offer(self.control, controls, usual)
+        _offer(self.result, results, "score")
+        self.draw()
+
+    def draw(self) -> None:
+        """Draw the chosen result over the chosen control."""
+        control, key = self.control.currentData(), self.result.currentData()
+        number = next((n for n in NUMBERS if n.key == key), None)
+        if control is None or number is None:
+            self.chart.say("No control had different values in the runs shown on the left")
+            return
+        found = strands(self._runs, control, key)
+        found = tuple(strand for strand in found if strand.work == found[0].work)
+        self.chart.show_strands(found, control, words_of(control, self._runs), number)
+        count = sum(len(point.runs) for strand in found for point in strand.points)
+        more = f", {len(found) - MOST_STRANDS} more strands are not drawn" if len(found) > MOST_STRANDS else ""
+        work = " on ".join(found[0].work) if found else "no workload"
+        self._said.setText(
+            f"{count} runs of {work}{more}. Joined: runs that differ in nothing else. "
+            "Bars: where the mean lies in 95 of 100 cases. ✕: a run gave wrong results there."
+        )
+
+
+def _offer(combo: QComboBox, entries: list[tuple[str, str]], usual: str | None) -> None:
+    kept = combo.currentData() or usual
+    combo.blockSignals(True)  # noqa: FBT003 - Qt's own signature
+    combo.clear()
+    for name, title in entries:
+        combo.addItem(title, name)
+    combo.setCurrentIndex(max(0, combo.findData(kept)) if entries else -1)
+    combo.blockSignals(False)  # noqa: FBT003 - same
