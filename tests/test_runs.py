@@ -13,6 +13,7 @@ from sqlalchemy import create_engine, event
 
 from support import TwinDesk
 from upright_bolt.analysis import compare as cmp
+from upright_bolt.analysis.numbers import NUMBERS
 from upright_bolt.analysis.summary import constraint_shares, settled_from_s, summarise
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.constraint import CODE, Constraint

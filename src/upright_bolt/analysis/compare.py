@@ -18,6 +18,7 @@ from upright_bolt.analysis.numbers import Number, numbers_of, values_of
 from upright_bolt.model.quantity import COUNT, POWER
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunRecord, RunState
 
+OF_WORK = frozenset(("score", "score_per_watt", "energy_per_unit_j", "pace_spread"))
 SAME_PERCENT = 0.5
 SAME_C = 1.0
 """Smaller changes are called the same: limits are kept in steps of 1/8 W, and sensors read whole degrees."""
@@ -69,13 +70,16 @@ def compare(runs: list[RunRecord], baseline: RunRecord, known: Sequence[RunRecor
     for run in runs:
         group = series_of(run, known)
         values = _means(group)
-        percent = {key: _percent(values[key], base[key]) for key in base}
+        # a score of one workload beside that of another says nothing, nor does what is reckoned from it
+        same = (run.head.workload, run.head.options) == (baseline.head.workload, baseline.head.options)
+        keys = [key for key in base if same or key not in OF_WORK]
+        percent = {key: _percent(values[key], base[key]) if key in keys else None for key in base}
         rows.append(
             Compared(
                 run,
                 values,
                 percent,
-                {key: _minus(values[key], base[key]) for key in base},
+                {key: _minus(values[key], base[key]) if key in keys else None for key in base},
                 {} if run.id == baseline.id else _differences(percent, group, base_group),
                 {key: told for key in base if (told := spread_of(group, key)) is not None},
                 len(group),

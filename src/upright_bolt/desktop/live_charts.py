@@ -72,6 +72,7 @@ class LiveCharts(QWidget):
             grid.setRowStretch(row, 1)
         self.held = label("", "muted")
         words = QHBoxLayout()
+        words.setSpacing(8)
         words.addWidget(heading("Held back by"))
         words.addWidget(self.held, 1)
         grid.addLayout(words, 4, 0, 1, 2)

@@ -2,7 +2,7 @@
 
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 
 class Wrapped(QLabel):
@@ -74,6 +74,18 @@ def column(
     made = QVBoxLayout(parent)
     made.setContentsMargins(*margins)
     made.setSpacing(gap)
+    return made
+
+
+def scrolled(inner: QWidget) -> QScrollArea:
+    """Return a column in an area that scrolls once the window is too low for it, and never makes the window grow."""
+    made = QScrollArea()
+    made.setWidget(inner)
+    made.setWidgetResizable(True)
+    made.setFrameShape(QFrame.Shape.NoFrame)
+    made.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    made.setFixedWidth(inner.width())
     return made
 
 

@@ -331,14 +331,18 @@ class Presenter:
     def _take_runs(self, runs: list[RunRecord]) -> None:
         self.runs = runs
         if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
-            self.baseline_id = self._newest_at_stock()
+            self.baseline_id = self._newest_at_stock(self.last_run.head.workload if self.last_run else "steady")
         for listener in self._run_listeners:
             listener()
         self._changed()
 
-    def _newest_at_stock(self) -> int | None:
+    def _newest_at_stock(self, workload: str) -> int | None:
         mine = [
-            run for run in self.runs if run.head.machine == self.outline.word and run.end.state is RunState.FINISHED
+            run
+            for run in self.runs
+            if run.head.machine == self.outline.word
+            and run.head.workload == workload
+            and run.end.state is RunState.FINISHED
         ]
         stock = {name: control.stock for name, control in self.controls.items() if control.stock is not None}
         alike = [run for run in mine if all(run.head.settings.get(name) == value for name, value in stock.items())]
@@ -371,11 +375,8 @@ class Presenter:
         progress = self.progress
         if progress is None or (self.last_run is not None and self.last_run.id == progress.run_id):
             return self.last_run
-        like = self.last_run or self.baseline or (self.runs[0] if self.runs else None)
-        if like is None:
-            return None
         end = RunEnd(RunState.RUNNING, "", progress.elapsed_s, progress.score, progress.numbers)
-        return RunRecord(progress.run_id, like.head, end)
+        return RunRecord(progress.run_id, progress.head, end)
 
     def telemetry(self, run_ids: list[int], on_result: Callable[[object], None]) -> None:
         """Read the telemetry of runs in the background."""

@@ -30,6 +30,11 @@ SHOWN = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w",
          "score_per_watt", "errors")  # fmt: skip
 
 
+OF_SOME = ("latency_median_ms", "latency_p95_ms", "latency_p99_ms", "low_1_fps", "low_01_fps", "late_share", "drain_w",
+           "hours_full", "wakeups_per_s", "times_spread", "blocks_checked")  # fmt: skip
+"""Numbers that some workloads have; shown where they were measured."""
+
+
 class RunPanel(QWidget):
     """The run column.
 
@@ -77,7 +82,8 @@ class RunPanel(QWidget):
             self.times.addItem("once" if count == 1 else f"{count} times", count)
         self.times.setToolTip("Several runs of one setting tell its spread")
         self.threads = QLineEdit()
-        self.threads.setPlaceholderText("threads: as usual")
+        self.threads.setPlaceholderText("threads")
+        self.threads.setToolTip("How many processors to keep busy; as many as this workload usually does if empty")
         self.threads.setAccessibleName("Threads")
         self.command, self.pattern = QLineEdit(), QLineEdit()
         for entry, words in (
@@ -142,8 +148,10 @@ class RunPanel(QWidget):
         for i, made in enumerate(self._columns, start=1):
             grid.addWidget(made, 0, i, Qt.AlignmentFlag.AlignRight)
         self._cells: dict[str, list[QLabel]] = {}
-        for row, number in enumerate((n for n in NUMBERS if n.key in SHOWN), start=1):
-            grid.addWidget(label(_brief(number.title), "muted"), row, 0)
+        self._titles: dict[str, QLabel] = {}
+        for row, number in enumerate((n for n in NUMBERS if n.key in (*SHOWN, *OF_SOME)), start=1):
+            self._titles[number.key] = title = label(_brief(number.title), "muted")
+            grid.addWidget(title, row, 0)
             cells = [label(), label(role="strong"), label(role="strong")]
             cells[2].setStyleSheet(f"color: {self._theme.of(number.quantity.name)}")
             for i, cell in enumerate(cells, start=1):
@@ -245,6 +253,9 @@ class RunPanel(QWidget):
             cells[0].setText(_figure(number.key, base[number.key]) if base else "–")
             cells[1].setText(_figure(number.key, row.values[number.key]) if row else "–")
             cells[2].setText(row.change(number) if row else "")
+            known = number.key in SHOWN or (row is not None and row.values[number.key] is not None)
+            for widget in (self._titles[number.key], *cells):
+                widget.setVisible(known)
         self._show_conditions(conditions(row.run, baseline) if row is not None and baseline is not None else ())
         self._finding.setText(words)
         self._note.setVisible(bool(words))
@@ -275,4 +286,5 @@ def _figure(key: str, value: float | None) -> str:
         return "–"
     if key.endswith("_mhz"):
         return f"{value / 1000:.2f}"
-    return f"{value:,.0f}" if key in ("score", "errors") else f"{value:.1f}"
+    whole = key in ("errors", "blocks_checked", "wakeups_per_s") or (key == "score" and value >= 100)
+    return f"{value:,.0f}" if whole else f"{value:.1f}"

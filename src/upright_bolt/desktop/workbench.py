@@ -5,7 +5,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QWidget
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.desktop.core_cards import CoreCards
 from upright_bolt.desktop.live_charts import LiveCharts
-from upright_bolt.desktop.pieces import column, heading, label, rule
+from upright_bolt.desktop.pieces import column, heading, label, rule, scrolled
 from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.run_panel import RunPanel
 from upright_bolt.desktop.settings_panel import SettingsPanel
@@ -46,7 +46,7 @@ class Workbench(QWidget):
         layout.addWidget(rule(upright=True))
         layout.addWidget(middle, 1)
         layout.addWidget(rule(upright=True))
-        layout.addWidget(self.run)
+        layout.addWidget(scrolled(self.run))
         presenter.on_change(self.show_state)
         presenter.on_runs(lambda: self.settings.show_evidence(evidence(presenter.runs, outline.word)))
 

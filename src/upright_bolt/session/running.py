@@ -82,6 +82,7 @@ class RunProgress:
     """What a run in progress shows. ``elapsed_s`` is time under load; ``numbers`` are those so far."""
 
     run_id: int
+    head: RunHead
     phase: Phase
     elapsed_s: float
     asked_s: float
@@ -326,6 +327,7 @@ class ActiveRun:
         score = self.end.score if self.end else (self._score(elapsed) if elapsed >= 1.0 else None)
         return RunProgress(
             self.id,
+            self.head,
             self.phase,
             elapsed,
             self.head.asked_s,
