@@ -29,11 +29,17 @@ class TwinDesk:
         clock = self.session.machine.clock
         clock.wait_until(clock.now_s() + seconds)
 
-    def run(self, seconds: float = 600.0, label: str = "", *, cool_s: float = 0.0) -> RunRecord:
-        """Run ``steady`` to its end and return what the store keeps."""
+    def run(
+        self, seconds: float = 600.0, label: str = "", *, cool_s: float = 0.0, workload: str = "steady", **more
+    ) -> RunRecord:
+        """Run a workload to its end and return what the store keeps."""
         if cool_s:
             self.pass_time(cool_s)
-        self.session.start_run("steady", seconds, label, self.store)
+        self.session.start_run(workload, seconds, label, self.store, **more)
+        return self.carry_on()
+
+    def carry_on(self) -> RunRecord:
+        """Let the run in progress go on to its end and return what the store keeps."""
         while (ended := self.session.end_run()) is None:
             self.session.tick()
             self.pass_time(SAMPLE_S)

@@ -305,20 +305,26 @@ class ActiveRun:
         if self._load.done():
             duration = min(duration, self._load.complete_until() - (self._start_s or 0.0))
         self.phase = Phase.ENDED
+        if self._start_s is not None:
+            self._bystanders.end(now)
+            self._keep(lambda: self._take_slices(duration, final=True))
+            self._keep(self._take_errors)
+        self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
+        self.end = end = RunEnd(state, why, duration, self._score(duration), self._numbers)
+        self._keep(self._flush)
+        if not self._keep(lambda: self._sink.finish(self.id, end)):
+            # a full disk may still have room for the few bytes that tell how it ended
+            self._keep(lambda: self._sink.finish(self.id, replace(end, numbers=RunNumbers())))
+        self._load.stop()
+
+    def _keep(self, write: Callable[[], None]) -> bool:
+        """Write to the store; what goes wrong is told in ``unsaved``. Return whether it went well."""
         try:
-            if self._start_s is not None:
-                self._bystanders.end(now)
-                self._take_slices(duration, final=True)
-                self._take_errors()
-            self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
-            self.end = RunEnd(state, why, duration, self._score(duration), self._numbers)
-            self._flush()
-            self._sink.finish(self.id, self.end)
+            write()
         except BoltError as fault:
             self.unsaved = str(fault)
-            self.end = self.end or RunEnd(state, why, duration, None, self._numbers)
-        finally:
-            self._load.stop()
+            return False
+        return True
 
     def progress(self) -> RunProgress:
         """Return where it stands."""

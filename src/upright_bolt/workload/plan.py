@@ -43,7 +43,7 @@ def stage_at(elapsed_s: float) -> tuple[Stage, float]:
     """Return the stage of ``proof`` at a time from load start, and the seconds that are left of it."""
     place = elapsed_s % PROOF_S
     for stage in PROOF:
-        if place < stage.seconds:
+        if place < stage.seconds - 1e-6:
             return stage, stage.seconds - place
         place -= stage.seconds
     return PROOF[0], PROOF[0].seconds

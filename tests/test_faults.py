@@ -1,0 +1,175 @@
+"""What goes wrong in the middle of a run, and the run that says so."""
+
+import os
+import signal
+import time
+from dataclasses import replace
+
+import pytest
+from sqlalchemy import event
+
+from support import TwinDesk
+from test_workload import CPUS, until
+from upright_bolt.app import open_session
+from upright_bolt.model.run import RunState
+from upright_bolt.session import clock as clocks
+from upright_bolt.session.clock import RealClock, Slip
+from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.store.runs import RunStore
+from upright_bolt.workload import pool
+from upright_bolt.workload.pool import HostLoad
+
+
+class SlippingClock:
+    """A machine's clock on which time slips when told to."""
+
+    def __init__(self, clock):
+        self._clock = clock
+        self.told = ()
+
+    def __getattr__(self, name):
+        return getattr(self._clock, name)
+
+    def slips(self):
+        told, self.told = self.told, ()
+        return told
+
+
+@pytest.fixture
+def slipping(desk: TwinDesk):
+    desk.session.machine.clock = made = SlippingClock(desk.session.machine.clock)
+    return made
+
+
+def run_with(desk, slipping, slip):
+    desk.session.start_run("steady", 60.0, "", desk.store)
+    for _ in range(60):
+        desk.session.tick()
+        desk.pass_time(SAMPLE_S)
+    slipping.told = (slip,)
+    return desk.carry_on()
+
+
+def test_a_suspended_machine_ends_the_run_and_says_for_how_long(desk, slipping):
+    record = run_with(desk, slipping, Slip(slept=True, seconds=612.0))
+    assert record.end.state is RunState.FAILED
+    assert record.end.why == "The machine was suspended for 612 s in the middle of the run; what came before is kept."
+    assert 20.0 < record.end.duration_s < 40.0
+    assert record.end.score > 500
+    assert len(desk.store.telemetry(record.id)[0]) > 40
+
+
+def test_a_clock_set_back_is_told_and_moves_nothing(desk, slipping):
+    record = run_with(desk, slipping, Slip(slept=False, seconds=-3600.0))
+    assert record.end.state is RunState.FINISHED
+    assert record.end.duration_s == 60.0
+    told = [event.text for event in desk.store.events(record.id) if event.kind == "clock"]
+    assert told == ["The computer's clock was set back by 3600 s; times within a run do not go by it"]
+    times, _ = desk.store.telemetry(record.id)
+    assert (times[1:] > times[:-1]).all()
+
+
+def test_sleep_and_a_set_clock_are_told_apart(monkeypatch):
+    now = {time.CLOCK_MONOTONIC: 100.0, time.CLOCK_BOOTTIME: 150.0, time.CLOCK_REALTIME: 1e9}
+    monkeypatch.setattr(clocks.time, "clock_gettime", lambda which: now[which])
+    clock = RealClock()
+    assert clock.slips() == ()
+    now[time.CLOCK_BOOTTIME] += 600.0
+    now[time.CLOCK_REALTIME] += 600.5
+    assert clock.slips() == (Slip(slept=True, seconds=600.0),)
+    now[time.CLOCK_REALTIME] -= 7200.0
+    (slip,) = clock.slips()
+    assert not slip.slept
+    assert slip.seconds == pytest.approx(-7200.0)
+    now[time.CLOCK_REALTIME] += 1.0
+    assert clock.slips() == ()
+    assert RealClock().slips() == ()
+
+
+def test_a_full_disk_ends_the_run_with_a_sentence(desk: TwinDesk):
+    desk.session.start_run("steady", 600.0, "filled", desk.store)
+
+    def no_more_pages(connection, _record):
+        (pages,) = connection.execute("PRAGMA page_count").fetchone()
+        connection.execute(f"PRAGMA max_page_count = {pages}")
+
+    for _ in range(40):
+        desk.session.tick()
+        desk.pass_time(SAMPLE_S)
+    event.listen(desk.store._engine, "connect", no_more_pages)
+    desk.store._engine.dispose()
+    while (run := desk.session.end_run()) is None:
+        desk.session.tick()
+        desk.pass_time(SAMPLE_S)
+    assert run.end.state is RunState.FAILED
+    assert "full" in run.end.why
+    assert "full" in run.unsaved
+    assert run.end.duration_s < 60.0
+    event.remove(desk.store._engine, "connect", no_more_pages)
+    desk.store._engine.dispose()
+    kept = desk.store.get(run.id)  # its end found room, or the next start closes it
+    if kept.end.state is RunState.RUNNING:
+        assert desk.store.mark_unfinished("twin:tern") == [run.id]
+        assert "disk was full" in desk.store.get(run.id).end.why
+    else:
+        assert "full" in kept.end.why
+
+
+def host_run(data, on_tick, seconds=8.0):
+    session = open_session("host", data, "a test", exclusive=True)
+    store = RunStore(data / "runs.sqlite")
+    session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS))
+    session.start_run("steady", seconds, "", store)
+    while (ended := session.end_run()) is None:
+        session.tick()
+        on_tick(session)
+        session.machine.clock.wait_until(session.machine.clock.now_s() + SAMPLE_S)
+    record = store.get(ended.id)
+    session.close()
+    store.close()
+    return record
+
+
+@pytest.mark.skipif(len(CPUS) < 2, reason="one worker hangs while another works on")
+def test_a_worker_that_hangs_is_ended_and_told(data, monkeypatch):
+    monkeypatch.setattr(pool, "SILENT_S", 2.0)
+    stopped = []
+
+    def hang(session):
+        if not stopped and session.run is not None and session.run.progress().elapsed_s > 1:
+            stopped.append(session.run._load._workers[0].process.pid)
+            os.kill(stopped[0], signal.SIGSTOP)
+
+    record = host_run(data, hang)
+    assert record.end.state is RunState.FINISHED
+    assert [error.what for error in record.errors] == ["the worker hung: nothing for 2 s"]
+    assert record.errors[0].cpu == CPUS[0]
+    until(lambda: not os.path.exists(f"/proc/{stopped[0]}"), 5)
+
+
+def test_when_all_workers_hang_the_run_has_failed(data, monkeypatch):
+    monkeypatch.setattr(pool, "SILENT_S", 1.5)
+
+    def hang(session):
+        if session.run is not None and session.run.progress().elapsed_s > 1:
+            for worker in session.run._load._workers:
+                if worker.process.poll() is None:
+                    os.kill(worker.process.pid, signal.SIGSTOP)
+
+    record = host_run(data, hang)
+    assert record.end.state is RunState.FAILED
+    assert record.end.why == "All workers ended before their time."
+    assert {error.what for error in record.errors} == {"the worker hung: nothing for 2 s"}
+
+
+def test_a_killed_worker_is_told_and_the_others_work_on(data):
+    killed = []
+
+    def kill(session):
+        if not killed and session.run is not None and session.run.progress().elapsed_s > 1:
+            killed.append(session.run._load._workers[0])
+            killed[0].process.kill()
+
+    record = host_run(data, kill, seconds=6.0)
+    assert [error.what for error in record.errors] == ["the worker died (signal 9)"]
+    assert record.end.state is (RunState.FINISHED if len(CPUS) > 1 else RunState.FAILED)

@@ -1,0 +1,317 @@
+"""Each workload by itself: on tern, whose physics can be reckoned, and on this computer's own cores."""
+
+import os
+import time
+
+import pytest
+
+from support import TwinDesk
+from test_commands import data_of, one_sentence
+from test_workload import until
+from upright_bolt.analysis.felt import frame_numbers, latencies
+from upright_bolt.errors import BadInput
+from upright_bolt.kernel.processes import Census, Process, busiest_others, wake_ups
+from upright_bolt.model.run import RunState
+from upright_bolt.model.work import Options, number_in
+from upright_bolt.session.numbers import settled_at
+from upright_bolt.workload import plan
+from upright_bolt.workload.load import Task
+from upright_bolt.workload.pool import HostLoad
+
+CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
+
+
+# numbers
+
+
+def test_frame_numbers_are_rates_over_time_and_lows_over_the_slowest():
+    times = [0.010] * 990 + [0.050] * 10
+    found = frame_numbers(times, 60.0)
+    assert found["rate_fps"] == pytest.approx(1000 / 10.4)
+    assert found["low_1_fps"] == pytest.approx(20.0)
+    assert found["low_01_fps"] == pytest.approx(20.0)
+    assert found["late_share"] == pytest.approx(1.0)
+    assert "late_share" not in frame_numbers(times)
+    assert frame_numbers([]) == {}
+
+
+def test_one_stutter_shows_in_the_lows_and_not_in_the_average():
+    even, stutter = frame_numbers([0.0166] * 2000), frame_numbers([0.0166] * 1999 + [0.2])
+    assert stutter["rate_fps"] > 0.99 * even["rate_fps"]
+    assert stutter["low_01_fps"] < 0.2 * even["low_01_fps"]
+
+
+def test_latencies_are_percentiles_in_ms():
+    found = latencies([i / 1000.0 for i in range(1, 101)])
+    assert found["latency_median_ms"] == pytest.approx(50.5)
+    assert found["latency_p95_ms"] == pytest.approx(95.05)
+    assert latencies([]) == {}
+
+
+def test_the_stages_of_proof_hold_every_mix_full_and_light_and_jumps_of_load():
+    full = {stage.mix for stage in plan.PROOF if stage.share == 1.0}
+    light = {stage.mix for stage in plan.PROOF if stage.share == plan.LIGHT}
+    assert set(plan.MIXES) <= full
+    assert set(plan.MIXES) <= light
+    jumps = [a.mix != "" and b.mix == "" for a, b in zip(plan.PROOF, plan.PROOF[1:], strict=False)]
+    assert sum(jumps) >= 10
+    assert plan.stage_at(plan.PROOF_S)[0] == plan.stage_at(0.0)[0]
+    seen, at = 0.0, 0.0
+    while at < plan.PROOF_S - 1e-6:
+        _, left = plan.stage_at(at)
+        seen, at = seen + left, at + left
+    assert seen == pytest.approx(plan.PROOF_S)
+
+
+def test_others_are_told_by_name_without_this_program_and_its_children():
+    before = Census({7: Process("sync", 1, 100), 9: Process("bolt", 1, 50)}, 1000)
+    after = Census(
+        {7: Process("sync", 1, 400), 8: Process("sync", 7, 100), 9: Process("bolt", 1, 900),
+         10: Process("worker", 9, 5000), 11: Process("quiet", 1, 2)}, 4000,
+    )  # fmt: skip
+    assert busiest_others(before, after, 10.0, mine=9) == {"sync": 40.0}
+    assert wake_ups(before, after, 10.0) == 300.0
+    assert wake_ups(before, Census({}, None), 10.0) is None
+
+
+def test_rest_is_told_from_the_reading_itself():
+    times = [i * 0.5 for i in range(200)]
+    assert settled_at(times, [40.0 + 0.2 * (i % 2) for i in range(200)])
+    assert not settled_at(times, [60.0 - 0.1 * i for i in range(200)])
+    assert not settled_at(times[:40], [40.0] * 40)
+
+
+@pytest.mark.parametrize(
+    ("text", "pattern", "number"),
+    [("took 3.5 s", r"took ([\d.]+)", 3.5), ("1\n2\n", r"\d", 2.0), ("−4", r"[−\d]+", -4.0), ("none", r"\d+", None),
+     ("score nan", r"score (\w+)", None)],
+)  # fmt: skip
+def test_a_number_is_found_in_what_a_command_says(text, pattern, number):
+    assert number_in(text, pattern) == number
+
+
+# on tern
+
+
+def test_the_preference_changes_the_lag(desk: TwinDesk):
+    lags = {}
+    for epp in (0.0, 255.0):
+        desk.session.try_settings({"epp": epp}, standing=False)
+        record = desk.run(120.0, workload="bursts", cool_s=60.0)
+        desk.session.put_back()
+        lags[epp] = record.end.numbers
+        assert record.end.score == pytest.approx(60.0 * len_of(record) / 120.0)
+    assert lags[255.0].extra["latency_median_ms"] > 1.4 * lags[0.0].extra["latency_median_ms"]
+    assert lags[0.0].power_sustained_w > lags[255.0].power_sustained_w
+    assert lags[0.0].extra["latency_p99_ms"] >= lags[0.0].extra["latency_p95_ms"] >= 20.0
+
+
+def len_of(record):
+    return sum(part.units for part in record.slices)
+
+
+def test_frames_stutter_when_the_limit_starves_them(desk: TwinDesk):
+    free = desk.run(60.0, workload="frames").end
+    desk.session.try_settings({"clock-max": 1200.0}, standing=False)
+    starved = desk.run(60.0, workload="frames", cool_s=60.0).end
+    assert free.score == pytest.approx(59.9, abs=0.3)
+    assert free.numbers.extra["late_share"] < 2.0
+    assert starved.numbers.extra["rate_fps"] < 50.0
+    assert starved.numbers.extra["late_share"] > 90.0
+    assert starved.numbers.energy_per_unit_j is not None
+
+
+def test_proof_catches_its_planted_error_and_rests_in_between(desk: TwinDesk):
+    record = desk.run(100.0, workload="proof")
+    assert record.end.numbers.extra["planted_caught"] == 1.0
+    assert record.errors == ()
+    assert "no work" in record.end.numbers.constraint_share
+    assert any("planted" in event.text for event in desk.store.events(record.id))
+
+
+def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(desk: TwinDesk):
+    deep = {"sustained": 25.0, "burst": 25.0, "core-offset": -90.0, "cache-offset": -90.0}
+    desk.session.try_settings(deep, standing=False)
+    record = desk.run(300.0, workload="proof", cool_s=60.0)
+    assert record.errors
+    for error in record.errors:
+        assert error.block in plan.MIXES
+        assert error.temp_c is not None
+        assert error.clock_mhz is not None
+        assert error.clock_mhz > 500
+        assert error.voltage_v is not None
+        assert 0.4 < error.voltage_v < 1.4
+
+
+def test_battery_refuses_on_the_charger_and_measures_without(desk: TwinDesk):
+    with pytest.raises(BadInput, match="pull its plug"):
+        desk.run(60.0, workload="battery")
+    desk.session.plug(charger=False)
+    desk.pass_time(5.0)
+    numbers = desk.run(120.0, workload="battery").end.numbers
+    battery_w = numbers.extra["drain_w"]
+    assert battery_w == pytest.approx(numbers.power_sustained_w + 4.2, abs=0.3)
+    full_wh = desk.session.machine.files.read("/sys/class/power_supply/BAT0/energy_full")
+    assert numbers.extra["hours_full"] == pytest.approx(int(full_wh) / 1e6 / battery_w, rel=0.02)
+
+
+def test_a_charger_plugged_in_ends_the_battery_run(desk: TwinDesk):
+    desk.session.plug(charger=False)
+    desk.pass_time(5.0)
+    desk.session.start_run("battery", 120.0, "", desk.store)
+    for _ in range(60):
+        desk.session.tick()
+        desk.pass_time(0.5)
+    desk.session.plug(charger=True)
+    record = desk.carry_on()
+    assert record.end.state is RunState.FAILED
+    assert "charger is plugged in" in record.end.why
+    assert 20 < record.end.duration_s < 40
+
+
+def test_no_battery_is_told(bolt):
+    assert "no battery" in one_sentence(bolt("run", "battery", "--duration", "20s", on="twin:skerry"), 2)
+
+
+def test_idle_waits_until_the_machine_has_come_to_rest(desk: TwinDesk):
+    desk.run(120.0)
+    begun = desk.session.machine.clock.now_s()
+    record = desk.run(60.0, workload="idle")
+    waited = desk.session.machine.clock.now_s() - begun - 60.0
+    assert waited > 45.0
+    numbers = record.end.numbers
+    assert numbers.temp_max_c - numbers.temp_sustained_c <= 4.0
+    assert numbers.extra["wakeups_per_s"] > 100
+    assert set(numbers.others) == {"wheelhouse-desk", "tide-table", "chart-sync"}
+    assert numbers.others["wheelhouse-desk"] == pytest.approx(4.5, abs=0.3)
+
+
+def test_a_twin_stands_in_for_a_command(desk: TwinDesk):
+    options = Options(("render", "all"), times=2)
+    record = desk.run(600.0, workload="command", options=options)
+    assert record.end.state is RunState.FINISHED
+    assert record.end.numbers.extra["times_run"] == 2.0
+    assert record.end.duration_s == pytest.approx(2 * record.end.score, rel=0.05)
+    with pytest.raises(BadInput, match="no programs whose output"):
+        desk.run(60.0, workload="command", options=Options(("render",), pattern="x"))
+
+
+def test_one_core_is_not_held_back_by_watts(desk: TwinDesk):
+    numbers = desk.run(60.0, workload="single").end.numbers
+    assert numbers.clock_sustained_mhz > 4100
+    assert next(iter(numbers.constraint_share)) == "turbo table"
+    assert numbers.first_held_s is None
+
+
+def test_when_a_limit_first_held_is_told(desk: TwinDesk):
+    numbers = desk.run(60.0).end.numbers
+    assert numbers.first_held_s <= 1.5
+    assert numbers.first_held_by == "burst limit"
+    assert numbers.pace_spread < 2.0
+    assert numbers.energy_per_unit_j == pytest.approx(numbers.energy_j / (desk.store.get(1).end.score))
+
+
+# on this computer
+
+
+def load_of(workload, seconds, cpus=CPUS, **options):
+    load = HostLoad(Task(workload, cpus, Options(**options)))
+    load.prepare()
+    try:
+        until(load.ready)
+        start = load.start()
+        until(lambda: load.complete_until() >= start + seconds, 60)
+        return load, start, load.figures(seconds), load.errors()
+    finally:
+        load.stop()
+
+
+def test_tasks_here_have_a_latency_and_no_errors():
+    load, start, found, errors = load_of("bursts", 6.0, CPUS[:1])
+    assert errors == []
+    assert 1.0 < found["latency_median_ms"] <= found["latency_p95_ms"] <= found["latency_p99_ms"]
+    assert load.units_until(start + 6.0) >= 5
+
+
+def test_frames_here_keep_their_pace_or_say_how_late_they_are():
+    _, _, found, errors = load_of("frames", 4.0, rate_fps=20.0)
+    assert errors == []
+    assert 12.0 < found["rate_fps"] <= 21.0
+    assert found["low_01_fps"] <= found["low_1_fps"] <= found["rate_fps"]
+    assert 0.0 <= found["late_share"] <= 100.0
+
+
+def test_proof_here_checks_every_mix_and_itself():
+    load, _, found, errors = load_of("proof", 22.0, CPUS[:1])
+    assert errors == []
+    assert found["planted_caught"] == 1.0
+    assert load.failure() == ""
+    assert load.said() == ["The checkers caught one planted wrong bit each, on 1 processors."]
+    assert load.said() == []
+
+
+def test_a_checker_that_misses_its_planted_error_proves_nothing():
+    load = HostLoad(Task("proof", CPUS[:1]))
+    load._proved.append(False)
+    assert "proves nothing" in load.failure()
+    assert load.said() == []
+
+
+def test_a_command_is_timed_and_its_output_searched(bolt):
+    told = data_of(bolt("run", "command", "--exec", "sh -c 'sleep 0.4; echo 41 knots'", "--times", "2", "--duration",
+                        "30s", "--json", on="host"))  # fmt: skip
+    assert told["state"] == "finished"
+    assert 0.4 <= told["score"] < 2.0
+    assert (told["score_unit"], told["times_run"]) == ("s", 2.0)
+    told = data_of(bolt("run", "command", "--exec", "echo 41 knots", "--pattern", r"(\d+) knots", "--unit", "kn",
+                        "--duration", "30s", "--json", on="host"))  # fmt: skip
+    assert (told["score"], told["score_unit"]) == (41.0, "kn")
+    assert "41 kn" in bolt("runs").stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (("--exec", "false"), 1, "ended with code 1"),
+        (("--exec", "echo calm", "--pattern", r"\d+"), 1, "finds no number"),
+        (("--exec", "sleep 60", "--duration", "5s"), 1, "not done within 5 s"),
+        (("--exec", "no-such-program-here"), 2, "no program"),
+        (("--exec", "echo 'open"), 2, "cannot be split"),
+        (("--exec", "echo 1", "--pattern", "("), 2, "no regular expression"),
+        (("--exec", "echo 1", "--pattern", "(1)(2)"), 2, "2 groups"),
+        (("--exec", "echo 1", "--times", "0"), 2, "0 is outside"),
+        ((), 2, "Name the command"),
+    ],
+)
+def test_a_command_that_cannot_be_measured_is_one_sentence(bolt, words, code, said):
+    assert said in one_sentence(bolt("run", "command", *words, on="host"), code)
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (("steady", "--exec", "echo"), "takes no command"),
+        (("steady", "--rate", "30fps"), "takes no frame rate"),
+        (("frames", "--rate", "1000fps"), "from 10 to 240"),
+        (("frames", "--rate", "30"), "has no unit"),
+    ],
+)
+def test_options_of_another_workload_are_refused(bolt, words, said):
+    assert said in one_sentence(bolt("run", *words), 2)
+
+
+def test_a_stopped_run_ends_the_command_and_what_it_started(tmp_path):
+    from upright_bolt.workload.command import CommandLoad
+
+    mark = tmp_path / "pid"
+    load = CommandLoad(Options(("sh", "-c", f"sleep 300 & echo $! > {mark}; wait")))
+    load.prepare()
+    until(load.ready)
+    load.start()
+    until(lambda: mark.exists() and mark.read_text().strip())
+    load.stop()
+    pid = int(mark.read_text())
+    time.sleep(0.1)
+    from test_workload import alive
+
+    until(lambda: not alive(pid), 10)
