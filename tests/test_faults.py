@@ -4,6 +4,7 @@ import os
 import signal
 import time
 from dataclasses import replace
+from pathlib import Path
 
 import pytest
 from sqlalchemy import event
@@ -144,7 +145,7 @@ def test_a_worker_that_hangs_is_ended_and_told(data, monkeypatch):
     assert record.end.state is RunState.FINISHED
     assert [error.what for error in record.errors] == ["the worker hung: nothing for 2 s"]
     assert record.errors[0].cpu == CPUS[0]
-    until(lambda: not os.path.exists(f"/proc/{stopped[0]}"), 5)
+    until(lambda: not Path(f"/proc/{stopped[0]}").exists(), 5)
 
 
 def test_when_all_workers_hang_the_run_has_failed(data, monkeypatch):

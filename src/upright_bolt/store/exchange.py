@@ -70,9 +70,10 @@ def export_json(store: RunStore, run_ids: list[int], path: Path) -> int:
 
 
 def _run_data(store: RunStore, run_id: int) -> dict[str, Any]:
+    record = store.get(run_id)
     time_s, columns = store.telemetry(run_id)
     return {
-        "record": _RECORD.dump_python(store.get(run_id), mode="json"),
+        "record": _RECORD.dump_python(record, mode="json"),
         "telemetry": {
             "time_s": [round(float(moment), 4) for moment in time_s],
             "columns": {name: [_cell(value) for value in column] for name, column in columns.items()},
