@@ -319,7 +319,7 @@ class Presenter:
             if self.last_run is not None:
                 end = self.last_run.end
                 how = end.state.value + (f": {end.why}" if end.why else "")
-                if end.state is not RunState.RUNNING:
+                if end.state is not RunState.RUNNING and not self.last_run.head.series:
                     self._say(f"Run {run_id} is kept ({how}).")
 
         self._door.run(self._store.all, show, self._say)

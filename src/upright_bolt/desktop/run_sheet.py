@@ -1,7 +1,9 @@
 """One run by itself: what its telemetry tells, and what a person adds to it by hand."""
 
+from collections.abc import Callable
 from pathlib import Path
 
+from PyQt6 import sip
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QFormLayout, QHBoxLayout, QLineEdit, QWidget
 
@@ -55,8 +57,9 @@ class RunSheet(QDialog):
         close.clicked.connect(self.reject)
         row = QHBoxLayout()
         row.addStretch()
-        row.addWidget(close)
-        row.addWidget(self.keep)
+        for made in (close, self.keep):
+            made.setAutoDefault(False)  # Return in an entry belongs to the entry
+            row.addWidget(made)
         layout.addLayout(row)
         self.ask()
 
@@ -81,6 +84,7 @@ class RunSheet(QDialog):
         self.unit.addItems(["ms", "s", "us"])
         self.unit.setAccessibleName("Unit of the frame times")
         pick = button("Read a CSV file …")
+        pick.setAutoDefault(False)
         pick.clicked.connect(self._pick)
         row = QHBoxLayout()
         for widget in (self.column_name, self.unit, pick):
@@ -89,7 +93,16 @@ class RunSheet(QDialog):
 
     def ask(self) -> None:
         """Ask for what the telemetry tells."""
-        self._records.tell(self._run, self.below.text(), self._show_told)
+        self._records.tell(self._run, self.below.text(), self._if_open(self._show_told))
+
+    def _if_open(self, answer: Callable[..., object]) -> Callable[..., None]:
+        """Return an answer's receiver that does nothing once the sheet is gone: answers come when they come."""
+
+        def receive(*values: object) -> None:
+            if not sip.isdeleted(self):
+                answer(*values)
+
+        return receive
 
     def _show_told(self, sentences: list[str]) -> None:
         self.told.setText("\n".join(sentence.strip() for sentence in sentences))
@@ -98,8 +111,9 @@ class RunSheet(QDialog):
     def _keep(self) -> None:
         score = self.score.text() if self.score.isEnabled() else ""
         self._records.annotate(
-            self._run, self.note.text().strip(), self.measures.text(), score, self.accept, self._show_fault
-        )
+            self._run, self.note.text().strip(), self.measures.text(), score,
+            self._if_open(self.accept), self._if_open(self._show_fault),
+        )  # fmt: skip
 
     def _show_fault(self, sentence: str) -> None:
         self.said.setText(f"✕ {sentence}")
@@ -112,6 +126,6 @@ class RunSheet(QDialog):
     def read_frames(self, path: Path) -> None:
         """Add the frame times of a file."""
         self._records.take_frames(
-            self._run, path, self.column_name.text().strip(), self.unit.currentText(), self.said.setText,
-            self._show_fault,
+            self._run, path, self.column_name.text().strip(), self.unit.currentText(),
+            self._if_open(self.said.setText), self._if_open(self._show_fault),
         )  # fmt: skip

@@ -40,7 +40,8 @@ class Quantity:
             return "yes" if value else "no"
         if self.unit == "MHz":
             return f"{value / 1000:.2f} GHz" if abs(value) >= 1000 else f"{value:.0f} MHz"
-        text = f"{value:,.{self.decimals}f}".replace("-", "−")
+        rounded = round(value, self.decimals) + 0.0  # a zero below zero is a zero
+        text = f"{rounded:,.{self.decimals}f}".replace("-", "−")
         if self.trims and "." in text:
             text = text.rstrip("0").rstrip(".")
         return f"{text} {self.unit}".rstrip()

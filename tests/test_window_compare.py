@@ -1,0 +1,218 @@
+"""Compare and the run column in the real window: filters, sweeps, ladders, files, one run by itself."""
+
+import pytest
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+
+from test_window import FAST, click, open_desk, qapp_kept, until, window, words_of  # noqa: F401 - fixtures
+from upright_bolt.desktop.run_sheet import RunSheet
+from upright_bolt.model.run import RunState
+
+
+def run_through(window, workload="steady", length="10s", name="", **fields):  # noqa: F811 - no fixture here
+    panel = window.workbench.run
+    panel.pace.setCurrentIndex(FAST)
+    panel.workload.setCurrentIndex(panel.workload.findData(workload))
+    panel.length.setEditText(length)
+    panel.label.setText(name)
+    for entry, text in fields.items():
+        getattr(panel, entry).setText(text)
+    count = len(window.presenter.runs)
+    click(panel.start)
+    until(lambda: len(window.presenter.runs) > count and window.presenter.progress is None)
+    return window.presenter.runs[0]
+
+
+@pytest.fixture
+def two(window):  # noqa: F811
+    """A window with a run of all cores and one of frames."""
+    run_through(window, "steady", "40s", "all cores")
+    run_through(window, "frames", "10s", "paced", threads="3")
+    window.show_view("compare")
+    until(lambda: window.compare.runs.list.rows.rowCount() == 2)
+    return window
+
+
+def test_the_run_column_takes_what_each_workload_takes(two):
+    frames = two.presenter.runs[0]
+    assert frames.head.conditions.threads == 3
+    two.show_view("workbench")
+    words = words_of(two.workbench.run)
+    assert "0.1 % low" in words
+    assert "Latency" not in words
+    panel = two.workbench.run
+    assert not panel.command.isVisibleTo(panel)
+    command = run_through(two, "command", "5min", "a stand-in", command="render all")
+    assert command.head.options.command == ("render", "all")
+    assert command.end.state is RunState.FINISHED
+    panel.command.setText("")
+    click(panel.start)
+    until(lambda: "Name the command" in two.presenter.outcome)
+    panel.workload.setCurrentIndex(panel.workload.findData("idle"))
+    assert panel.length.currentText() == "3 min"
+    assert not panel.threads.isEnabled()
+
+
+def test_repeats_are_asked_for_in_the_run_column(window):  # noqa: F811
+    panel = window.workbench.run
+    panel.pace.setCurrentIndex(FAST)
+    panel.times.setCurrentIndex(panel.times.findData(3))
+    panel.length.setEditText("10s")
+    click(panel.start)
+    until(lambda: "of 3:" in words_of(panel))
+    until(lambda: len(window.presenter.runs) == 3 and window.presenter.records.series is None)
+    assert len({run.head.series for run in window.presenter.runs}) == 1
+    assert "The series is done" in window.presenter.outcome or "is kept" in window.presenter.outcome
+
+
+def test_filters_leave_what_is_asked_for(two):
+    runs = two.compare.runs
+    assert [runs.workload.itemText(i) for i in range(runs.workload.count())] == ["Any work", "steady", "frames"]
+    runs.workload.setCurrentIndex(runs.workload.findData("frames"))
+    assert [run.name for run in runs.shown] == ["paced"]
+    runs.workload.setCurrentIndex(0)
+    runs.filter.setText("all c")
+    assert [run.name for run in runs.shown] == ["all cores"]
+    runs.filter.setText("")
+    runs.age.setCurrentIndex(1)
+    assert len(runs.shown) == 2
+    assert runs.machine.findData("twin:tern") > 0
+    assert "RUNS  2" in words_of(runs)
+
+
+def test_a_ladder_is_run_from_the_window_and_drawn(two):
+    compare = two.compare
+    click(compare.tabs[1])
+    form = compare.sweep.form
+    form.control.setCurrentIndex(form.control.findData("sustained"))
+    for entry, text in ((form.first, "14 W"), (form.last, "22 W"), (form.step, "4 W"), (form.length, "10 s")):
+        entry.setText(text)
+    click(form.start)
+    until(lambda: compare.sweep.form.stop.isVisibleTo(form))
+    until(lambda: "Run 1 of 3, sustained 14 W" in words_of(form))
+    until(lambda: len(two.presenter.runs) == 5 and two.presenter.records.series is None)
+    assert two.presenter.outcome == "The series is done; everything is put back."
+    until(lambda: two.presenter.controls["sustained"].in_force == 18.0)
+    sweep = compare.sweep
+    sweep.control.setCurrentIndex(sweep.control.findData("sustained"))
+    sweep.result.setCurrentIndex(sweep.result.findData("power_burst_w"))
+    (strand, *_) = sweep.chart.strands
+    assert [point.x for point in strand.points] == [14.0, 18.0, 22.0]
+    assert "runs of steady on twin:tern" in words_of(sweep)
+    compare.runs.filter.setText("paced")
+    until(lambda: "No control had different values" in sweep.chart._empty.toPlainText())
+
+
+@pytest.mark.parametrize(
+    ("field", "text", "said"),
+    [("first", "14", "has no unit"), ("step", "0 W", "more than nothing"), ("length", "long", "not a number"),
+     ("cool_to", "45", "has no unit"), ("last", "4000 W", "can be made in one go")],
+)  # fmt: skip
+def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window, field, text, said):  # noqa: F811
+    window.show_view("compare")
+    click(window.compare.tabs[1])
+    form = window.compare.sweep.form
+    for entry, usual in ((form.first, "14 W"), (form.last, "22 W"), (form.step, "4 W"), (form.length, "10 s")):
+        entry.setText(usual)
+    getattr(form, field).setText(text)
+    click(form.start)
+    until(lambda: said in window.presenter.outcome)
+    assert window.presenter.progress is None
+
+
+def test_a_ladder_stopped_in_the_middle_puts_back(window):  # noqa: F811
+    window.show_view("compare")
+    click(window.compare.tabs[1])
+    window.workbench.run.pace.setCurrentIndex(FAST)
+    form = window.compare.sweep.form
+    form.length.setText("10 min")
+    click(form.start)
+    until(lambda: (p := window.presenter.progress) is not None and p.elapsed_s > 5)
+    click(form.stop)
+    until(lambda: window.presenter.records.series is None and window.presenter.progress is None)
+    until(lambda: window.presenter.controls["sustained"].in_force == 18.0)
+    until(lambda: len(window.presenter.runs) == 1)
+    assert window.presenter.runs[0].end.state is RunState.STOPPED
+
+
+def test_files_go_out_and_come_in(two, tmp_path):
+    files = two.compare.files
+    two.compare.choose([1, 2])
+    for kind, start in (("report", "<!doctype"), ("table", "number,"), ("list", "id,"), ("telemetry", "time_s,"),
+                        ("json", '{"format"')):  # fmt: skip
+        path = tmp_path / kind
+        files.write(kind, path)
+        until(lambda path=path: two.presenter.outcome == f"Written to {path}.")
+        assert path.read_text().startswith(start)
+    text = (tmp_path / "json").read_text()
+    keys = [run.head.key for run in two.presenter.runs]
+    for key in keys:
+        text = text.replace(key, "other" + key)
+    (tmp_path / "slate.json").write_text(text)
+    two.presenter.records.bring_in(tmp_path / "slate.json")
+    until(lambda: len(two.presenter.runs) == 4)
+    assert two.presenter.outcome == "Taken in as run 3, 4."
+    assert two.presenter.runs[0].head.machine == "twin:tern@slate"
+    until(lambda: two.compare.runs.machine.count() == 3)
+    files.write("report", tmp_path / "no" / "folder")
+    until(lambda: "cannot be written" in two.presenter.outcome)
+    two.presenter.records.bring_in(tmp_path / "table")
+    until(lambda: "no file of runs" in two.presenter.outcome)
+
+
+def test_one_run_by_itself_tells_and_takes(two):
+    runs = two.compare.runs
+    runs.list.choose_row(1)
+    QTest.keyClick(runs.list, Qt.Key.Key_Return)
+    (sheet,) = two.findChildren(RunSheet)
+    until(lambda: "sustained limit: 18.0 W of 18 W" in sheet.told.text())
+    sheet.below.setText("85 C")
+    QTest.keyClick(sheet.below, Qt.Key.Key_Return)
+    assert not sheet.score.isEnabled()
+    sheet.below.setText("85")
+    sheet.ask()
+    until(lambda: "has no unit" in sheet.told.text())
+    sheet.note.setText("calm sea")
+    sheet.measures.setText("noise")
+    click(sheet.keep)
+    until(lambda: "not of the form" in sheet.said.text())
+    sheet.measures.setText("noise=38.5 dB, case=41 C")
+    click(sheet.keep)
+    until(lambda: any(run.note == "calm sea" for run in two.presenter.runs))
+    kept = next(run for run in two.presenter.runs if run.note)
+    assert {name: m.show() for name, m in kept.measures.items()} == {"noise": "38.5 dB", "case": "41 C"}
+    until(lambda: not two.findChildren(RunSheet))
+    runs.filter.setText("calm")
+    assert len(runs.shown) == 1
+
+
+def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):  # noqa: F811
+    run_through(window, "watch", "10s", "a game of chess")
+    window.show_view("compare")
+    window.compare.open_sheet(1)
+    (sheet,) = window.findChildren(RunSheet)
+    file = tmp_path / "frames.csv"
+    file.write_text("ms\n" + "16.6\n" * 300)
+    sheet.read_frames(file)
+    until(lambda: "300 frame times are added" in sheet.said.text())
+    sheet.column_name.setText("s")
+    sheet.read_frames(file)
+    until(lambda: "no column" in sheet.said.text())
+    sheet.score.setText("far")
+    click(sheet.keep)
+    until(lambda: "is not a number" in sheet.said.text())
+    sheet.score.setText("144.5")
+    click(sheet.keep)
+    until(lambda: window.presenter.runs[0].end.score == 144.5)
+    assert window.presenter.runs[0].end.numbers.extra["rate_fps"] == pytest.approx(1 / 0.0166)
+
+
+def test_what_holds_the_clock_is_told_with_its_evidence(window):  # noqa: F811
+    panel = window.workbench.run
+    panel.pace.setCurrentIndex(FAST)
+    panel.length.setEditText("10 min")
+    click(panel.start)
+    held = window.workbench.charts.held
+    until(lambda: held.text().startswith("sustained limit: 18.0 W of 18 W, since "))
+    click(panel.stop)
+    until(lambda: window.presenter.progress is None)
