@@ -8,6 +8,9 @@ from bench import belief, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
+    (measures.compare_opened, "opening Compare with 1,000 runs of ten minutes (ms of event loop)", "below", 300.0),
+    (measures.compare_switched, "switching there (ms of event loop)", "below", 300.0),
+    (measures.compare_stall, "worst block of the event loop meanwhile (ms)", "below", 50.0),
     (measures.sampling, "sampling / bare pread of the same files", "at most", 1.5),
     (measures.sampling_moving, "the same, half of the files changed before each sample", "at most", 1.5),
     (measures.twin_speed, "twin of 12 threads / real time", "at least", 1000.0),
@@ -17,6 +20,7 @@ GOALS = (
     (service.share_looking, "window and service, a sample a second (% of one processor)", "at most", 5.0),
     (service.share_minimised, "window and service, minimised (% of one processor)", "at most", 1.0),
     (belief.false_alarms, "false alarms, a setting against itself on twins (%)", "at most", 5.0),
+    (belief.false_alarms_here, "the same on this computer's own cores (%)", "at most", 5.0),
     (belief.hits, "hits at a true 2 %, 5 runs each, standard deviation 1 % (%)", "at least", 90.0),
     (belief.hits_known, "the same, the five runs spanning 1 % (%)", "at least", 90.0),
     (belief.carries, "what three minutes tell of half an hour, within 1 W (% of twins)", "at least", 95.0),

@@ -1,7 +1,10 @@
 """How far results can be believed: false alarms, hits, and what three minutes tell about half an hour."""
 
 import dataclasses
+import os
+import time
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -12,6 +15,8 @@ from upright_bolt.analysis import thermal
 from upright_bolt.twin.chip import TwinSpec, plover, skerry, tern
 from upright_bolt.twin.machine import Twin
 from upright_bolt.twin.state import fresh_state
+from upright_bolt.workload.load import Task
+from upright_bolt.workload.pool import HostLoad
 
 Measured = tuple[float, str]
 PAIRS = 400
@@ -31,6 +36,42 @@ def false_alarms(_folder: Path) -> Measured:
     ]
     alarms = sum(entry.verdict != diff.UNDECIDED for entry in found)
     return 100.0 * alarms / len(found), f"{alarms} of {len(found)} pairs of runs of {RUN_S} s on tern"
+
+
+HERE_S = 90.0
+HERE_PART_S = 1.0
+HERE_EACH = 4
+
+
+def false_alarms_here(_folder: Path) -> Measured:
+    """The same on this computer's own cores: short runs of one core in turn (A B B A …), 4 of each in a comparison."""
+    cpus = tuple(sorted(os.sched_getaffinity(0)))
+    alarms = count = 0
+    for cpu in cpus:
+        scores = _parts(cpu)
+        for first in range(0, len(scores) - 2 * HERE_EACH + 1, 2 * HERE_EACH):
+            group = scores[first : first + 2 * HERE_EACH]
+            a, b = ([s for i, s in enumerate(group) if (i % 4 in (0, 3)) == own] for own in (True, False))
+            found = diff.difference(diff.from_repeats(b), diff.from_repeats(a))  # type: ignore[arg-type]
+            alarms += found.verdict != diff.UNDECIDED
+            count += 1
+    detail = f"{alarms} of {count} comparisons of {HERE_EACH} against {HERE_EACH}, each {HERE_PART_S:.0f} s, in turn"
+    return 100.0 * alarms / count, f"{detail}, on {len(cpus)} cores"
+
+
+def _parts(cpu: int) -> list[float]:
+    """Return the work done in each second on one core that is kept busy."""
+    load = HostLoad(Task("steady", (cpu,)))
+    load.prepare()
+    while not load.ready():
+        time.sleep(0.02)
+    start = load.start()
+    while load.complete_until() < start + HERE_S:
+        time.sleep(0.2)
+    edges = [start + i * HERE_PART_S for i in range(int(HERE_S / HERE_PART_S) + 1)]
+    done = [load.units_until(edge) for edge in edges]
+    load.stop()
+    return [after - before for before, after in pairwise(done)]
 
 
 def _scored(seed: int) -> tuple[float, list[float]]:

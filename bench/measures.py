@@ -1,12 +1,15 @@
 """The measurements. Each returns a ratio (or ms) and a sentence on what it is made of."""
 
+import json
 import os
 import statistics
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from dataclasses import asdict
+from functools import cache
 from pathlib import Path
 
 from upright_bolt.app import open_session
@@ -226,10 +229,39 @@ def event_loop(folder: Path) -> Measured:
     """
     from bench.stall import LIVE_S
 
-    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
-    sleeper = subprocess.Popen([sys.executable, "-c", SLEEPER, str(LIVE_S + 8)], stdout=subprocess.PIPE, text=True)
-    command = [sys.executable, "-m", "bench.stall", str(folder)]
-    done = subprocess.run(command, capture_output=True, text=True, check=True, env=environment)
-    pause_ms = float(sleeper.communicate()[0])
-    worst, detail = done.stdout.strip().split(" ", 1)
+    printed, pause_ms = _beside_a_sleeper("bench.stall", folder, LIVE_S + 8)
+    worst, detail = printed.split(" ", 1)
     return float(worst), f"{detail}; a process that only sleeps was kept waiting {pause_ms:.0f} ms at worst meanwhile"
+
+
+def _beside_a_sleeper(module: str, folder: Path, seconds: float) -> tuple[str, float]:
+    """Run a measurement of the window in a process of its own; return what it prints and the sleeper's worst wait."""
+    environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+    sleeper = subprocess.Popen([sys.executable, "-c", SLEEPER, str(seconds)], stdout=subprocess.PIPE, text=True)
+    command = [sys.executable, "-m", module, str(folder)]
+    done = subprocess.run(command, capture_output=True, text=True, check=True, env=environment)
+    return done.stdout.strip(), float(sleeper.communicate()[0])
+
+
+@cache
+def _thousand() -> dict[str, float]:
+    with tempfile.TemporaryDirectory() as folder:
+        printed, pause_ms = _beside_a_sleeper("bench.thousand", Path(folder), 40.0)
+    return json.loads(printed) | {"sleeper": pause_ms}
+
+
+def compare_opened(_folder: Path) -> Measured:
+    """What the event loop computes for opening Compare with a thousand runs of ten minutes, in ms."""
+    return _thousand()["opened"], "processor time of its thread until drawn"
+
+
+def compare_switched(_folder: Path) -> Measured:
+    """The same for the slowest of fourteen switches: other runs, the sweep, a filter."""
+    return _thousand()["switched"], "the slowest of 14: other runs, the sweep, a filter"
+
+
+def compare_stall(_folder: Path) -> Measured:
+    """The longest pause of the event loop meanwhile, in ms."""
+    found = _thousand()
+    detail = f"it computed {found['computed']:.0f} ms in one go at most"
+    return found["worst"], f"{detail}; a process that only sleeps was kept waiting {found['sleeper']:.0f} ms at worst"

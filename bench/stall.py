@@ -18,11 +18,13 @@ LIVE_S = 25.0
 
 
 class Heart:
-    """Beats as often as the event loop lets it, and keeps every pause."""
+    """Beats as often as the event loop lets it, and keeps every pause, and how much of it its thread computed."""
 
     def __init__(self) -> None:
         self.pauses: list[float] = []
+        self.computed: list[float] = []
         self._last = time.perf_counter()
+        self._last_computed = time.thread_time()
         self._timer = QTimer()
         self._timer.setTimerType(Qt.TimerType.PreciseTimer)
         self._timer.timeout.connect(self._beat)
@@ -32,11 +34,15 @@ class Heart:
         now = time.perf_counter()
         self.pauses.append((now - self._last) * 1000 - BEAT_MS)
         self._last = now
+        computed = time.thread_time()
+        self.computed.append((computed - self._last_computed) * 1000)
+        self._last_computed = computed
 
     def restart(self) -> None:
         """Forget what was."""
-        self.pauses = []
+        self.pauses, self.computed = [], []
         self._last = time.perf_counter()
+        self._last_computed = time.thread_time()
 
 
 def _wait(seconds: float) -> None:

@@ -392,7 +392,7 @@ def test_flags_and_compare_pictures_carry_what_happened(window):
     window.compare.choose([1, 2])
     window.show_view("compare")
     overlay = window.compare.overlay
-    until(lambda: len(overlay._items) == 12)
+    until(lambda: len(overlay._items) == 12 and len(overlay._bands._drawn) >= 3)
     bands = [item for item in overlay._bands._drawn if hasattr(item, "opts") and "brush" in item.opts]
     assert len(bands) >= 3  # burst and sustained in the first run, a clock cap in the second
     ends = [max(bar.opts["x1"]) for bar in bands]

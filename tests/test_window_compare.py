@@ -57,7 +57,7 @@ def test_repeats_are_asked_for_in_the_run_column(window):  # noqa: F811
     panel = window.workbench.run
     panel.pace.setCurrentIndex(FAST)
     panel.times.setCurrentIndex(panel.times.findData(3))
-    panel.length.setEditText("10s")
+    panel.length.setEditText("5 min")
     click(panel.start)
     until(lambda: "of 3:" in words_of(panel))
     until(lambda: len(window.presenter.runs) == 3 and window.presenter.records.series is None)

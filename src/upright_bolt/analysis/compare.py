@@ -14,7 +14,7 @@ from upright_bolt.analysis.difference import (
     scatter_of,
 )
 from upright_bolt.analysis.likeness import unlike
-from upright_bolt.analysis.numbers import Number, numbers_of, values_of
+from upright_bolt.analysis.numbers import Number, numbers_of, value_of, values_of
 from upright_bolt.model.quantity import COUNT, POWER
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunRecord, RunState
 
@@ -108,7 +108,7 @@ def spread_of(group: Sequence[RunRecord], key: str) -> float | None:
 
     None for a single run without slices, and where the mean is not above zero.
     """
-    values = [v for run in group if (v := values_of(run)[key]) is not None]
+    values = [v for run in group if (v := value_of(run, key)) is not None]
     if not values or (mean := sum(values) / len(values)) <= 0:
         return None
     if len(values) >= 2:
@@ -120,7 +120,7 @@ def spread_of(group: Sequence[RunRecord], key: str) -> float | None:
 def mean_and_spread(group: Sequence[RunRecord], key: str) -> str:
     """Return a number's mean over runs as a person reads it, with ± its standard deviation if there are several."""
     quantity = next((number.quantity for number in numbers_of(group) if number.key == key), COUNT)
-    values = [v for run in group if (v := values_of(run)[key]) is not None]
+    values = [v for run in group if (v := value_of(run, key)) is not None]
     if not values:
         return quantity.show(None)
     mean, spread = sum(values) / len(values), spread_of(group, key)
@@ -151,7 +151,7 @@ def _differences(
 
 def estimate(group: Sequence[RunRecord], key: str) -> Estimate | None:
     """Return a number's estimate over runs of one setting, or over the slices of one run; None if they tell none."""
-    values = [v for run in group if (v := values_of(run)[key]) is not None]
+    values = [v for run in group if (v := value_of(run, key)) is not None]
     if len(values) >= 2:
         return from_repeats(values)
     if len(values) != 1:

@@ -87,15 +87,16 @@ def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
     )
 
 
+def value_of(run: RunRecord, key: str) -> float | None:
+    """Return one of a run's numbers by its key in ``NUMBERS``; None if it was not measured."""
+    if key == "score":
+        return run.end.score
+    if key == "errors":
+        return float(len(run.errors))
+    numbers = run.end.numbers
+    return numbers.extra[key] if key in numbers.extra else getattr(numbers, key, None)
+
+
 def values_of(run: RunRecord) -> dict[str, float | None]:
     """Return a run's numbers by the keys of ``NUMBERS``."""
-    values: dict[str, float | None] = {}
-    for number in NUMBERS:
-        if number.key == "score":
-            values["score"] = run.end.score
-        elif number.key == "errors":
-            values["errors"] = float(len(run.errors))
-        else:
-            numbers = run.end.numbers
-            values[number.key] = numbers.extra.get(number.key, getattr(numbers, number.key, None))
-    return values
+    return {number.key: value_of(run, number.key) for number in NUMBERS}

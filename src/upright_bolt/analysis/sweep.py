@@ -12,7 +12,7 @@ from scipy.special import stdtrit
 
 from upright_bolt.analysis.compare import estimate
 from upright_bolt.analysis.difference import SURE
-from upright_bolt.analysis.numbers import NUMBERS, values_of
+from upright_bolt.analysis.numbers import NUMBERS, value_of
 from upright_bolt.model.control import CATALOGUE, Kind, Value, show_value
 from upright_bolt.model.run import RunHead, RunRecord, RunState
 
@@ -102,11 +102,11 @@ def _points(group: Sequence[RunRecord], control: str, words: tuple[str, ...], ke
     at: dict[float, list[RunRecord]] = {}
     for run in group:
         x = _place(control, words, run)
-        if x is not None and values_of(run)[key] is not None and run.end.state is RunState.FINISHED:
+        if x is not None and value_of(run, key) is not None and run.end.state is RunState.FINISHED:
             at.setdefault(x, []).append(run)
     found = []
     for x, runs in sorted(at.items()):
-        values = [v for run in runs if (v := values_of(run)[key]) is not None]
+        values = [v for run in runs if (v := value_of(run, key)) is not None]
         told = estimate(runs, key)
         reach = float(stdtrit(told.freedom, SURE)) * told.error * told.mean if told is not None else None
         found.append(Point(x, sum(values) / len(values), reach, tuple(run.id for run in runs)))
@@ -154,5 +154,6 @@ def controls_with_runs(runs: Iterable[RunRecord]) -> tuple[str, ...]:
 
 def results_of(runs: Iterable[RunRecord]) -> tuple[str, ...]:
     """Return the keys of numbers that were measured in some of the runs."""
-    known = {key for run in runs for key, value in values_of(run).items() if value is not None}
-    return tuple(number.key for number in NUMBERS if number.key in known)
+    looked_at = list(runs)
+    keys = (number.key for number in NUMBERS)
+    return tuple(key for key in keys if any(value_of(run, key) is not None for run in looked_at))

@@ -1,5 +1,7 @@
 """The pictures of Compare: chosen runs overlaid from load start, and what each watt buys."""
 
+from functools import partial
+
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
@@ -9,13 +11,14 @@ from upright_bolt.desktop.chart import AXIS_W, Chart
 from upright_bolt.desktop.history import Floats, spans_of, thinned
 from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
+from upright_bolt.desktop.stages import Stages
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import LETTERS, RunRecord
 from upright_bolt.session.numbers import HELD_BY
 
-MOST_POINTS = 800
+MOST_POINTS = 500
 BAND_PX = 17
 WORDS_PART = 0.18
 CURVES = (("clock.mean", 0.001), ("power.package", 1.0), ("temperature.package", 1.0))
@@ -41,34 +44,52 @@ class Overlay(QWidget):
         self._bands = Bands(theme)
         self._bands.setXLink(self.charts[0])
         layout.addWidget(self._bands)
+        self._stages, self._appearing = Stages(self), Stages(self)
 
     def _whole(self) -> None:
         self.charts[0].setXRange(-3, self._length * 1.03, padding=0)
 
     def show_runs(self, runs: list[RunRecord], telemetry: dict[int, Telemetry]) -> None:
-        """Draw the runs, in the order of their letters."""
+        """Draw the runs, in the order of their letters, chart by chart."""
+        self._length = max((run.end.duration_s for run in runs), default=60.0)
+        curves = zip(self.charts, CURVES, strict=True)
+        self._stages.begin([
+            self._clear,
+            *(partial(self._chart, chart, name, scale, runs, telemetry) for chart, (name, scale) in curves),
+            partial(self._bands.show_runs, runs, telemetry),
+        ])  # fmt: skip
+
+    def _clear(self) -> None:
         for chart, item in self._items:
             chart.removeItem(item)
         self._items = []
-        self._length = max((run.end.duration_s for run in runs), default=60.0)
-        for chart, (name, scale) in zip(self.charts, CURVES, strict=True):
-            drawn = 0
-            lowest, highest = float("inf"), 0.0
-            for letter, run in enumerate(runs):
-                times, columns = telemetry.get(run.id, (None, {}))
-                values = columns.get(name)
-                if times is None or values is None or np.isnan(values).all():
-                    continue
-                x, y = thinned(times, values * scale, MOST_POINTS)
-                self._draw(chart, letter, x, y)
-                known = y[~np.isnan(y)]
-                lowest, highest = min(lowest, float(known.min())), max(highest, float(known.max()))
-                drawn += 1
-            bottom = 0.0 if name != "temperature.package" or not drawn else max(0.0, lowest - 6)
-            chart.setYRange(bottom, highest * 1.25 if drawn else 1.0, padding=0)
-            chart.say("" if drawn or not runs else "Not measured in these runs")
-        self._bands.show_runs(runs, telemetry)
         self._whole()
+
+    def _chart(
+        self, chart: Chart, name: str, scale: float, runs: list[RunRecord], telemetry: dict[int, Telemetry]
+    ) -> None:
+        drawn = 0
+        lowest, highest = float("inf"), 0.0
+        for letter, run in enumerate(runs):
+            times, columns = telemetry.get(run.id, (None, {}))
+            values = columns.get(name)
+            if times is None or values is None or np.isnan(values).all():
+                continue
+            x, y = thinned(times, values * scale, MOST_POINTS)
+            self._draw(chart, letter, x, y)
+            known = y[~np.isnan(y)]
+            lowest, highest = min(lowest, float(known.min())), max(highest, float(known.max()))
+            drawn += 1
+        bottom = 0.0 if name != "temperature.package" or not drawn else max(0.0, lowest - 6)
+        chart.setYRange(bottom, highest * 1.25 if drawn else 1.0, padding=0)
+        chart.say("" if drawn or not runs else "Not measured in these runs")
+
+    def appear(self) -> None:
+        """Paint one chart after another when all have to be: the view is shown, or has got another size."""
+        charts = [*self.charts, self._bands]
+        for chart in charts:
+            chart.setUpdatesEnabled(False)
+        self._appearing.begin([partial(chart.setUpdatesEnabled, True) for chart in charts])  # noqa: FBT003 - Qt's own
 
     def _draw(self, chart: Chart, letter: int, x: Floats, y: Floats) -> None:
         colour = run_colours(self._theme)[letter]
@@ -145,7 +166,9 @@ class WattPicture(Chart):
         axis.setTickFont(font(7.5))
         axis.setStyle(tickLength=0)
         axis.setHeight(20)
+        self._others = pg.ScatterPlotItem(size=7, pen=pg.mkPen(theme.muted, width=1.5), brush=pg.mkBrush(theme.sheet))
         self._dots = pg.ScatterPlotItem()
+        self.addItem(self._others)
         self.addItem(self._dots)
         self._letters: list[pg.TextItem] = []
 
@@ -154,29 +177,24 @@ class WattPicture(Chart):
         for words in self._letters:
             self.removeItem(words)
         self._letters = []
-        theme = self.theme
+        known = [(r.end.numbers.power_sustained_w, r.end.score) for r in runs]
+        places = np.array([(w, s) for w, s in known if w is not None and s is not None], dtype=float).reshape(-1, 2)
+        self._others.setData(x=places[:, 0], y=places[:, 1])
         spots = []
-        for run in runs:
+        for letter, run in enumerate(chosen):
             watts, score = run.end.numbers.power_sustained_w, run.end.score
             if watts is None or score is None:
                 continue
-            letter = next((i for i, other in enumerate(chosen) if other.id == run.id), None)
-            colour = theme.muted if letter is None else run_colours(theme)[letter]
-            spots.append({
-                "pos": (watts, score),
-                "size": 7 if letter is None else 9,
-                "pen": pg.mkPen(colour, width=1.5),
-                "brush": pg.mkBrush(theme.sheet if letter is None else colour),
-            })  # fmt: skip
-            if letter is not None:
-                words = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.5, 1.25))
-                words.setFont(font(8.5, bold=True))
-                words.setPos(watts, score)
-                self.addItem(words, ignoreBounds=True)
-                self._letters.append(words)
+            colour = run_colours(self.theme)[letter]
+            spots.append({"pos": (watts, score), "size": 9, "pen": pg.mkPen(colour), "brush": pg.mkBrush(colour)})
+            words = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.5, 1.25))
+            words.setFont(font(8.5, bold=True))
+            words.setPos(watts, score)
+            self.addItem(words, ignoreBounds=True)
+            self._letters.append(words)
         self._dots.setData(spots)
-        if spots:
-            xs, ys = [s["pos"][0] for s in spots], [s["pos"][1] for s in spots]
-            self.setXRange(max(0, min(xs) - 4), max(xs) + 4, padding=0)
-            self.setYRange(0, max(ys) * 1.18, padding=0)
-        self.say("" if spots else "Not measured in these runs")
+        if len(places):
+            low, high = places.min(axis=0), places.max(axis=0)
+            self.setXRange(max(0.0, low[0] - 4), high[0] + 4, padding=0)
+            self.setYRange(0, high[1] * 1.18, padding=0)
+        self.say("" if len(places) else "Not measured in these runs")

@@ -1,7 +1,7 @@
 """The Compare view: chosen runs overlaid, their numbers against the baseline, and the finding in words."""
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QBrush, QColor
+from PyQt6.QtGui import QBrush, QColor, QShowEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -100,8 +100,15 @@ class CompareView(QWidget):
         row.addWidget(self.files)
         return row
 
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Appear bit by bit."""
+        super().showEvent(event)
+        self.overlay.appear()
+
     def show_page(self, page: int) -> None:
         """Show the overlaid runs (0) or the sweep (1)."""
+        if page == 0:
+            self.overlay.appear()
         self.pages.setCurrentIndex(page)
         self.tabs[page].setChecked(True)
         self._show_sweep()
@@ -192,6 +199,8 @@ class CompareView(QWidget):
         for i, row in enumerate(rows):
             self._fill_row(i, row, is_base=i == 0)
         height = 38 * max(1, len(runs)) + 48
+        if height != table.height():
+            self.overlay.appear()
         table.setFixedHeight(height)
         self._against.setText(f"AGAINST {LETTERS[0]}, {runs[0].name.upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []

@@ -382,6 +382,10 @@ class Presenter:
         """Read the telemetry of runs in the background."""
         self._door.run(lambda: {run_id: self._store.telemetry(run_id) for run_id in run_ids}, on_result, self._say)
 
+    def reckon(self, work: Callable[[], object], on_result: Callable[[object], None]) -> None:
+        """Work something out in the background."""
+        self._door.run(work, on_result, self._say)
+
     def delete_run(self, run_id: int) -> None:
         """Delete a run."""
 

@@ -45,11 +45,10 @@ class SweepChart(Chart):
         self.strands: tuple[Strand, ...] = ()
 
     def show_strands(self, found: tuple[Strand, ...], control: str, words: tuple[str, ...], number: Number) -> None:
-        """Draw the strands of a number over a control; the first is strong, the others thin."""
-        for made in self._drawn:
-            self.removeItem(made)
-        self._drawn = []
-        self.strands = shown = found[:MOST_STRANDS]
+        """Draw the strands of the first's work; that one is strong, the others thin."""
+        self._clear()
+        shown = tuple(strand for strand in found if strand.work == found[0].work)[:MOST_STRANDS]
+        self.strands = shown
         declared = CATALOGUE[control]
         self._axis.setTicks([list(enumerate(words))] if words else None)
         self._axis.setLabel(f"{declared.title}, {declared.quantity.unit}" if declared.quantity.unit else declared.title)
@@ -59,6 +58,18 @@ class SweepChart(Chart):
             self._strand(strand, colour if place == 0 else self.theme.muted, place, number)
         self._frame(shown, number)
         self.say("" if shown else "No run that is shown on the left carries both")
+
+    def show_nothing(self, why: str) -> None:
+        """Show an empty chart, and why it is."""
+        self._clear()
+        self.strands = ()
+        self._legend.setText("")
+        self.say(why)
+
+    def _clear(self) -> None:
+        for made in self._drawn:
+            self.removeItem(made)
+        self._drawn = []
 
     def _title(self, number: Number) -> None:
         colour, muted = self.theme.of(number.quantity.name), self.theme.muted
@@ -227,6 +238,7 @@ class SweepPage(QWidget):
 
     def __init__(self, presenter: Presenter, theme: Theme) -> None:
         super().__init__()
+        self._presenter = presenter
         self._runs: list[RunRecord] = []
         self.control, self.result = QComboBox(), QComboBox()
         self.control.setAccessibleName("Control of the sweep")
@@ -250,28 +262,41 @@ class SweepPage(QWidget):
             combo.currentIndexChanged.connect(lambda _: self.draw())
 
     def show_runs(self, runs: list[RunRecord]) -> None:
-        """Offer what these runs carry, and draw."""
+        """Offer what these runs carry, and draw; a thousand of them take a while, so both are worked out elsewhere."""
         self._runs = runs
-        controls = [(name, CATALOGUE[name].title) for name in controls_with_runs(runs)]
-        titles = {number.key: number.title for number in NUMBERS}
-        results = [(key, titles[key]) for key in results_of(runs)]
-        usual = next((name for name in USUAL_CONTROLS if name in dict(controls)), None)
-        _offer(self.control, controls, usual)
-        _offer(self.result, results, "score")
-        self.draw()
+
+        def offer(found: object) -> None:
+            if self._runs is not runs or not isinstance(found, tuple):
+                return
+            controls, results = found
+            titles = {number.key: number.title for number in NUMBERS}
+            usual = next((name for name in USUAL_CONTROLS if name in controls), None)
+            _offer(self.control, [(name, CATALOGUE[name].title) for name in controls], usual)
+            _offer(self.result, [(key, titles[key]) for key in results], "score")
+            self.draw()
+
+        self._presenter.reckon(lambda: (controls_with_runs(runs), results_of(runs)), offer)
 
     def draw(self) -> None:
         """Draw the chosen result over the chosen control."""
-        control, key = self.control.currentData(), self.result.currentData()
+        runs, control, key = self._runs, self.control.currentData(), self.result.currentData()
         number = next((n for n in NUMBERS if n.key == key), None)
         if control is None or number is None:
-            self.chart.say("No control had different values in the runs shown on the left")
+            self.chart.show_nothing("No control had different values in the runs shown on the left")
             return
-        found = strands(self._runs, control, key)
-        found = tuple(strand for strand in found if strand.work == found[0].work)
-        self.chart.show_strands(found, control, words_of(control, self._runs), number)
-        count = sum(len(point.runs) for strand in found for point in strand.points)
-        more = f", {len(found) - MOST_STRANDS} more strands are not drawn" if len(found) > MOST_STRANDS else ""
+
+        def show(found: object) -> None:
+            chosen = (self._runs, self.control.currentData(), self.result.currentData())
+            if isinstance(found, tuple) and chosen == (runs, control, key):
+                self.chart.show_strands(found, control, words_of(control, runs), number)
+                self._say(found)
+
+        self._presenter.reckon(lambda: strands(runs, control, key), show)
+
+    def _say(self, found: tuple[Strand, ...]) -> None:
+        same = [strand for strand in found if strand.work == found[0].work]
+        count = sum(len(point.runs) for strand in same for point in strand.points)
+        more = f", {len(same) - MOST_STRANDS} more strands are not drawn" if len(same) > MOST_STRANDS else ""
         work = " on ".join(found[0].work) if found else "no workload"
         self._said.setText(
             f"{count} runs of {work}{more}. Joined: runs that differ in nothing else. "
