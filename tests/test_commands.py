@@ -303,7 +303,7 @@ def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(da
     for words in ("Score", "Held back by", "It peaks cooler although it draws more", "This computer", "Kept until"):
         assert words in result.stdout
     names = {path.stem for path in pictures.glob("*.png")}
-    assert names == {"machine", "workbench", "workbench-draft", "workbench-result", "compare"}
+    assert names == {"machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-sweep"}
     assert all(path.stat().st_size > 50_000 for path in pictures.glob("*.png"))
 
 

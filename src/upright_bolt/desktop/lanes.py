@@ -16,6 +16,7 @@ SHOWN = (
     Constraint.BURST,
     Constraint.HEAT,
     Constraint.CURRENT,
+    Constraint.HOT_SIGNAL,
     Constraint.TURBO_TABLE,
     Constraint.CLOCK_CAP,
     Constraint.NO_WORK,
@@ -36,7 +37,7 @@ def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
         Constraint.CLOCK_CAP: theme.clock,
         Constraint.NO_WORK: theme.line,
     }
-    if constraint in (Constraint.BURST, Constraint.CLOCK_CAP):
+    if constraint in (Constraint.BURST, Constraint.CLOCK_CAP, Constraint.HOT_SIGNAL):
         return QBrush(QColor(colours[constraint]), Qt.BrushStyle.Dense4Pattern)
     if constraint is Constraint.UNKNOWN:
         return QBrush(QColor(theme.muted), Qt.BrushStyle.BDiagPattern)

@@ -243,6 +243,8 @@ class SweepPage(QWidget):
         self.control, self.result = QComboBox(), QComboBox()
         self.control.setAccessibleName("Control of the sweep")
         self.result.setAccessibleName("Result of the sweep")
+        for combo in (self.control, self.result):
+            combo.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.chart = SweepChart(theme)
         self.form = LadderForm(presenter)
         self._said = label("", "muted", wraps=True)
