@@ -255,6 +255,21 @@ def test_a_checker_that_misses_its_planted_error_proves_nothing():
     load = HostLoad(Task("proof", CPUS[:1]))
     load._proved.append(False)
     assert "proves nothing" in load.failure()
+    load._proved.clear()
+    assert load.failure() == ""
+
+
+def test_a_proof_whose_checker_was_never_tested_has_failed(desk: TwinDesk, monkeypatch):
+    from upright_bolt.workload.twin_load import TwinLoad
+
+    monkeypatch.setattr(TwinLoad, "errors", lambda self: [])
+    record = desk.run(20.0, workload="proof")
+    assert record.end.state is RunState.FAILED
+    assert record.end.why == "The checker did not come to its test: this run proves nothing."
+
+
+def test_a_checker_says_nothing_before_its_test():
+    load = HostLoad(Task("proof", CPUS[:1]))
     assert load.said() == []
 
 

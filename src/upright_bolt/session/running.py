@@ -210,15 +210,19 @@ class ActiveRun:
         if why := load.failure() or self._hindered(self._last_sample):
             self._conclude(RunState.FAILED, why)
         elif load.done():
-            self._conclude(RunState.FINISHED, "")
+            self._finish()
         elif elapsed >= asked_s - 1e-6:
             if self.head.workload == "command":
                 self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
             elif load.complete_until() >= (self._start_s or 0.0) + asked_s or elapsed > asked_s + LAST_BLOCKS_S:
-                self._conclude(RunState.FINISHED, "")
+                self._finish()
         elif not load.alive():
             self._conclude(RunState.FAILED, "All workers ended before their time.")
         return self.phase is Phase.ENDED
+
+    def _finish(self) -> None:
+        doubt = self._load.doubt()
+        self._conclude(RunState.FAILED if doubt else RunState.FINISHED, doubt)
 
     def _elapsed(self, now_s: float) -> float:
         return 0.0 if self._start_s is None else now_s - self._start_s

@@ -59,6 +59,10 @@ class Load:
         """Return why nothing that comes of it can count, as a sentence; empty if all is well."""
         return ""
 
+    def doubt(self) -> str:
+        """Return why nothing can be concluded from its end, as a sentence; empty if all is well."""
+        return ""
+
     def done(self) -> bool:
         """Tell whether it has come to an end of its own."""
         return False

@@ -23,6 +23,7 @@ READY_WITHIN_S = 60.0
 END_WITHIN_S = 3.0
 SILENT_S = 20.0
 """A worker that has not said anything for so long hangs: the longest pause of any plan is a quarter of that."""
+UNTESTED = "A checker did not come to its test: this run proves nothing."
 MISSED = "The checker missed a wrong bit that was planted to test it: this run proves nothing."
 
 
@@ -190,9 +191,15 @@ class HostLoad(Load):
         """Return a sentence if a checker missed its planted error."""
         return "" if all(self._proved) else MISSED
 
+    def doubt(self) -> str:
+        """Return a sentence if a checker at work was never tested."""
+        untested = self._way == "proof" and len(self._proved) < sum(not worker.dead for worker in self._workers)
+        return UNTESTED if untested else ""
+
     def said(self) -> list[str]:
         """Tell once that every checker has caught its planted error."""
-        if self._told_proved or self._way != "proof" or len(self._proved) < len(self._workers) or self.failure():
+        caught = bool(self._proved) and len(self._proved) >= len(self._workers) and not self.failure()
+        if self._told_proved or not caught:
             return []
         self._told_proved = True
         return [f"The checkers caught one planted wrong bit each, on {len(self._proved)} processors."]

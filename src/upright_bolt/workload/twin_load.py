@@ -150,6 +150,11 @@ class TwinLoad(Load):
                 found.append(WorkError(float(time_s) - self._start_s, int(float(cpu)), str(block), "wrong result"))
         return found
 
+    def doubt(self) -> str:
+        """Return a sentence if the checker was never tested."""
+        untested = self._task.workload == "proof" and not self._caught
+        return "The checker did not come to its test: this run proves nothing." if untested else ""
+
     def said(self) -> list[str]:
         """Tell once that the checker has caught its planted error."""
         if self._told or not self._caught:
