@@ -8,6 +8,7 @@ import pytest
 from support import TwinDesk
 from test_commands import data_of, one_sentence
 from test_workload import until
+from upright_bolt.analysis.compare import compare, finding
 from upright_bolt.analysis.felt import frame_numbers, latencies
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel.processes import Census, Process, busiest_others, wake_ups
@@ -103,6 +104,10 @@ def test_the_preference_changes_the_lag(desk: TwinDesk):
         assert record.end.score == pytest.approx(60.0 * len_of(record) / 120.0)
     assert lags[255.0].extra["latency_median_ms"] > 1.4 * lags[0.0].extra["latency_median_ms"]
     assert lags[0.0].power_sustained_w > lags[255.0].power_sustained_w
+    eager, thrifty = desk.store.get(1), desk.store.get(2)
+    words = finding(compare([thrifty], eager)[0], eager)
+    assert "more lag in the middle" in words
+    assert "more lag at its worst" in words
     assert lags[0.0].extra["latency_p99_ms"] >= lags[0.0].extra["latency_p95_ms"] >= 20.0
 
 

@@ -175,7 +175,22 @@ def _percent(value: float | None, base: float | None) -> float | None:
     return None if value is None or base is None or base == 0 else (value / base - 1.0) * 100.0
 
 
-CHANGES = (("score", "score", "less"), ("power_sustained_w", "watts", "fewer"))
+Change = tuple[str, str, str]
+"""A number's key, what people call it, and the word for less of it."""
+WATTS: Change = ("power_sustained_w", "watts", "fewer")
+CHANGES: dict[str, tuple[Change, ...]] = {
+    "bursts": (("latency_median_ms", "lag in the middle", "less"), ("latency_p99_ms", "lag at its worst", "less"),
+               WATTS, ("energy_per_unit_j", "energy for a task", "less")),
+    "frames": (("rate_fps", "frames", "fewer"), ("low_1_fps", "frames in the slowest hundredth", "fewer"), WATTS),
+    "battery": (("drain_w", "drain", "less"), ("latency_median_ms", "lag in the middle", "less")),
+    "idle": (WATTS,),
+}  # fmt: skip
+"""What a comparison is told by, where that is not the score and the watts."""
+
+
+def _changes_of(run: RunRecord) -> tuple[Change, ...]:
+    timed = run.head.workload == "command" and not run.head.options.pattern
+    return CHANGES.get(run.head.workload, (("score", "time" if timed else "score", "less"), WATTS))
 
 
 def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
@@ -196,7 +211,8 @@ def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
 
 def finding(compared: Compared, baseline: RunRecord) -> str:
     """Return what the comparison shows, in a sentence or two."""
-    parts = [words for key, what, less in CHANGES if (words := _change_words(compared, key, what, less))]
+    changes = _changes_of(baseline)
+    parts = [words for key, what, less in changes if (words := _change_words(compared, key, what, less))]
     peak = compared.change_by.get("temp_max_c")
     if peak is not None and abs(peak) < SAME_C:
         parts.append("as hot at its peak")

@@ -1,6 +1,7 @@
 """Sweeps: any result against any control with error bars, and the form that runs a ladder of settings."""
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 import numpy as np
 import pyqtgraph as pg
@@ -18,7 +19,7 @@ from upright_bolt.desktop.theme import LINES, Theme, font
 from upright_bolt.model.control import CATALOGUE, Control, ControlState, Kind, show_value
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import RESTING, WORKLOADS
+from upright_bolt.model.work import RESTING, WORKLOADS, Options, score_quantity
 
 MOST_STRANDS = 4
 USUAL_CONTROLS = ("core-offset", "sustained", "epp")
@@ -290,7 +291,8 @@ class SweepPage(QWidget):
         def show(found: object) -> None:
             chosen = (self._runs, self.control.currentData(), self.result.currentData())
             if isinstance(found, tuple) and chosen == (runs, control, key):
-                self.chart.show_strands(found, control, words_of(control, runs), number)
+                own = score_quantity(found[0].work[0], Options()) if found and key == "score" else number.quantity
+                self.chart.show_strands(found, control, words_of(control, runs), replace(number, quantity=own))
                 self._say(found)
 
         self._presenter.reckon(lambda: strands(runs, control, key), show)
