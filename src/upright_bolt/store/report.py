@@ -1,5 +1,6 @@
 """A comparison as one self-contained HTML page: findings, pictures, numbers, conditions, settings, machines."""
 
+import logging
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
@@ -37,6 +38,8 @@ def _page(store: RunStore, rows: Sequence[Compared]) -> str:
     from jinja2 import Environment, PackageLoader, StrictUndefined  # noqa: PLC0415 - loaded only for reports
     from markupsafe import Markup  # noqa: PLC0415 - same
 
+    # the plotting library talks about its caches as soon as it is loaded, which is nobody's business here
+    logging.getLogger("matplotlib").setLevel(logging.ERROR)
     from upright_bolt.store.report_pictures import overlay, watts  # noqa: PLC0415 - same
 
     runs = [row.run for row in rows]
