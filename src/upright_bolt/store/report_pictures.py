@@ -38,8 +38,6 @@ LOOKS: Any = {"svg.fonttype": "none", "svg.hashsalt": "upright-bolt", "font.fami
 
 def overlay(runs: Sequence[RunRecord], telemetry: Sequence[Telemetry]) -> str:
     """Return clock, power, temperature and what held each run back, over time from load start."""
-        logging.ERROR
-    )  # it talks about its caches, which is nobody's business here
     with mpl.rc_context(LOOKS):
         figure = Figure(figsize=(10.0, 6.6 + 0.22 * len(runs)), layout="constrained")
         heights = (1.0, 1.0, 1.0, 0.16 + 0.16 * len(runs))
