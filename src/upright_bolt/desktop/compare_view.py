@@ -182,8 +182,8 @@ class CompareView(QWidget):
         self.runs.show_runs(presenter.runs, self.chosen)
         self._show_sweep()
         self._fill_table(runs)
-        machines = {run.head.machine for run in runs}
-        self.watts.show_runs([run for run in presenter.runs if run.head.machine in machines], runs)
+        alike = {(run.head.machine, run.head.workload) for run in runs}
+        self.watts.show_runs([r for r in presenter.runs if (r.head.machine, r.head.workload) in alike], runs)
         ids = [run.id for run in runs]
 
         def draw(telemetry: object) -> None:
