@@ -3,22 +3,18 @@
 import os
 import signal
 import time
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from sqlalchemy import event
 
 from support import TwinDesk
-from test_workload import CPUS, until
-from upright_bolt.app import open_session
+from test_workload import CPUS, run_here, until
 from upright_bolt.model.run import RunState
 from upright_bolt.session import clock as clocks
 from upright_bolt.session.clock import RealClock, Slip
 from upright_bolt.session.session import SAMPLE_S
-from upright_bolt.store.runs import RunStore
 from upright_bolt.workload import pool
-from upright_bolt.workload.pool import HostLoad
 
 
 class SlippingClock:
@@ -116,21 +112,6 @@ def test_a_full_disk_ends_the_run_with_a_sentence(desk: TwinDesk):
         assert "full" in kept.end.why
 
 
-def host_run(data, on_tick, seconds=8.0):
-    session = open_session("host", data, "a test", exclusive=True)
-    store = RunStore(data / "runs.sqlite")
-    session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS))
-    session.start_run("steady", seconds, "", store)
-    while (ended := session.end_run()) is None:
-        session.tick()
-        on_tick(session)
-        session.machine.clock.wait_until(session.machine.clock.now_s() + SAMPLE_S)
-    record = store.get(ended.id)
-    session.close()
-    store.close()
-    return record
-
-
 @pytest.mark.skipif(len(CPUS) < 2, reason="one worker hangs while another works on")
 def test_a_worker_that_hangs_is_ended_and_told(data, monkeypatch):
     monkeypatch.setattr(pool, "SILENT_S", 2.0)
@@ -141,7 +122,7 @@ def test_a_worker_that_hangs_is_ended_and_told(data, monkeypatch):
             stopped.append(session.run._load._workers[0].process.pid)
             os.kill(stopped[0], signal.SIGSTOP)
 
-    record = host_run(data, hang)
+    record = run_here(data, on_tick=hang, seconds=8.0)
     assert record.end.state is RunState.FINISHED
     assert [error.what for error in record.errors] == ["the worker hung: nothing for 2 s"]
     assert record.errors[0].cpu == CPUS[0]
@@ -157,7 +138,7 @@ def test_when_all_workers_hang_the_run_has_failed(data, monkeypatch):
                 if worker.process.poll() is None:
                     os.kill(worker.process.pid, signal.SIGSTOP)
 
-    record = host_run(data, hang)
+    record = run_here(data, on_tick=hang, seconds=8.0)
     assert record.end.state is RunState.FAILED
     assert record.end.why == "All workers ended before their time."
     assert {error.what for error in record.errors} == {"the worker hung: nothing for 2 s"}
@@ -171,6 +152,6 @@ def test_a_killed_worker_is_told_and_the_others_work_on(data):
             killed.append(session.run._load._workers[0])
             killed[0].process.kill()
 
-    record = host_run(data, kill, seconds=6.0)
+    record = run_here(data, on_tick=kill)
     assert [error.what for error in record.errors] == ["the worker died (signal 9)"]
     assert record.end.state is (RunState.FINISHED if len(CPUS) > 1 else RunState.FAILED)

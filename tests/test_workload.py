@@ -157,12 +157,12 @@ def alive(pid: int) -> bool:
         return False
 
 
-def run_here(data, plant=None, on_tick=lambda _session: None):
+def run_here(data, plant=None, on_tick=lambda _session: None, seconds=6.0):
     session = open_session("host", data, "a test", exclusive=True)
     store = RunStore(data / "runs.sqlite")
     if plant is not None:
         session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS), plant)
-    session.start_run("steady", 6.0, "", store)
+    session.start_run("steady", seconds, "", store)
     while (ended := session.end_run()) is None:
         session.tick()
         on_tick(session)

@@ -223,7 +223,7 @@ def _try_for_run(session: "Session", settings: Settings) -> None:
 def finished(record: RunRecord) -> RunRecord:
     """Return the run if it ran to its end. Raises BoltError if not."""
     if record.end.state is not RunState.FINISHED:
-        raise BoltError(f"Run {record.id} is kept as {record.end.state.value}: {record.end.why.rstrip('.')}.")
+        raise BoltError(f"Run {record.id} is kept as {record.end.how}.")
     return record
 
 

@@ -121,9 +121,7 @@ def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
 
 def _beside(store: "RunStore", record: RunRecord) -> list[str]:
     """Return what else ran, what happened, and the errors, a line each."""
-    said = []
-    if others := record.end.numbers.others:
-        said.append("Beside it ran: " + ", ".join(f"{name} {share:.1f} %" for name, share in others.items()))
+    said = record.end.numbers.beside()
     for event in store.events(record.id):
         if event.kind not in ("run", "tried", "kept", "put back"):
             said.append(f"At {event.time_s:.0f} s: {event.text.rstrip('.')}.")

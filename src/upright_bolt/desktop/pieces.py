@@ -1,8 +1,10 @@
 """Small parts that every view uses: labels by role, rules, columns."""
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QResizeEvent
-from PyQt6.QtWidgets import QFrame, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 
 class Wrapped(QLabel):
@@ -75,6 +77,23 @@ def column(
     made.setContentsMargins(*margins)
     made.setSpacing(gap)
     return made
+
+
+def offer(combo: QComboBox, entries: Sequence[tuple[str, object]], usual: object = None) -> None:
+    """Offer other entries (words, and what they stand for) without a signal, keeping what is chosen while it is there.
+
+    Args:
+        combo: the choice.
+        entries: in their order.
+        usual: what is chosen if nothing was.
+    """
+    kept = combo.currentData() or usual
+    combo.blockSignals(True)  # noqa: FBT003 - Qt's own signature
+    combo.clear()
+    for words, data in entries:
+        combo.addItem(words, data)
+    combo.setCurrentIndex(max(0, combo.findData(kept)) if entries else -1)
+    combo.blockSignals(False)  # noqa: FBT003 - same
 
 
 def scrolled(inner: QWidget) -> QScrollArea:

@@ -11,7 +11,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, parse_measures
 from upright_bolt.model.work import Work
-from upright_bolt.session.series import ActiveSeries, SeriesProgress, ladder, repeats
+from upright_bolt.session.series import ActiveSeries, SeriesProgress, Step, ladder, repeats
 from upright_bolt.session.session import Session
 from upright_bolt.store.details import details_of
 from upright_bolt.store.exchange import Brought, export_json, import_json
@@ -77,20 +77,17 @@ class Records:
         except BadInput as fault:
             self._fail(str(fault))
             return
-
-        def begin(session: Session) -> ActiveSeries:
-            return session.start_series(steps, work, self._store, cool_c)
-
-        self._engine.ask(begin, lambda _: self._say(f"A ladder of {len(steps)} runs has started."), self._fail)
+        self._start(steps, work, cool_c, f"A ladder of {len(steps)} runs has started.")
 
     def start_repeats(self, work: Work, label: str, times: int) -> None:
         """Run the same several times with what is in force, so that the spread is known."""
-        steps = repeats({}, times, label, alternate=False)
+        self._start(repeats({}, times, label, alternate=False), work, None, f"{times} runs have started.")
 
+    def _start(self, steps: list[Step], work: Work, cool_c: float | None, started: str) -> None:
         def begin(session: Session) -> ActiveSeries:
-            return session.start_series(steps, work, self._store, None)
+            return session.start_series(steps, work, self._store, cool_c)
 
-        self._engine.ask(begin, lambda _: self._say(f"{times} runs have started."), self._fail)
+        self._engine.ask(begin, lambda _: self._say(started), self._fail)
 
     def stop_series(self) -> None:
         """Make no more runs; the one in progress is stopped and kept, and its settings are put back."""

@@ -17,7 +17,7 @@ from PyQt6.QtWidgets import (
 )
 
 from upright_bolt.desktop.chart import STYLES
-from upright_bolt.desktop.pieces import column, heading, label
+from upright_bolt.desktop.pieces import column, heading, label, offer
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord
 from upright_bolt.model.work import WORKLOADS, score_quantity
@@ -207,9 +207,10 @@ class RunColumn(QWidget):
     def show_runs(self, runs: list[RunRecord], chosen: list[int]) -> None:
         """Show the runs, the chosen ones with their letters."""
         if runs is not self._runs:
-            _offer(self.machine, "Any machine", sorted({run.head.machine for run in runs}))
+            machines = sorted({run.head.machine for run in runs})
+            offer(self.machine, [("Any machine", None), *((word, word) for word in machines)])
             made = {run.head.workload for run in runs}
-            _offer(self.workload, "Any work", [name for name in WORKLOADS if name in made])
+            offer(self.workload, [("Any work", None), *((name, name) for name in WORKLOADS if name in made)])
         self._runs, self._chosen = runs, chosen
         self._fill()
 
@@ -245,18 +246,6 @@ def _combo(name: str) -> QComboBox:
     made.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
     made.setMinimumContentsLength(5)
     return made
-
-
-def _offer(combo: QComboBox, anything: str, values: list[str]) -> None:
-    """Offer values to filter by, keeping the one that is chosen while it is there."""
-    kept = combo.currentData()
-    combo.blockSignals(True)  # noqa: FBT003 - Qt's own signature
-    combo.clear()
-    combo.addItem(anything, None)
-    for value in values:
-        combo.addItem(value, value)
-    combo.setCurrentIndex(max(0, combo.findData(kept)))
-    combo.blockSignals(False)  # noqa: FBT003 - same
 
 
 def _searched(run: RunRecord) -> str:

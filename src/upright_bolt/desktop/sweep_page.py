@@ -12,7 +12,7 @@ from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.analysis.sweep import Strand, controls_with_runs, results_of, strands, words_of
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.history import Floats
-from upright_bolt.desktop.pieces import button, column, heading, label
+from upright_bolt.desktop.pieces import button, column, heading, label, offer
 from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.records import LadderAsked
 from upright_bolt.desktop.theme import LINES, Theme, font
@@ -268,17 +268,17 @@ class SweepPage(QWidget):
         """Offer what these runs carry, and draw; a thousand of them take a while, so both are worked out elsewhere."""
         self._runs = runs
 
-        def offer(found: object) -> None:
+        def take(found: object) -> None:
             if self._runs is not runs or not isinstance(found, tuple):
                 return
             controls, results = found
             titles = {number.key: number.title for number in NUMBERS}
             usual = next((name for name in USUAL_CONTROLS if name in controls), None)
-            _offer(self.control, [(name, CATALOGUE[name].title) for name in controls], usual)
-            _offer(self.result, [(key, titles[key]) for key in results], "score")
+            offer(self.control, [(CATALOGUE[name].title, name) for name in controls], usual)
+            offer(self.result, [(titles[key], key) for key in results], "score")
             self.draw()
 
-        self._presenter.reckon(lambda: (controls_with_runs(runs), results_of(runs)), offer)
+        self._presenter.reckon(lambda: (controls_with_runs(runs), results_of(runs)), take)
 
     def draw(self) -> None:
         """Draw the chosen result over the chosen control."""
@@ -306,13 +306,3 @@ class SweepPage(QWidget):
             f"{count} runs of {work}{more}. Joined: runs that differ in nothing else. "
             "Bars: where the mean lies in 95 of 100 cases. ✕: a run gave wrong results there."
         )
-
-
-def _offer(combo: QComboBox, entries: list[tuple[str, str]], usual: str | None) -> None:
-    kept = combo.currentData() or usual
-    combo.blockSignals(True)  # noqa: FBT003 - Qt's own signature
-    combo.clear()
-    for name, title in entries:
-        combo.addItem(title, name)
-    combo.setCurrentIndex(max(0, combo.findData(kept)) if entries else -1)
-    combo.blockSignals(False)  # noqa: FBT003 - same

@@ -121,6 +121,11 @@ class RunNumbers:
     extra: dict[str, float] = field(default_factory=dict)
     others: dict[str, float] = field(default_factory=dict)
 
+    def beside(self) -> list[str]:
+        """Return what else was running as a sentence; none if nothing was."""
+        words = ", ".join(f"{name} {share:.1f} %" for name, share in self.others.items())
+        return [f"Beside it ran: {words}"] if words else []
+
 
 @dataclass(frozen=True, slots=True)
 class RunHead:
@@ -161,6 +166,11 @@ class RunEnd:
     duration_s: float
     score: float | None
     numbers: RunNumbers
+
+    @property
+    def how(self) -> str:
+        """How it ended and why, to go on in a sentence: "failed: the disk is full"."""
+        return f"{self.state.value}: {self.why.rstrip('.')}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -117,7 +117,7 @@ class ActiveRun:
         place: dict[str, int],
         now_s: float,
         bystanders: Bystanders,
-        hindered: Callable[[Sample], str] = lambda _sample: "",
+        hindered: Callable[[Sample], str],
     ) -> None:
         self.head = head
         self._work_of = workload(head.workload)

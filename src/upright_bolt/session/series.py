@@ -189,8 +189,7 @@ class ActiveSeries:
         self.done.append(run.id)
         fault: BoltError | None = None
         if run.end is None or run.end.state is not RunState.FINISHED:
-            how = f"{run.end.state.value}: {run.end.why.rstrip('.')}" if run.end else "unfinished"
-            fault = BoltError(f"Run {run.id} is kept as {how}.")
+            fault = BoltError(f"Run {run.id} is kept as {run.end.how if run.end else 'unfinished'}.")
         if run.unsaved:
             fault = BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}")
         self._put_back()

@@ -19,6 +19,7 @@ from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.run import RunEvent, RunRecord, RunState
 from upright_bolt.model.work import WORKLOADS
+from upright_bolt.store.export import writing
 from upright_bolt.store.runs import RunStore
 
 FORMAT = "upright-bolt runs"
@@ -62,10 +63,8 @@ class Brought:
 def export_json(store: RunStore, run_ids: list[int], path: Path) -> int:
     """Write runs with their telemetry to ``path`` and return how many. Raises NotHere or BoltError."""
     data = {"format": FORMAT, "version": VERSION, "runs": [_run_data(store, run_id) for run_id in run_ids]}
-    try:
-        path.write_text(json.dumps(data, ensure_ascii=False, allow_nan=False) + "\n")
-    except OSError as fault:
-        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
+    with writing(path) as file:
+        file.write(json.dumps(data, ensure_ascii=False, allow_nan=False) + "\n")
     return len(run_ids)
 
 

@@ -1,10 +1,12 @@
 """Runs on their way out: plain data for JSON, telemetry as CSV."""
 
 import csv
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import asdict
+from itertools import chain
 from pathlib import Path
-from typing import Any
+from typing import Any, TextIO
 
 import numpy as np
 
@@ -17,6 +19,9 @@ from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.work import score_quantity
 from upright_bolt.session.numbers import HELD_BY
 from upright_bolt.store.runs import RunStore
+
+Row = list[str | int | float | None]
+Table = list[Row]
 
 
 def run_data(run: RunRecord) -> dict[str, Any]:
@@ -80,15 +85,11 @@ def export_csv(store: RunStore, run_id: int, path: Path) -> int:
     store.get(run_id)
     time_s, columns = store.telemetry(run_id)
     table = [(column, name.startswith(HELD_BY)) for name, column in columns.items()]
-    try:
-        with path.open("w", newline="") as file:
-            writer = csv.writer(file)
-            writer.writerow(["time_s", *columns])
-            for i, moment in enumerate(time_s):
-                cells = (_cell(column[i], ORDER if held else None) for column, held in table)
-                writer.writerow([f"{moment:.3f}", *cells])
-    except OSError as fault:
-        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
+    rows: Iterable[Row] = (
+        [f"{moment:.3f}", *(_cell(column[i], ORDER if held else None) for column, held in table)]
+        for i, moment in enumerate(time_s)
+    )
+    write_table(chain([["time_s", *columns]], rows), path)
     return len(time_s)
 
 
@@ -96,9 +97,6 @@ def _cell(value: float, names: tuple[Constraint, ...] | None) -> str:
     if np.isnan(value):
         return ""
     return names[int(value)].value if names else f"{value:.6g}"
-
-
-Table = list[list[str | int | float | None]]
 
 
 def runs_table(runs: Sequence[RunRecord]) -> Table:
@@ -118,12 +116,12 @@ def runs_table(runs: Sequence[RunRecord]) -> Table:
 
 def comparison_table(rows: Sequence[Compared]) -> Table:
     """Return a comparison, a row per number and, for each run, its value, its change in %, the interval and verdict."""
-    heads: list[str | int | float | None] = ["number", "unit"]
+    heads: Row = ["number", "unit"]
     for row in rows:
         heads += [f"run {row.run.id} {what}" for what in ("value", "percent", "low", "high", "verdict")]
     table: Table = [heads]
     for number in numbers_of(row.run for row in rows):
-        cells: list[str | int | float | None] = [number.key, number.quantity.unit]
+        cells: Row = [number.key, number.quantity.unit]
         for row in rows:
             told = row.difference.get(number.key)
             interval = [told.low, told.high, told.verdict] if told is not None else [None, None, None]
@@ -132,10 +130,17 @@ def comparison_table(rows: Sequence[Compared]) -> Table:
     return table
 
 
-def write_table(table: Table, path: Path) -> None:
-    """Write a table as CSV. Raises BoltError if the file cannot be written."""
+def write_table(table: Iterable[Row], path: Path) -> None:
+    """Write rows as CSV. Raises BoltError if the file cannot be written."""
+    with writing(path) as file:
+        csv.writer(file).writerows(["" if cell is None else cell for cell in row] for row in table)
+
+
+@contextmanager
+def writing(path: Path) -> Iterator[TextIO]:
+    """Open a file to write text. Raises BoltError if it cannot be written."""
     try:
-        with path.open("w", newline="") as file:
-            csv.writer(file).writerows(["" if cell is None else cell for cell in row] for row in table)
+        with path.open("w", newline="", encoding="utf-8") as file:
+            yield file
     except OSError as fault:
         raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault

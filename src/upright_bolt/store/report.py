@@ -10,10 +10,10 @@ from upright_bolt import __version__
 from upright_bolt.analysis.compare import Compared, finding, interval_text
 from upright_bolt.analysis.likeness import conditions
 from upright_bolt.analysis.numbers import numbers_of
-from upright_bolt.errors import BoltError
 from upright_bolt.model.control import CATALOGUE, show_value
 from upright_bolt.model.run import LETTERS, RunRecord
 from upright_bolt.store.details import details_of
+from upright_bolt.store.export import writing
 from upright_bolt.store.runs import RunStore
 
 TEMPLATE = "report.html.j2"
@@ -28,10 +28,8 @@ def export_html(store: RunStore, rows: Sequence[Compared], path: Path) -> None:
         BoltError: the file cannot be written.
     """
     page = _page(store, rows)
-    try:
-        path.write_text(page, encoding="utf-8")
-    except OSError as fault:
-        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
+    with writing(path) as file:
+        file.write(page)
 
 
 def _page(store: RunStore, rows: Sequence[Compared]) -> str:
@@ -131,9 +129,7 @@ def _shown(name: str, run: RunRecord) -> str:
 
 def _told(store: RunStore, run: RunRecord) -> list[str]:
     """Return what its telemetry tells, what happened, and what a person added."""
-    said = [line.strip() for line in details_of(store, run).sentences()]
-    if others := run.end.numbers.others:
-        said.append("Beside it ran: " + ", ".join(f"{name} {share:.1f} %" for name, share in others.items()))
+    said = [line.strip() for line in details_of(store, run).sentences()] + run.end.numbers.beside()
     said += [f"At {event.time_s:.0f} s: {event.text}" for event in store.events(run.id)]
     if run.errors:
         said.append(f"{len(run.errors)} errors, the first at {run.errors[0].time_s:.1f} s: {run.errors[0].what}")

@@ -9,7 +9,6 @@ import time
 from statistics import fmean, stdev
 
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.run import WorkError
 from upright_bolt.model.work import Options, number_in
 from upright_bolt.workload.load import Load
 
@@ -112,10 +111,6 @@ class CommandLoad(Load):
         """Return the end of the last time."""
         self._read()
         return self._spans[-1][1] if self._spans else self._start_s
-
-    def errors(self) -> list[WorkError]:
-        """A command that fails ends the run instead."""
-        return []
 
     def failure(self) -> str:
         """Return how the command failed, in a sentence."""

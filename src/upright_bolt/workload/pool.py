@@ -13,9 +13,10 @@ from typing import IO
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
 from upright_bolt.workload.load import Load, Task
+from upright_bolt.workload.plan import MIXES
 from upright_bolt.workload.worker import SINGLE_THREAD
 
-BLOCKS_PER_UNIT = {"mixed": 4, "proof": 4}
+BLOCKS_PER_UNIT = {"mixed": len(MIXES), "proof": len(MIXES)}
 """By way of working; elsewhere a block is a unit."""
 WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "bursts": "bursts", "battery": "bursts",
         "frames": "frames"}  # fmt: skip

@@ -8,13 +8,12 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
 from upright_bolt.twin.machine import Twin
 from upright_bolt.workload.load import Load, Task
-from upright_bolt.workload.plan import pauses
+from upright_bolt.workload.plan import MIXES, pauses
 from upright_bolt.workload.players import FRAME_WORK, TASK_WORK, StagePlayer, TurnPlayer
 
 COMMAND_UNITS = 400.0
 """What stands in for a command: so many units on all cores."""
 PLANTED = "planted"
-BLOCKS_PER_UNIT = 4
 HICCUP_PART = 0.004
 """Part of a twin's frames that something else on its desktop delays."""
 HICCUP_S = 0.012
@@ -136,7 +135,7 @@ class TwinLoad(Load):
                 return frame_numbers(gaps, self._task.options.rate_fps)
             return latencies([end - due for due, end in pieces])
         if self._task.workload == "proof":
-            blocks = self.units_until(self._start_s + duration_s) * BLOCKS_PER_UNIT
+            blocks = self.units_until(self._start_s + duration_s) * len(MIXES)
             return {"blocks_checked": float(int(blocks)), "planted_caught": float(bool(self._caught))}
         return {"times_run": float(len(self._times()))} if self._task.workload == "command" else {}
 
