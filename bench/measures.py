@@ -12,11 +12,13 @@ from dataclasses import asdict
 from functools import cache
 from pathlib import Path
 
+from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.app import open_session
 from upright_bolt.kernel.channels import BusyTable, Counter, Gauge, LowestOf, Supplies
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
-from upright_bolt.session.sampler import Sampler
+from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
 from upright_bolt.twin.machine import Twin, open_twin
@@ -73,7 +75,8 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
         target.write_bytes(data)
     files = RealFiles(folder)
     found = survey(files, DeviceRegisters(folder), "tree")
-    sampler = Sampler(files, DeviceRegisters(folder), found, _Ticking())
+    reader = SampleReader(files, DeviceRegisters(folder), found, _Ticking())
+    judge = ConstraintJudge(reader.sensors, found.topology, found.limits)
     paths = _paths(found)
     handles = [os.open(f"{folder}{path}", os.O_RDWR) for path in paths]
     changing = [
@@ -86,7 +89,7 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
     for i in range(6000):
         for handle, states in changing if moves else ():
             os.pwrite(handle, states[i % 2], 0)
-        costs.append(_timed(sampler.sample))
+        costs.append(_timed(lambda: _sample(reader, judge)))
         floors.append(_timed(lambda: _bare(handles)))
     files.close()
     for handle in handles:
@@ -94,6 +97,12 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
     cost, floor = statistics.median(costs), statistics.median(floors)
     detail = f"{cost * 1e6:.0f} µs against {floor * 1e6:.0f} µs for {len(paths)} files"
     return cost / floor, detail
+
+
+def _sample(reader: SampleReader, judge: ConstraintJudge) -> None:
+    """Take one sample as the backend does."""
+    _, values, caps_mhz = reader.read()
+    judge.judge(values, caps_mhz)
 
 
 def _contents(twin: Twin) -> dict[str, bytes]:
@@ -143,7 +152,7 @@ def twin_run_speed(folder: Path) -> Measured:
     session = open_session("twin:tern", folder, "bench", exclusive=True)
     store = RunStore(folder / "runs.sqlite")
     begun = time.perf_counter()
-    session.start_run("steady", 600.0, "bench", store)
+    session.start_run(Work("steady", 600.0), "bench", store)
     while session.end_run() is None:
         session.tick()
         session.machine.clock.wait_until(session.machine.clock.now_s() + SAMPLE_S)

@@ -11,8 +11,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 from bus_support import PrivateBus
 from upright_bolt.app import open_session
-from upright_bolt.service.client import ServiceReach
-from upright_bolt.service.keeper import FRESH_S
+from upright_bolt.service.client import ServiceAccess
+from upright_bolt.service.shared_machine import FRESH_S
 
 Measured = tuple[float, str]
 SAMPLES = 60
@@ -23,19 +23,19 @@ TICKS = os.sysconf("SC_CLK_TCK")
 def sample_ratio(folder: Path) -> Measured:
     """Cost of a fresh sample through the service, as its client waits for it, against one in the same process."""
     direct = open_session("twin:tern", folder / "direct", "bench", exclusive=True)
-    direct.reach.sample()
-    inside = [_timed(direct.reach.sample) for _ in range(SAMPLES * 10)]
+    direct.access.sample()
+    inside = [_timed(direct.access.sample) for _ in range(SAMPLES * 10)]
     with PrivateBus(folder) as bus:
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
         bus.start_polkit()
         bus.start_service()
-        reach = ServiceReach()
-        reach.sample()
+        access = ServiceAccess()
+        access.sample()
         through = []
         for _ in range(SAMPLES):
             time.sleep(FRESH_S * 1.05)
-            through.append(_timed(reach.sample))
-        reach.close()
+            through.append(_timed(access.sample))
+        access.close()
     direct.close()
     cost, floor = statistics.median(through), statistics.median(inside)
     return cost / floor, f"{cost * 1e3:.2f} ms against {floor * 1e3:.3f} ms"
@@ -46,7 +46,7 @@ def shares(folder: Path) -> tuple[tuple[float, float], tuple[float, float]]:
     from PyQt6.QtCore import QEventLoop, QTimer
 
     from upright_bolt.desktop import theme
-    from upright_bolt.desktop.start import Desk
+    from upright_bolt.desktop.app import DesktopApp
 
     def wait(seconds: float) -> None:
         loop = QEventLoop()
@@ -57,16 +57,16 @@ def shares(folder: Path) -> tuple[tuple[float, float], tuple[float, float]]:
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
         bus.start_polkit()
         service = bus.start_service()
-        desk = Desk(open_session("host", folder / "mine", "bench", exclusive=True), folder / "mine", theme.LIGHT)
-        desk.window.show()
-        desk.engine.period_s = 1.0
+        app = DesktopApp(open_session("host", folder / "mine", "bench", exclusive=True), folder / "mine", theme.LIGHT)
+        app.window.show()
+        app.thread.period_s = 1.0
         wait(4.0)
         looking = _shares_over(wait, service.process.pid)
-        desk.window.showMinimized()
+        app.window.showMinimized()
         wait(2.0)
         minimised = _shares_over(wait, service.process.pid)
-        desk.window.close()
-        desk.tear_down()
+        app.window.close()
+        app.tear_down()
     return looking, minimised
 
 

@@ -8,9 +8,9 @@ from PyQt6.QtCore import QEventLoop, Qt, QTimer
 
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
-from upright_bolt.desktop.start import Desk
+from upright_bolt.desktop.app import DesktopApp
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.session.sampler import Sample
+from upright_bolt.model.sample import Sample
 
 BEAT_MS = 2
 DAY_S = 24 * 3600.0
@@ -53,11 +53,11 @@ def _wait(seconds: float) -> None:
 
 def worst_stall_ms(folder: Path) -> tuple[float, str]:
     """Return the longest pause and a sentence."""
-    desk = Desk(open_session("twin:tern", folder, "bench", exclusive=True), folder, theme.LIGHT)
-    window, presenter = desk.window, desk.presenter
+    app = DesktopApp(open_session("twin:tern", folder, "bench", exclusive=True), folder, theme.LIGHT)
+    window, presenter = app.window, app.presenter
     window.show()
     _wait(2.0)
-    _load_a_day(desk)
+    _load_a_day(app)
     heart = Heart()
     _wait(1.0)
     heart.restart()
@@ -68,17 +68,17 @@ def worst_stall_ms(folder: Path) -> tuple[float, str]:
     beats = sorted(heart.pauses)
     usual = beats[int(len(beats) * 0.999)]
     window.close()
-    desk.tear_down()
+    app.tear_down()
     return worst, f"Workbench for {LIVE_S:.0f} s at ten times life; 99.9 % of beats below {usual:.1f} ms"
 
 
-def _load_a_day(desk: Desk) -> None:
-    presenter = desk.presenter
+def _load_a_day(app: DesktopApp) -> None:
+    presenter = app.presenter
     last = presenter.sample
     if last is None:
         return
     history = presenter.history
-    history.__init__(presenter.outline.place)  # type: ignore[misc]  # the day comes before what was sampled
+    history.__init__(presenter.outline.sensors)  # type: ignore[misc]  # the day comes before what was sampled
     count = int(DAY_S / 0.5)
     start = last.time_s - DAY_S
     day = [Sample(start + i * 0.5, last.values, Constraint.NO_WORK) for i in range(count)]

@@ -10,8 +10,9 @@ from pathlib import Path
 from bench.stall import Heart, _wait
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
-from upright_bolt.desktop.start import Desk
+from upright_bolt.desktop.app import DesktopApp
 from upright_bolt.model.run import RunRecord
+from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
 
@@ -26,7 +27,7 @@ def fill(folder: Path) -> None:
     session = open_session("twin:tern", folder, "bench", exclusive=True)
     store = RunStore(folder / "runs.sqlite")
     clock = session.machine.clock
-    run = session.start_run("steady", LENGTH_S, "seed", store)
+    run = session.start_run(Work("steady", LENGTH_S), "seed", store)
     while session.end_run() is None:
         session.tick()
         clock.wait_until(clock.now_s() + SAMPLE_S)
@@ -52,10 +53,10 @@ def measure(folder: Path) -> dict[str, float]:
     ``worst``: its longest pause; ``computed``: the most that it computed in one go.
     """
     fill(folder)
-    desk = Desk(open_session("twin:tern", folder, "bench", exclusive=True), folder, theme.LIGHT)
-    window = desk.window
+    app = DesktopApp(open_session("twin:tern", folder, "bench", exclusive=True), folder, theme.LIGHT)
+    window = app.window
     window.show()
-    _until(lambda: len(desk.presenter.runs) == RUNS)
+    _until(lambda: len(app.presenter.runs) == RUNS)
     _wait(3.0)
     compare = window.compare
     heart = Heart()
@@ -68,13 +69,13 @@ def measure(folder: Path) -> dict[str, float]:
         switched.append(
             _busy_ms(lambda ids=ids: compare.choose(ids), lambda before=before: compare.overlay._items[:1] != before)
         )
-    switched.append(_busy_ms(lambda: compare.show_page(1), lambda: len(compare.sweep.chart.strands) > 0))
+    switched.append(_busy_ms(lambda: compare.show_page(1), lambda: len(compare.sweep.chart.lines) > 0))
     switched.append(_busy_ms(lambda: compare.runs.filter.setText("at 25 W"), lambda: len(compare.runs.shown) < RUNS))
     found = {
         "opened": opened, "switched": max(switched), "worst": max(heart.pauses), "computed": max(heart.computed)
     }  # fmt: skip
     window.close()
-    desk.tear_down()
+    app.tear_down()
     return found
 
 

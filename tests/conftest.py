@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from bus_support import PrivateBus
-from support import TwinDesk
+from support import TwinSession
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus
@@ -30,9 +30,9 @@ def data(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def desk(data: Path) -> Iterator[TwinDesk]:
+def on_tern(data: Path) -> Iterator[TwinSession]:
     """A session on a fresh tern, with a store."""
-    made = TwinDesk(data)
+    made = TwinSession(data)
     yield made
     made.close()
 

@@ -40,9 +40,9 @@ def prepare(made: Path) -> None:
         mount("-t", "tmpfs", "tmpfs", str(SHARE / folder))
         shutil.copytree(kept, SHARE / folder, symlinks=True, dirs_exist_ok=True)
         shutil.copy(stage / "usr/share" / folder / name, SHARE / folder)
-    for place in ("/run/dbus", "/run/systemd", "/var/lib"):
-        Path(place).mkdir(exist_ok=True)
-        mount("-t", "tmpfs", "tmpfs", place)
+    for index in ("/run/dbus", "/run/systemd", "/var/lib"):
+        Path(index).mkdir(exist_ok=True)
+        mount("-t", "tmpfs", "tmpfs", index)
     Path("/var/lib/polkit-1").mkdir()
     mount("--bind", str(stage / "usr/local"), "/usr/local")
 
@@ -58,11 +58,11 @@ def command(*words: str, user: list[str] | None = None) -> dict[str, object]:
 def pids(words: str) -> list[str]:
     """Return the processes whose command line holds ``words``."""
     found = []
-    for place in Path("/proc").iterdir():
-        if place.name.isdecimal():
+    for index in Path("/proc").iterdir():
+        if index.name.isdecimal():
             with suppress(OSError):
-                line = (place / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-                found += [place.name] if words in line else []
+                line = (index / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                found += [index.name] if words in line else []
     return found
 
 

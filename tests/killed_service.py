@@ -9,7 +9,7 @@ import sys
 
 from upright_bolt.cli import run
 from upright_bolt.kernel.ports import RealFiles
-from upright_bolt.session.journal import Journal
+from upright_bolt.settings.journal import Journal
 
 STEP = int(sys.argv[1])
 taken = 0

@@ -17,7 +17,7 @@ from sdbus import DbusFailedError, DbusInterfaceCommonAsync, DbusUnprivilegedFla
 
 from bus_support import SYSTEM, PrivateBus, wait_for
 from upright_bolt.errors import BoltError
-from upright_bolt.service.client import ServiceReach
+from upright_bolt.service.client import ServiceAccess
 
 SCRATCH = Path("/media")
 """Mounted over: not /tmp, since this very file may lie there."""
@@ -113,29 +113,29 @@ def outcome(act):
 def look_and_try():
     """What a person does: looks, tries a limit, keeps nothing, tries a voltage."""
     try:
-        reach = ServiceReach()
+        access = ServiceAccess()
     except BoltError as fault:
         return {"watch": f"{type(fault).__name__}: {fault}"}
     told = {"watch": "yes"}
-    told["set"] = outcome(lambda: reach.try_settings({"sustained": 25.0}, standing=False).ok)
-    told["back"] = outcome(lambda: reach.put_back("").before_values)
-    told["voltage"] = outcome(lambda: reach.try_settings({"core-offset": -50.0}, standing=False).ok)
-    told["back2"] = outcome(lambda: reach.put_back("").before_values)
-    reach.close()
+    told["set"] = outcome(lambda: access.try_settings({"sustained": 25.0}, standing=False).ok)
+    told["back"] = outcome(lambda: access.put_back("").before_values)
+    told["voltage"] = outcome(lambda: access.try_settings({"core-offset": -50.0}, standing=False).ok)
+    told["back2"] = outcome(lambda: access.put_back("").before_values)
+    access.close()
     return told
 
 
 def leave_standing():
-    reach = ServiceReach()
-    done = outcome(lambda: reach.try_settings({"sustained": 25.0}, standing=True).ok)
-    reach.close()
+    access = ServiceAccess()
+    done = outcome(lambda: access.try_settings({"sustained": 25.0}, standing=True).ok)
+    access.close()
     return done
 
 
 def keep_others():
-    reach = ServiceReach()
-    told = {"keep": outcome(lambda: reach.keep().settings), "back": outcome(lambda: reach.put_back("").settings)}
-    reach.close()
+    access = ServiceAccess()
+    told = {"keep": outcome(lambda: access.keep().settings), "back": outcome(lambda: access.put_back("").settings)}
+    access.close()
     return told
 
 
@@ -175,9 +175,9 @@ def prepare():
     """Our actions beside the system's, one rule, one made-up active session; all of it only in this namespace."""
     kept = SCRATCH / "actions"
     shutil.copytree(ACTIONS, kept)
-    for place in (ACTIONS, RULES, Path("/run/systemd")):
-        place.mkdir(parents=True, exist_ok=True)
-        subprocess.run(["mount", "-t", "tmpfs", "tmpfs", str(place)], check=True)
+    for index in (ACTIONS, RULES, Path("/run/systemd")):
+        index.mkdir(parents=True, exist_ok=True)
+        subprocess.run(["mount", "-t", "tmpfs", "tmpfs", str(index)], check=True)
     shutil.copytree(kept, ACTIONS, dirs_exist_ok=True)
     shutil.copy(SYSTEM / "org.upright-bolt.policy", ACTIONS)
     (RULES / "10-ours.rules").write_text(RULE)
@@ -208,7 +208,7 @@ def main():
             "nobody under a rule": as_user(NOBODY, look_and_try),
             "nobody who dismisses": as_user(NOBODY, look_and_try, accept=False),
             "nobody who accepts": as_user(NOBODY, look_and_try, accept=True),
-            "owner at the desk": as_user(OWNER, look_and_try, session=True),
+            "owner at the on_tern": as_user(OWNER, look_and_try, session=True),
             "owner who dismisses": as_user(OWNER, look_and_try, accept=False, session=True),
             "owner who accepts": as_user(OWNER, look_and_try, accept=True, session=True),
             "owner leaves a standing trial": as_user(OWNER, leave_standing, session=True),

@@ -1,23 +1,32 @@
 """Helpers of the tests: a twin with its session, files that fail on order, a copy of a twin's files as a folder."""
 
 import errno
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
 import numpy as np
 
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.ports import KernelFiles, PassedOn
+from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.ports import ForwardingFiles, KernelFiles
+from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.model.control import Value
+from upright_bolt.model.note import Note
 from upright_bolt.model.run import RunRecord
+from upright_bolt.model.trial import ApplyReport
+from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S, Session
+from upright_bolt.settings import apply
+from upright_bolt.settings.backend import Backend
 from upright_bolt.store.runs import RunStore
 from upright_bolt.twin.chip import TwinSpec
-from upright_bolt.twin.machine import Twin, open_twin
+from upright_bolt.twin.machine import Twin, TwinClock, open_twin
 from upright_bolt.twin.state import fresh_state
+from upright_bolt.wording.notes import clause
 
 
-class TwinDesk:
+class TwinSession:
     """A session on tern in a data folder, driven by hand."""
 
     def __init__(self, data: Path, machine: str = "twin:tern") -> None:
@@ -35,7 +44,7 @@ class TwinDesk:
         """Run a workload to its end and return what the store keeps."""
         if cool_s:
             self.pass_time(cool_s)
-        self.session.start_run(workload, seconds, label, self.store, **more)
+        self.session.start_run(Work(workload, seconds, **more), label, self.store)
         return self.carry_on()
 
     def carry_on(self) -> RunRecord:
@@ -57,17 +66,38 @@ class TwinDesk:
 
     def die(self) -> None:
         """Let go of the machine without any cleaning up, as a killed process does."""
-        lock = self.session.reach._lock
+        lock = self.session.access._lock
         assert lock is not None
         lock.release()
-        self.session.reach._lock = None
+        self.session.access._lock = None
 
     def close(self) -> None:
         self.session.close()
         self.store.close()
 
 
-class FaultyFiles(PassedOn):
+def backend_of(twin: Twin, files: KernelFiles | None = None) -> Backend:
+    """Return the backend of a twin, or of files in place of its own."""
+    ports = MachinePorts("twin:tern", files if files is not None else twin.files, twin.registers, TwinClock(twin))
+    return Backend(ports)
+
+
+def put(backend: Backend, asked: Mapping[str, Value]) -> ApplyReport:
+    """Put settings in force without a check."""
+    return apply.put_in_force(asked, backend, backend.snapshot(asked))
+
+
+def read_twin(reader: SampleReader) -> list[float | None]:
+    """Return the values of one more sample."""
+    return reader.read()[1]
+
+
+def gap_words(gaps: Iterable[Note]) -> dict[str, str]:
+    """Return what is missing, and why in words."""
+    return {str(gap.about): clause(gap) for gap in gaps}
+
+
+class FaultyFiles(ForwardingFiles):
     """A port that passes everything on, but lets chosen accesses fail.
 
     ``on_read`` and ``on_write`` get the running number of the access and the path, and return an error number to

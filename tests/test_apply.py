@@ -6,13 +6,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin, write_tree
+from support import EVERY_ERRNO, FaultyFiles, TwinSession, backend_of, fresh_twin, put, write_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.surfaces import Surfaces
+from upright_bolt.kernel.register_files import RegisterFiles
 from upright_bolt.kernel.survey import survey
-from upright_bolt.session import apply
+from upright_bolt.settings import apply
+from upright_bolt.wording.notes import about
+from upright_bolt.wording.trials import refusal, row_sentence
 
 ASKED = {
     "governor": "performance", "turbo": "off", "clock-min": 1200.0, "clock-max": 2000.0, "window": 14.0,
@@ -26,33 +28,27 @@ MIXES = (
 )
 
 
-def ground(twin, files):
-    found = survey(files, twin.registers, "tern")
-    return found.controls
-
-
 def machine_texts(twin) -> dict[str, str]:
     return {path: surfaces(twin).read(path).decode() for path in [*twin.files._put, *paths.OFFSETS]}
 
 
-def surfaces(twin) -> Surfaces:
-    return Surfaces(twin.files, twin.registers)
+def surfaces(twin) -> RegisterFiles:
+    return RegisterFiles(twin.files, twin.registers)
 
 
 def is_as_asked(drivers, asked) -> bool:
     return all(drivers[name].same(value, drivers[name].read()) for name, value in asked.items())
 
 
-def put(twin, files, asked):
-    drivers = ground(twin, files)
-    before = apply.snapshot(list(asked), drivers, files)
-    return drivers, apply.put_in_force(asked, drivers, files, before)
+def put_on(twin, asked, files=None):
+    backend = backend_of(twin, files)
+    return backend.drivers, put(backend, asked)
 
 
 @pytest.mark.parametrize("asked", MIXES)
 def test_settings_are_read_back_and_reported(asked):
     twin = fresh_twin()
-    drivers, report = put(twin, surfaces(twin), asked)
+    drivers, report = put_on(twin, asked)
     assert report.ok
     assert is_as_asked(drivers, asked)
     assert [row.name for row in report.rows] == list(asked)
@@ -62,12 +58,12 @@ def test_settings_are_read_back_and_reported(asked):
 
 def test_rounding_is_told():
     twin = fresh_twin()
-    _, report = put(twin, surfaces(twin), {"window": 14.0, "sustained": 25.06})
+    _, report = put_on(twin, {"window": 14.0, "sustained": 25.06})
     rows = {row.name: row for row in report.rows}
     assert rows["sustained"].got == 25.0
-    assert "Kept as 25 W" in rows["sustained"].why
+    assert "Kept as 25 W" in row_sentence(rows["sustained"])
     assert rows["window"].got < 14.0
-    assert "nearest step" in rows["window"].why
+    assert "nearest step" in row_sentence(rows["window"])
 
 
 @pytest.mark.parametrize("asked", MIXES)
@@ -77,14 +73,15 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
     for n in range(1, count + 1):
         twin = fresh_twin()
         files = FaultyFiles(surfaces(twin))
-        drivers = ground(twin, files)
+        backend = backend_of(twin, files)
+        drivers = backend.drivers
         before_all = machine_texts(twin)
-        before = apply.snapshot(list(asked), drivers, files)
+        before = backend.snapshot(asked)
         files.on_write = lambda i, _p, n=n: number if i == n else None
-        report = apply.put_in_force(asked, drivers, files, before)
+        report = apply.put_in_force(asked, backend, before)
         assert not report.ok
         assert report.left_changed == ()
-        assert report.sentence(), f"write {n} failed without a sentence"
+        assert refusal(report), f"write {n} failed without a sentence"
         assert machine_texts(twin) == before_all, f"write {n} left something behind"
         assert {row.got for row in report.rows} == {drivers[name].read() for name in asked}
 
@@ -92,7 +89,7 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
 def _writes_of(asked) -> int:
     twin = fresh_twin()
     files = FaultyFiles(surfaces(twin))
-    put(twin, files, asked)
+    put_on(twin, asked, files)
     assert files.writes > 1
     return files.writes
 
@@ -104,18 +101,18 @@ def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
         files = FaultyFiles(surfaces(twin))
         before_all = machine_texts(twin)
         files.on_write = lambda _n, p, path=path: "ignore" if p == path else None
-        drivers, report = put(twin, files, asked)
+        drivers, report = put_on(twin, asked, files)
         if report.ok:  # one of several processors or copies kept its value, and it was not the one that counts
             assert is_as_asked(drivers, asked)
         else:
             assert machine_texts(twin) == before_all
-            assert "the machine holds" in report.sentence()
+            assert "the machine holds" in refusal(report)
 
 
 def _paths_of(asked) -> list[str]:
     twin = fresh_twin()
     files = FaultyFiles(surfaces(twin))
-    put(twin, files, asked)
+    put_on(twin, asked, files)
     return sorted({path for path, _ in files.wrote})
 
 
@@ -123,7 +120,7 @@ def test_a_failure_that_also_forbids_putting_back_names_the_files():
     twin = fresh_twin()
     files = FaultyFiles(surfaces(twin))
     files.on_write = lambda n, _p: errno.EIO if n >= 2 else None
-    _, report = put(twin, files, {"sustained": 25.0})
+    _, report = put_on(twin, {"sustained": 25.0}, files)
     assert not report.ok
     assert report.left_changed == ("/sys/class/powercap/intel-rapl-mmio:0/constraint_0_power_limit_uw",)
 
@@ -131,20 +128,20 @@ def test_a_failure_that_also_forbids_putting_back_names_the_files():
 def test_a_file_that_cannot_be_read_back_counts_as_failed():
     twin = fresh_twin()
     files = FaultyFiles(surfaces(twin))
-    drivers = ground(twin, files)
-    before = apply.snapshot(["turbo"], drivers, files)
+    backend = backend_of(twin, files)
+    before = backend.snapshot(["turbo"])
     wrote = []
     files.on_write = lambda _n, path: wrote.append(path)
     files.on_read = lambda _n, path: errno.EIO if path in wrote and len(wrote) == 1 else None
-    report = apply.put_in_force({"turbo": "off"}, drivers, files, before)
+    report = apply.put_in_force({"turbo": "off"}, backend, before)
     assert not report.ok
-    assert "cannot be read back" in report.sentence()
+    assert "cannot be read back" in refusal(report)
 
 
 def test_what_is_already_so_is_not_written():
     twin = fresh_twin()
     files = FaultyFiles(surfaces(twin))
-    _, report = put(twin, files, {"sustained": 18.0, "turbo": "on", "governor": "powersave"})
+    _, report = put_on(twin, {"sustained": 18.0, "turbo": "on", "governor": "powersave"}, files)
     assert report.ok
     assert files.writes == 0
 
@@ -156,8 +153,8 @@ def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
     for pair in (first, second):
         low, high = sorted(pair)
         asked = {"clock-min": low * 100.0, "clock-max": high * 100.0}
-        drivers, report = put(twin, surfaces(twin), asked)
-        assert report.ok, report.sentence()
+        drivers, report = put_on(twin, asked)
+        assert report.ok, refusal(report)
         assert is_as_asked(drivers, asked)
 
 
@@ -166,16 +163,17 @@ def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
 def test_restoring_undoes_any_chain_of_changes(chain, performance):
     twin = fresh_twin()
     if performance:
-        put(twin, surfaces(twin), {"governor": "performance"})
-    drivers = ground(twin, surfaces(twin))
+        put_on(twin, {"governor": "performance"})
+    backend = backend_of(twin)
+    drivers = backend.drivers
     before_all = machine_texts(twin)
-    before = apply.snapshot(list(drivers), drivers, surfaces(twin))
-    for place in chain:
+    before = backend.snapshot(drivers)
+    for index in chain:
         asked = {
-            k: v for k, v in MIXES[place].items() if not (k == "epp" and drivers["governor"].read() == "performance")
+            k: v for k, v in MIXES[index].items() if not (k == "epp" and drivers["governor"].read() == "performance")
         }
-        apply.put_in_force(asked, drivers, surfaces(twin), apply.snapshot(list(asked), drivers, surfaces(twin)))
-    assert apply.restore(before, surfaces(twin)) == ()
+        put(backend, asked)
+    assert backend.restore(before) == ()
     assert machine_texts(twin) == before_all
 
 
@@ -190,23 +188,23 @@ def test_restoring_undoes_any_chain_of_changes(chain, performance):
         ({"governor": "ondemand"}, "not among performance, powersave"),
     ],
 )
-def test_what_can_never_be_is_refused_before_anything_is_written(desk: TwinDesk, asked, words):
-    report = desk.session.try_settings({"window": 10.0, **asked}, standing=False)
+def test_what_can_never_be_is_refused_before_anything_is_written(on_tern: TwinSession, asked, words):
+    report = on_tern.session.try_settings({"window": 10.0, **asked}, standing=False)
     assert not report.ok
     assert report.bad_input
-    assert words in report.sentence()
-    assert "Not written" not in report.sentence()
-    assert desk.in_force("window") == pytest.approx(27.98, abs=0.01)
-    assert desk.session.reach.trials.current is None
+    assert words in refusal(report)
+    assert "Not written" not in refusal(report)
+    assert on_tern.in_force("window") == pytest.approx(27.98, abs=0.01)
+    assert on_tern.session.access.trial is None
 
 
-def test_a_preference_under_performance_says_what_to_do(desk: TwinDesk):
-    assert desk.session.try_settings({"governor": "performance"}, standing=True).ok
-    report = desk.session.try_settings({"epp": 96.0}, standing=True)
-    assert "governor=powersave" in report.sentence()
-    assert desk.session.try_settings({"governor": "powersave", "epp": 96.0}, standing=True).ok
-    desk.session.put_back()
-    assert (desk.in_force("governor"), desk.in_force("epp")) == ("powersave", 128.0)
+def test_a_preference_under_performance_says_what_to_do(on_tern: TwinSession):
+    assert on_tern.session.try_settings({"governor": "performance"}, standing=True).ok
+    report = on_tern.session.try_settings({"epp": 96.0}, standing=True)
+    assert "governor=powersave" in refusal(report)
+    assert on_tern.session.try_settings({"governor": "powersave", "epp": 96.0}, standing=True).ok
+    on_tern.session.put_back()
+    assert (on_tern.in_force("governor"), on_tern.in_force("epp")) == ("powersave", 128.0)
 
 
 @pytest.mark.parametrize(
@@ -222,15 +220,15 @@ def test_a_preference_under_performance_says_what_to_do(desk: TwinDesk):
 def test_every_refusal_of_the_kernel_becomes_a_sentence(number, words):
     twin = fresh_twin()
     driver = survey(twin.files, twin.registers, "x").controls["epp"]
-    assert words in driver.refusal(FileFault("/sys/x", number))
+    assert words in about("epp", driver.refusal(FileFault("/sys/x", number)))
 
 
 def test_turbo_held_off_by_firmware_says_so():
     twin = fresh_twin()
     files = FaultyFiles(surfaces(twin))
     files.on_write = lambda _n, path: errno.EPERM if path.endswith("no_turbo") else None
-    _, report = put(twin, files, {"turbo": "off"})
-    assert report.sentence() == "Turbo: the firmware has it switched off; look in the firmware setup."
+    _, report = put_on(twin, {"turbo": "off"}, files)
+    assert refusal(report) == "Turbo: the firmware has it switched off; look in the firmware setup."
 
 
 def test_settings_reach_the_files_of_a_folder(tmp_path):

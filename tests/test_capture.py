@@ -9,11 +9,11 @@ import pytest
 
 from support import fresh_twin
 from upright_bolt.app import open_session
+from upright_bolt.captures.archive import NO_BOOT, capture, unpack
 from upright_bolt.errors import BoltError
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.survey import survey
-from upright_bolt.session.clock import RealClock
-from upright_bolt.store.capture import NO_BOOT, capture, unpack
 from upright_bolt.twin.machine import TwinClock
 
 
@@ -29,7 +29,7 @@ def test_a_capture_opens_as_the_same_machine(captured, tmp_path):
     live = survey(twin.files, twin.registers, "x")
     session = open_session(f"tree:{target}", tmp_path / "data", "a test", exclusive=True)
     assert session.about.identity == live.identity
-    assert session.about.turbo_table_mhz == live.turbo_table_mhz
+    assert session.about.turbo_table_mhz == live.limits.turbo_table_mhz
     assert session.about.ceiling_c == 100.0
     for name, control in session.controls().items():
         if not name.endswith("-offset"):
@@ -38,7 +38,7 @@ def test_a_capture_opens_as_the_same_machine(captured, tmp_path):
     sample = session.tick().sample
     names = {sensor.name for sensor in session.about.sensors}
     assert {"voltage.core", "limit.reasons", "temperature.core5", "fan.1"} <= names
-    assert sample.values[session.place["temperature.package"]] > 30.0
+    assert sample.values[session.index["temperature.package"]] > 30.0
     assert done.registers >= 6
     assert done.unreadable == ()
     session.close()

@@ -10,6 +10,7 @@ from support import loaded_twin, measured_run
 from test_commands import data_of
 from upright_bolt.analysis import phases, thermal
 from upright_bolt.twin.chip import plover, skerry, tern
+from upright_bolt.wording.runs import what_held
 
 
 def after_half_an_hour(spec, watts):
@@ -83,10 +84,10 @@ def test_an_even_run_has_one_phase_and_a_late_peak_is_no_burst():
 
 def test_the_sentence_never_claims_what_was_not_measured():
     one = phases.Phase("sustained", 31.0, 600.0, None, 18.0, 60.0, 70.0, {"sustained limit": 0.94, "unknown": 0.06})
-    assert phases.sentence((one,)) == "After 31 s the sustained limit held it for 94% of the time; heat never did."
-    assert "heat" not in phases.sentence((dataclasses.replace(one, temp_c=None),))
+    assert what_held((one,)) == "After 31 s the sustained limit held it for 94% of the time; heat never did."
+    assert "heat" not in what_held((dataclasses.replace(one, temp_c=None),))
     unknown = dataclasses.replace(one, from_s=0.0, constraint_share={"unknown": 1.0})
-    assert phases.sentence((unknown,)) == "Throughout it is not known what held it, for 100% of the time."
+    assert what_held((unknown,)) == "Throughout it is not known what held it, for 100% of the time."
 
 
 def test_a_run_tells_phases_cooling_and_what_it_carries(bolt):

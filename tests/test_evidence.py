@@ -4,9 +4,10 @@ from dataclasses import replace
 
 import pytest
 
+from upright_bolt.analysis.conditions import conditions
 from upright_bolt.analysis.evidence import Evidence, evidence
-from upright_bolt.analysis.likeness import conditions
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
+from upright_bolt.wording.comparison import condition_title
 
 
 def made_up(
@@ -39,6 +40,16 @@ def test_other_machines_words_and_runs_in_progress_prove_nothing():
     assert "turbo" not in evidence([made_up()], "twin:tern")
 
 
+@pytest.mark.parametrize("state", [RunState.FAILED, RunState.UNFINISHED])
+def test_a_run_that_was_cut_off_shows_nothing(state):
+    assert evidence([made_up(state=state)], "twin:tern") == {}
+    assert evidence([made_up(state=state, errors=1)], "twin:tern")["sustained"] == (Evidence(18.0, 0.0, 1),)
+
+
+def test_a_run_that_ended_with_its_machine_broke_there():
+    assert evidence([made_up(state=RunState.RESTARTED)], "twin:tern")["sustained"] == (Evidence(18.0, 0.0, 1),)
+
+
 def test_a_stopped_run_proves_the_time_it_ran():
     stopped = made_up(state=RunState.STOPPED, seconds=42.0)
     assert evidence([stopped], "twin:tern")["sustained"] == (Evidence(18.0, 42.0, 0),)
@@ -57,7 +68,7 @@ def test_a_stopped_run_proves_the_time_it_ran():
 )
 def test_conditions_side_by_side(base, other, what, alike):
     found = conditions(made_up(2, **other), made_up(1, **base))
-    assert [(entry.what, entry.alike) for entry in found] == [(what, alike)]
+    assert [(condition_title(entry.kind), entry.alike) for entry in found] == [(what, alike)]
 
 
 def test_what_was_measured_in_one_run_only_is_no_condition():

@@ -7,27 +7,27 @@ import re
 import numpy as np
 import pytest
 
-from support import TwinDesk
+from support import TwinSession
 from test_commands import data_of, one_sentence
 from upright_bolt.analysis.compare import compare
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.run import Measure
+from upright_bolt.reports.export import comparison_table, runs_table
+from upright_bolt.reports.report import export_html
 from upright_bolt.store.exchange import export_json, import_json
-from upright_bolt.store.export import comparison_table, runs_table
 from upright_bolt.store.frame_file import read_frame_times
-from upright_bolt.store.report import export_html
 from upright_bolt.store.runs import RunStore
 
 
 @pytest.fixture
-def pair(desk: TwinDesk):
+def pair(on_tern: TwinSession):
     """Two runs, the second at a flat limit, with a name that a page must not take for its own."""
-    desk.run(90.0, "stock")
-    desk.session.try_settings({"sustained": 25.0, "burst": 25.0}, standing=False)
-    desk.run(90.0, "<b>25 W & flat</b>", cool_s=300.0)
-    desk.session.put_back()
-    desk.store.annotate(2, "windy", {"noise": Measure(38.5, "dB")})
-    return desk
+    on_tern.run(90.0, "stock")
+    on_tern.session.try_settings({"sustained": 25.0, "burst": 25.0}, standing=False)
+    on_tern.run(90.0, "<b>25 W & flat</b>", cool_s=300.0)
+    on_tern.session.put_back()
+    on_tern.store.annotate(2, "windy", {"noise": Measure(38.5, "dB")})
+    return on_tern
 
 
 @pytest.fixture
@@ -37,7 +37,7 @@ def elsewhere(tmp_path):
     store.close()
 
 
-def test_runs_come_in_as_they_went_out(pair: TwinDesk, elsewhere, tmp_path):
+def test_runs_come_in_as_they_went_out(pair: TwinSession, elsewhere, tmp_path):
     file = tmp_path / "slate.json"
     assert export_json(pair.store, [1, 2], file) == 2
     brought = import_json(elsewhere, file)
@@ -55,7 +55,7 @@ def test_runs_come_in_as_they_went_out(pair: TwinDesk, elsewhere, tmp_path):
         assert all(np.allclose(mine_c[name], its_c[name], rtol=1e-6, equal_nan=True) for name in mine_c)
 
 
-def test_the_same_run_comes_in_once(pair: TwinDesk, elsewhere, tmp_path):
+def test_the_same_run_comes_in_once(pair: TwinSession, elsewhere, tmp_path):
     file = tmp_path / "slate.json"
     export_json(pair.store, [1], file)
     import_json(elsewhere, file, "old boat")
@@ -86,7 +86,7 @@ def broken(text, change):
         (lambda d: d["runs"][1]["record"]["end"].update(score="high"), "score"),
     ],
 )
-def test_a_damaged_file_brings_nothing_in(pair: TwinDesk, elsewhere, tmp_path, change, said):
+def test_a_damaged_file_brings_nothing_in(pair: TwinSession, elsewhere, tmp_path, change, said):
     file = tmp_path / "slate.json"
     export_json(pair.store, [1, 2], file)
     file.write_text(broken(file.read_text(), change))
@@ -103,7 +103,7 @@ def test_what_is_no_file_of_runs_is_told(elsewhere, tmp_path, content):
         import_json(elsewhere, file)
 
 
-def test_files_that_cannot_be_read_or_written_are_told(pair: TwinDesk, tmp_path):
+def test_files_that_cannot_be_read_or_written_are_told(pair: TwinSession, tmp_path):
     with pytest.raises(BoltError, match="cannot be read"):
         import_json(pair.store, tmp_path / "none.json")
     with pytest.raises(BadInput, match="no name for a machine"):
@@ -113,17 +113,17 @@ def test_files_that_cannot_be_read_or_written_are_told(pair: TwinDesk, tmp_path)
             write(tmp_path / "no" / "such" / "folder.x")
 
 
-def rows(desk):
-    records = [desk.store.get(1), desk.store.get(2)]
-    return compare(records, records[0], desk.store.all())
+def rows(on_tern):
+    records = [on_tern.store.get(1), on_tern.store.get(2)]
+    return compare(records, records[0], on_tern.store.all())
 
 
-def test_a_report_stands_by_itself(pair: TwinDesk, tmp_path):
+def test_a_report_stands_by_itself(pair: TwinSession, tmp_path):
     page = tmp_path / "report.html"
     export_html(pair.store, rows(pair), page)
     text = page.read_text()
     reached = set(re.findall(r"""(?:href|src|url)\s*[=(]\s*["']?([^"')> ]+)""", text))
-    assert all(place.startswith("#") for place in reached), reached
+    assert all(index.startswith("#") for index in reached), reached
     assert "<script" not in text
     assert "@import" not in text
     assert text.count("<svg") == 2
@@ -146,7 +146,7 @@ def test_a_report_of_a_machine_that_measures_nothing_says_so(bolt, tmp_path):
     assert "not measured" in text or "W</td>" in text
 
 
-def test_tables_hold_numbers_not_words(pair: TwinDesk):
+def test_tables_hold_numbers_not_words(pair: TwinSession):
     table = runs_table(pair.store.all())
     by_name = dict(zip(table[0], table[1], strict=True))
     assert by_name["id"] == 2

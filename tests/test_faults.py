@@ -8,17 +8,20 @@ from pathlib import Path
 import pytest
 from sqlalchemy import event
 
-from support import TwinDesk
+from support import TwinSession
 from test_workload import CPUS, run_here, until
+from upright_bolt.kernel import clock as clocks
+from upright_bolt.kernel.clock import ClockJump, RealClock
+from upright_bolt.model.event import ClockSet
 from upright_bolt.model.run import RunState
-from upright_bolt.session import clock as clocks
-from upright_bolt.session.clock import RealClock, Slip
+from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.wording.events import sentence
 from upright_bolt.workload import pool
 
 
 class SlippingClock:
-    """A machine's clock on which time slips when told to."""
+    """A machine's clock on which time jumps when told to."""
 
     def __init__(self, clock):
         self._clock = clock
@@ -27,42 +30,42 @@ class SlippingClock:
     def __getattr__(self, name):
         return getattr(self._clock, name)
 
-    def slips(self):
+    def jumps(self):
         told, self.told = self.told, ()
         return told
 
 
 @pytest.fixture
-def slipping(desk: TwinDesk):
-    desk.session.machine.clock = made = SlippingClock(desk.session.machine.clock)
+def slipping(on_tern: TwinSession):
+    on_tern.session.machine.ports.clock = made = SlippingClock(on_tern.session.machine.clock)
     return made
 
 
-def run_with(desk, slipping, slip):
-    desk.session.start_run("steady", 60.0, "", desk.store)
+def run_with(on_tern, slipping, jump):
+    on_tern.session.start_run(Work("steady", 60.0), "", on_tern.store)
     for _ in range(60):
-        desk.session.tick()
-        desk.pass_time(SAMPLE_S)
-    slipping.told = (slip,)
-    return desk.carry_on()
+        on_tern.session.tick()
+        on_tern.pass_time(SAMPLE_S)
+    slipping.told = (jump,)
+    return on_tern.carry_on()
 
 
-def test_a_suspended_machine_ends_the_run_and_says_for_how_long(desk, slipping):
-    record = run_with(desk, slipping, Slip(slept=True, seconds=612.0))
+def test_a_suspended_machine_ends_the_run_and_says_for_how_long(on_tern, slipping):
+    record = run_with(on_tern, slipping, ClockJump(slept=True, seconds=612.0))
     assert record.end.state is RunState.FAILED
     assert record.end.why == "The machine was suspended for 612 s in the middle of the run; what came before is kept."
     assert 20.0 < record.end.duration_s < 40.0
     assert record.end.score > 500
-    assert len(desk.store.telemetry(record.id)[0]) > 40
+    assert len(on_tern.store.telemetry(record.id)[0]) > 40
 
 
-def test_a_clock_set_back_is_told_and_moves_nothing(desk, slipping):
-    record = run_with(desk, slipping, Slip(slept=False, seconds=-3600.0))
+def test_a_clock_set_back_is_told_and_moves_nothing(on_tern, slipping):
+    record = run_with(on_tern, slipping, ClockJump(slept=False, seconds=-3600.0))
     assert record.end.state is RunState.FINISHED
     assert record.end.duration_s == 60.0
-    told = [event.text for event in desk.store.events(record.id) if event.kind == "clock"]
+    told = [sentence(event) for event in on_tern.store.events(record.id) if isinstance(event, ClockSet)]
     assert told == ["The computer's clock was set back by 3600 s; times within a run do not go by it"]
-    times, _ = desk.store.telemetry(record.id)
+    times, _ = on_tern.store.telemetry(record.id)
     assert (times[1:] > times[:-1]).all()
 
 
@@ -70,44 +73,44 @@ def test_sleep_and_a_set_clock_are_told_apart(monkeypatch):
     now = {time.CLOCK_MONOTONIC: 100.0, time.CLOCK_BOOTTIME: 150.0, time.CLOCK_REALTIME: 1e9}
     monkeypatch.setattr(clocks.time, "clock_gettime", lambda which: now[which])
     clock = RealClock()
-    assert clock.slips() == ()
+    assert clock.jumps() == ()
     now[time.CLOCK_BOOTTIME] += 600.0
     now[time.CLOCK_REALTIME] += 600.5
-    assert clock.slips() == (Slip(slept=True, seconds=600.0),)
+    assert clock.jumps() == (ClockJump(slept=True, seconds=600.0),)
     now[time.CLOCK_REALTIME] -= 7200.0
-    (slip,) = clock.slips()
-    assert not slip.slept
-    assert slip.seconds == pytest.approx(-7200.0)
+    (jump,) = clock.jumps()
+    assert not jump.slept
+    assert jump.seconds == pytest.approx(-7200.0)
     now[time.CLOCK_REALTIME] += 1.0
-    assert clock.slips() == ()
-    assert RealClock().slips() == ()
+    assert clock.jumps() == ()
+    assert RealClock().jumps() == ()
 
 
-def test_a_full_disk_ends_the_run_with_a_sentence(desk: TwinDesk):
-    desk.session.start_run("steady", 600.0, "filled", desk.store)
+def test_a_full_disk_ends_the_run_with_a_sentence(on_tern: TwinSession):
+    on_tern.session.start_run(Work("steady", 600.0), "filled", on_tern.store)
 
     def no_more_pages(connection, _record):
         (pages,) = connection.execute("PRAGMA page_count").fetchone()
         connection.execute(f"PRAGMA max_page_count = {pages}")
 
     for _ in range(40):
-        desk.session.tick()
-        desk.pass_time(SAMPLE_S)
-    event.listen(desk.store._engine, "connect", no_more_pages)
-    desk.store._engine.dispose()
-    while (run := desk.session.end_run()) is None:
-        desk.session.tick()
-        desk.pass_time(SAMPLE_S)
+        on_tern.session.tick()
+        on_tern.pass_time(SAMPLE_S)
+    event.listen(on_tern.store._engine, "connect", no_more_pages)
+    on_tern.store._engine.dispose()
+    while (run := on_tern.session.end_run()) is None:
+        on_tern.session.tick()
+        on_tern.pass_time(SAMPLE_S)
     assert run.end.state is RunState.FAILED
     assert "full" in run.end.why
     assert "full" in run.unsaved
     assert run.end.duration_s < 60.0
-    event.remove(desk.store._engine, "connect", no_more_pages)
-    desk.store._engine.dispose()
-    kept = desk.store.get(run.id)  # its end found room, or the next start closes it
+    event.remove(on_tern.store._engine, "connect", no_more_pages)
+    on_tern.store._engine.dispose()
+    kept = on_tern.store.get(run.id)  # its end found room, or the next start closes it
     if kept.end.state is RunState.RUNNING:
-        assert desk.store.mark_unfinished("twin:tern") == [run.id]
-        assert "disk was full" in desk.store.get(run.id).end.why
+        assert on_tern.store.mark_unfinished("twin:tern", on_tern.session.boot_id) == [run.id]
+        assert "disk was full" in on_tern.store.get(run.id).end.why
     else:
         assert "full" in kept.end.why
 

@@ -4,11 +4,11 @@ import sys
 
 import pytest
 
-from support import FaultyFiles
+from support import FaultyFiles, gap_words, read_twin
+from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import survey
-from upright_bolt.session.clock import RealClock
-from upright_bolt.session.sampler import Sampler
 
 DRM = "sys/class/drm"
 
@@ -50,13 +50,13 @@ def watched(files, number):
 
 
 def numbers(sampler):
-    values = sampler.sample().values
-    return {name: values[place] for name, place in sampler.place.items() if name.startswith("gpu")}
+    values = read_twin(sampler)
+    return {name: values[index] for name, index in sampler.index.items() if name.startswith("gpu")}
 
 
 def test_an_awake_chip_is_read_in_our_units(tmp_path):
     files, registers = build(tmp_path, card(0, "active", AMD) | card(1, "active", {"gt_act_freq_mhz": "1100"}))
-    sampler = Sampler(files, registers, survey(files, registers, "x"), RealClock())
+    sampler = SampleReader(files, registers, survey(files, registers, "x"), RealClock())
     assert numbers(sampler) == pytest.approx(
         {"gpu0.busy": 37.0, "gpu0.power": 21.0, "gpu0.limit": 45.0, "gpu0.temperature": 54.0, "gpu0.clock": 1450.0,
          "gpu0.voltage": 0.881, "gpu1.clock": 1100.0}
@@ -71,17 +71,19 @@ def test_a_sleeping_chip_is_never_touched(tmp_path):
     files, registers = build(tmp_path, card(1, "suspended", AMD) | everywhere)
     watched(files, 1)
     found = survey(files, registers, "x")
-    assert "asleep" in {entry.what: entry.why for entry in found.missing}["graphics chip 1"]
-    sampler = Sampler(files, registers, found, RealClock())
-    sampler.sample()
+    assert "asleep" in gap_words(found.gaps)["graphics chip 1"]
+    sampler = SampleReader(files, registers, found, RealClock())
+    sampler.read()
     assert numbers(sampler) == {}
-    assert not [name for name in sampler.place if "amdgpu" in name]  # nor by its other door, the list of sensor chips
+    assert not [
+        name for name in sampler.index if "amdgpu" in name
+    ]  # nor by its other background, the list of sensor chips
     files.close()
 
 
 def test_a_chip_that_falls_asleep_is_left_alone_from_then_on(tmp_path):
     files, registers = build(tmp_path, card(1, "active", AMD))
-    sampler = Sampler(files, registers, survey(files, registers, "x"), RealClock())
+    sampler = SampleReader(files, registers, survey(files, registers, "x"), RealClock())
     assert numbers(sampler)["gpu1.power"] == 21.0
     (tmp_path / DRM / "card1/device/power/runtime_status").write_text("suspended\n")
     watched(files, 1)
@@ -137,14 +139,14 @@ def with_library(monkeypatch, tmp_path, status):
     library = Library()
     monkeypatch.setitem(sys.modules, "pynvml", library)
     files, registers = build(tmp_path, card(0, status, NV))
-    sampler = Sampler(files, registers, survey(files, registers, "x"), RealClock())
+    sampler = SampleReader(files, registers, survey(files, registers, "x"), RealClock())
     return library, sampler
 
 
 def test_the_vendor_library_is_asked_in_our_units_and_what_it_lacks_is_not_measured(monkeypatch, tmp_path):
     _, sampler = with_library(monkeypatch, tmp_path, "active")
-    values = sampler.sample().values
-    told = {name: values[place] for name, place in sampler.place.items() if name.startswith("nv0.")}
+    values = read_twin(sampler)
+    told = {name: values[index] for name, index in sampler.index.items() if name.startswith("nv0.")}
     assert told == {
         "nv0.clock": 1815.0, "nv0.power": 61.5, "nv0.limit": None, "nv0.temperature": 66.0, "nv0.busy": 97.0,
         "nv0.reasons": 4.0,
@@ -153,28 +155,28 @@ def test_the_vendor_library_is_asked_in_our_units_and_what_it_lacks_is_not_measu
 
 def test_the_vendor_library_is_not_even_loaded_for_a_sleeping_chip(monkeypatch, tmp_path):
     library, sampler = with_library(monkeypatch, tmp_path, "suspended")
-    sampler.sample()
+    sampler.read()
     assert library.calls == 0
 
 
 def test_a_chip_that_falls_asleep_is_not_asked_any_more(monkeypatch, tmp_path):
     library, sampler = with_library(monkeypatch, tmp_path, "active")
-    sampler.sample()
+    sampler.read()
     asked = library.calls
     (tmp_path / DRM / "card0/device/power/runtime_status").write_text("suspended\n")
-    assert sampler.sample().values[sampler.place["nv0.clock"]] is None
+    assert read_twin(sampler)[sampler.index["nv0.clock"]] is None
     assert library.calls == asked
 
 
 def test_without_the_vendor_library_the_gap_is_named(monkeypatch, tmp_path):
     monkeypatch.setitem(sys.modules, "pynvml", None)
     files, registers = build(tmp_path, card(0, "active", NV))
-    gaps = {entry.what: entry.why for entry in survey(files, registers, "x").missing}
+    gaps = gap_words(survey(files, registers, "x").gaps)
     assert "management library cannot be used" in gaps["graphics chip of the vendor's driver"]
 
 
 def test_why_an_intel_chip_is_held_back_is_read(tmp_path):
     reasons = {"gt/gt0/throttle_reason_pl1": "1", "gt/gt0/throttle_reason_thermal": "0", "gt_act_freq_mhz": "900"}
     files, registers = build(tmp_path, card(0, "active", reasons))
-    sampler = Sampler(files, registers, survey(files, registers, "x"), RealClock())
+    sampler = SampleReader(files, registers, survey(files, registers, "x"), RealClock())
     assert numbers(sampler) == {"gpu0.clock": 900.0, "gpu0.pl1": 1.0, "gpu0.thermal": 0.0}

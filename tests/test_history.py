@@ -7,15 +7,21 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from upright_bolt.desktop.app import application
 from upright_bolt.desktop.chart import TimeAxis
-from upright_bolt.desktop.history import KEEP_S, History, spans_of, thinned
-from upright_bolt.desktop.start import application
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.model.quantity import clock_text
-from upright_bolt.model.run import RunEvent
-from upright_bolt.session.sampler import Sample
+from upright_bolt.model.event import RunStarted
+from upright_bolt.model.quantity import CLOCK, POWER, clock_text
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.sensor import Sensor, SensorKind
+from upright_bolt.presentation.history import KEEP_S, History, spans_of, thinned
 
-PLACE = {"clock.cpu0": 0, "clock.cpu1": 1, "power.package": 2, "clock.mean": 3}
+SENSORS = (
+    Sensor("clock.cpu0", CLOCK, "", SensorKind.CLOCK, 0),
+    Sensor("clock.cpu1", CLOCK, "", SensorKind.CLOCK, 1),
+    Sensor("power.package", POWER, "", SensorKind.POWER),
+    Sensor("clock.mean", CLOCK, "", SensorKind.CLOCK),
+)
 
 
 def sample(time_s, power=10.0, held=Constraint.NO_WORK):
@@ -23,7 +29,7 @@ def sample(time_s, power=10.0, held=Constraint.NO_WORK):
 
 
 def filled(count, step=0.5):
-    history = History(PLACE)
+    history = History(SENSORS)
     history.add([sample(i * step, power=float(i % 50)) for i in range(count)], [])
     return history
 
@@ -39,11 +45,11 @@ def test_columns_grow_and_keep_what_is_not_measured_apart():
 
 
 def test_more_than_a_day_is_let_go_with_its_events():
-    history = History(PLACE)
-    history.add([sample(0.0)], [RunEvent(0.0, "run", "old")])
-    history.add([sample(KEEP_S + 100 + i) for i in range(3)], [RunEvent(KEEP_S + 101, "run", "new")])
+    history = History(SENSORS)
+    history.add([sample(0.0)], [RunStarted(0.0, 1)])
+    history.add([sample(KEEP_S + 100 + i) for i in range(3)], [RunStarted(KEEP_S + 101, 2)])
     assert len(history) == 3
-    assert [event.text for event in history.events] == ["new"]
+    assert [event.run_id for event in history.events] == [2]
 
 
 def test_a_span_takes_one_row_more_on_either_side():
@@ -69,8 +75,8 @@ def test_thinning_keeps_every_peak_and_the_order(values, most):
     if known.size:
         assert np.nanmax(thin) == known.max()
         assert np.nanmin(thin) == known.min()
-    places = thin_times.astype(int)
-    assert np.array_equal(thin, column[places], equal_nan=True)  # only what was measured, at its own time
+    indices = thin_times.astype(int)
+    assert np.array_equal(thin, column[indices], equal_nan=True)  # only what was measured, at its own time
 
 
 @settings(max_examples=60, deadline=None)

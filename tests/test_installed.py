@@ -1,4 +1,4 @@
-"""What ``make install`` puts in place: complete, usable through the real bus' activation, and gone after uninstall."""
+"""What ``make install`` puts in index: complete, usable through the real bus' activation, and gone after uninstall."""
 
 import json
 import subprocess

@@ -6,17 +6,19 @@ from pathlib import Path
 
 import pytest
 
-from support import FaultyFiles, fresh_twin, write_tree
+from support import FaultyFiles, fresh_twin, gap_words, write_tree
 from upright_bolt.app import open_session, parse_machine
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel import paths, registers
 from upright_bolt.kernel.channels import Supplies
+from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.probe import Probe, cpu_list
-from upright_bolt.kernel.survey import WRITE_ORDER, survey
-from upright_bolt.model.control import CATALOGUE, ControlState
-from upright_bolt.session.clock import RealClock
-from upright_bolt.session.sampler import Sampler
+from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.survey import survey
+from upright_bolt.model.catalogue import CATALOGUE
+from upright_bolt.model.control import ControlState
+from upright_bolt.wording.notes import sentence
 from upright_bolt.workload.load import Task
 
 FAULTS = ("missing", "empty", "not a number", "bytes", "too long", "a folder", "unreadable")
@@ -45,14 +47,15 @@ def spoil(path: Path, fault: str) -> None:
 def test_a_twin_offers_every_control_of_the_first_slice():
     twin = fresh_twin()
     found = survey(twin.files, twin.registers, "tern")
-    assert tuple(found.controls) == WRITE_ORDER
+    orders = [CATALOGUE[name].write_order for name in found.controls]
+    assert orders == sorted(set(orders))
     assert all(driver.facts().state is ControlState.SETTABLE for driver in found.controls.values())
     assert set(found.controls) == set(CATALOGUE)
-    assert found.missing == ()
+    assert found.gaps == ()
     assert (found.identity.name, found.identity.cores, found.identity.threads) == ("tern", 6, 12)
     assert found.identity.driver == "intel_pstate"
-    assert (found.ceiling_c, found.base_mhz, found.highest_mhz) == (100.0, 2400.0, 4200.0)
-    assert found.turbo_table_mhz == (4200.0, 4200.0, 4100.0, 4000.0, 3900.0, 3800.0)
+    assert (found.limits.ceiling_c, found.base_mhz, found.limits.highest_mhz) == (100.0, 2400.0, 4200.0)
+    assert found.limits.turbo_table_mhz == (4200.0, 4200.0, 4100.0, 4000.0, 3900.0, 3800.0)
 
 
 def test_a_folder_with_the_same_files_is_the_same_machine(tmp_path):
@@ -75,9 +78,9 @@ def test_a_folder_with_the_same_files_is_the_same_machine(tmp_path):
     for name, driver in copy.controls.items():
         assert live.controls[name].read() == driver.read()
     only_registers = {"voltage.core", "limit.reasons", "limit.log", "limit.status"}
-    names = {s.name for s in Sampler(twin.files, twin.registers, live, RealClock()).sensors}
+    names = {s.name for s in SampleReader(twin.files, twin.registers, live, RealClock()).sensors}
     files = RealFiles(tmp_path)
-    copied = {s.name for s in Sampler(files, DeviceRegisters(tmp_path), copy, RealClock()).sensors}
+    copied = {s.name for s in SampleReader(files, DeviceRegisters(tmp_path), copy, RealClock()).sensors}
     files.close()
     assert names - copied == only_registers
 
@@ -91,21 +94,21 @@ def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_
     named = 0
     for path in sorted(twin.files._get):
         kind = (path.rsplit("/", 1)[1], path.split("/")[:4][-1])
-        if kind in seen:  # one file of each name and place
+        if kind in seen:  # one file of each name and index
             continue
         seen.add(kind)
         target = root / path.lstrip("/")
         content = target.read_bytes()
         spoil(target, fault)
         found = surveyed_tree(root)
-        what = [entry.what for entry in found.missing]
+        what = list(gap_words(found.gaps))
         assert len(what) == len(set(what)), f"{path}: named twice"
-        assert all(entry.why for entry in found.missing)
+        assert all(gap_words(found.gaps).values())
         named += path in what
         files = RealFiles(root)
-        sampler = Sampler(files, DeviceRegisters(root), found, RealClock())
-        sampler.sample()
-        sampler.sample()
+        sampler = SampleReader(files, DeviceRegisters(root), found, RealClock())
+        sampler.read()
+        sampler.read()
         files.close()
         assert len(found.controls) >= len(whole.controls) - 5
         for driver in found.controls.values():
@@ -122,7 +125,7 @@ def test_a_faulty_value_file_is_named_with_what_it_holds(tmp_path):
     target = root / "sys/class/powercap/intel-rapl:0/energy_uj"
     target.write_text("n/a\n")
     target.parent.with_name("intel-rapl-mmio:0").joinpath("energy_uj").unlink()
-    missing = {entry.what: entry.why for entry in surveyed_tree(root).missing}
+    missing = gap_words(surveyed_tree(root).gaps)
     assert missing["/sys/class/powercap/intel-rapl:0/energy_uj"] == "it holds “n/a” where a whole number was expected"
     assert "package power" in missing
 
@@ -132,9 +135,9 @@ def test_an_empty_folder_is_a_machine_that_offers_nothing_and_says_why(tmp_path)
     session = open_session(f"tree:{tmp_path}", tmp_path / "data", "a test", exclusive=False)
     controls = session.controls()
     assert {c.state for c in controls.values()} == {ControlState.ABSENT}
-    assert all(c.reason for c in controls.values())
+    assert all(sentence(c.note) for c in controls.values())
     assert session.tick().sample.values == [None, None]
-    assert {"power source", "fan speed", "busy share"} <= {m.what for m in session.about.missing}
+    assert {"power source", "fan speed", "busy share"} <= gap_words(session.about.gaps).keys()
     with pytest.raises(BadInput, match="no processor on which a workload could run"):
         session.machine.load(Task("steady", (0,)))
     session.close()
@@ -166,8 +169,8 @@ def test_locked_limits_are_closed_with_a_next_step():
     for name in ("sustained", "burst", "window"):
         facts = controls[name].facts()
         assert facts.state is ControlState.LOCKED
-        assert "lock bit" in facts.reason
-        assert "firmware setup" in facts.reason
+        assert "lock bit" in sentence(facts.note)
+        assert "firmware setup" in sentence(facts.note)
 
 
 def test_limits_that_nobody_may_write_are_read_only_with_a_next_step(tmp_path):
@@ -176,7 +179,7 @@ def test_limits_that_nobody_may_write_are_read_only_with_a_next_step(tmp_path):
         path.chmod(0o444)
     facts = surveyed_tree(root).controls["sustained"].facts()
     assert facts.state is ControlState.READ_ONLY
-    assert facts.reason.endswith("Look in the firmware setup.")
+    assert sentence(facts.note).endswith("Look in the firmware setup.")
 
 
 def test_of_two_copies_of_a_limit_the_lower_counts():
@@ -225,14 +228,14 @@ def test_this_computer_answers_and_never_shows_a_false_zero(tmp_path):
     session.tick()
     session.machine.clock.wait_until(session.machine.clock.now_s() + 0.3)
     sample = session.tick().sample
-    place = session.place
-    assert sample.values[place["busy.mean"]] is not None
+    index = session.index
+    assert sample.values[index["busy.mean"]] is not None
     assert session.about.identity.threads == os.cpu_count()
     for control in session.controls().values():
         assert (control.in_force is None) == (control.state is ControlState.ABSENT)
     if not Path(paths.POWERCAP).exists():
-        assert "power.package" not in place
-        assert any("power" in m.what and m.why for m in session.about.missing)
+        assert "power.package" not in index
+        assert any("power" in what and why for what, why in gap_words(session.about.gaps).items())
     session.close()
 
 
@@ -240,7 +243,7 @@ def test_a_read_that_is_refused_is_told_apart_from_a_missing_file():
     twin = fresh_twin()
     files = FaultyFiles(twin.files)
     files.on_read = lambda _n, path: errno.EACCES if path.endswith("energy_uj") else None
-    missing = {m.what: m.why for m in survey(files, twin.registers, "x").missing}
+    missing = gap_words(survey(files, twin.registers, "x").gaps)
     assert "Permission denied" in missing["/sys/class/powercap/intel-rapl-mmio:0/energy_uj"]
     assert "root only" in missing["package power"]
 

@@ -2,12 +2,16 @@
 
 import pytest
 
-from support import TwinDesk, fresh_twin
+from support import TwinSession, fresh_twin, gap_words, put
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.clock import RealClock
+from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
-from upright_bolt.session import apply
+from upright_bolt.settings.backend import Backend
+from upright_bolt.wording.notes import sentence
+from upright_bolt.wording.trials import row_sentence
 
 CPU = "sys/devices/system/cpu"
 
@@ -30,22 +34,22 @@ def policy(number, low, high, **more):
     return {f"{CPU}/cpufreq/policy{number}/{name}": text for name, text in values.items()}
 
 
-def put(root, found, asked):
-    files = RealFiles(root)
-    return apply.put_in_force(asked, found.controls, files, apply.snapshot(list(asked), found.controls, files))
+def put_on(root, asked):
+    ports = MachinePorts("tree", RealFiles(root), DeviceRegisters(root), RealClock(), settle_s=0.0)
+    return put(Backend(ports), asked)
 
 
 def test_kinds_of_cores_take_the_nearest_clock_each_allows(tmp_path):
     found = build(tmp_path, policy(0, 800000, 4600000) | policy(1, 600000, 3400000))
     facts = found.controls["clock-max"].facts()
     assert (facts.minimum, facts.maximum) == (600.0, 4600.0)
-    assert "Kinds of cores differ" in facts.reason
-    assert put(tmp_path, found, {"clock-max": 4000.0}).ok
+    assert "Kinds of cores differ" in sentence(facts.note)
+    assert put_on(tmp_path, {"clock-max": 4000.0}).ok
     assert (tmp_path / f"{CPU}/cpufreq/policy0/scaling_max_freq").read_text() == "4000000"
     assert (tmp_path / f"{CPU}/cpufreq/policy1/scaling_max_freq").read_text() == "3400000\n"
-    assert put(tmp_path, found, {"clock-max": 3000.0}).ok
+    assert put_on(tmp_path, {"clock-max": 3000.0}).ok
     assert (tmp_path / f"{CPU}/cpufreq/policy1/scaling_max_freq").read_text() == "3000000"
-    assert put(tmp_path, found, {"clock-min": 700.0}).ok
+    assert put_on(tmp_path, {"clock-min": 700.0}).ok
     assert (tmp_path / f"{CPU}/cpufreq/policy0/scaling_min_freq").read_text() == "800000\n"
     (tmp_path / f"{CPU}/cpufreq/policy1/scaling_max_freq").write_text("2000000\n")
     assert not found.controls["clock-max"].same(3000.0, 3000.0)  # one kind of core no longer holds it
@@ -57,30 +61,33 @@ def test_an_old_desktop_has_a_bias_for_a_preference(tmp_path):
     found = build(tmp_path, files)
     epp = found.controls["epp"]
     assert (epp.read(), epp.facts().state) == (102.0, ControlState.SETTABLE)
-    assert "sixteen steps" in epp.facts().reason
-    report = put(tmp_path, found, {"epp": 192.0, "turbo": "off"})
+    assert "sixteen steps" in sentence(epp.facts().note)
+    report = put_on(tmp_path, {"epp": 192.0, "turbo": "off"})
     assert report.ok
     assert (tmp_path / f"{CPU}/cpu1/power/energy_perf_bias").read_text() == "11"
     assert (tmp_path / f"{CPU}/cpufreq/boost").read_text() == "0"
-    assert "Kept as 187" in report.rows[0].why
+    assert "Kept as 187" in row_sentence(report.rows[0])
 
 
 def test_turbo_per_policy_counts_as_on_while_any_has_it(tmp_path):
     found = build(tmp_path, policy(0, 400000, 4000000, boost=1) | policy(1, 400000, 4000000, boost=0))
     turbo = found.controls["turbo"]
     assert turbo.read() == "on"
-    assert put(tmp_path, found, {"turbo": "off"}).ok
+    assert put_on(tmp_path, {"turbo": "off"}).ok
     assert turbo.read() == "off"
-    assert put(tmp_path, found, {"turbo": "on"}).ok
+    assert put_on(tmp_path, {"turbo": "on"}).ok
     assert (tmp_path / f"{CPU}/cpufreq/policy1/boost").read_text() == "1"
 
 
 def test_two_copies_of_a_limit_that_fight_are_named():
     twin = fresh_twin()
     control = survey(twin.files, twin.registers, "x").controls["sustained"]
-    assert control.facts().reason == ""
+    assert control.facts().note is None
     twin.state.limits[1][0] = 15.0
-    assert control.facts().reason == "Its copies differ (15 W, 18 W); the lowest counts, that of intel-rapl-mmio:0."
+    assert (
+        sentence(control.facts().note)
+        == "Its copies differ (15 W, 18 W); the lowest counts, that of intel-rapl-mmio:0."
+    )
 
 
 @pytest.mark.parametrize(
@@ -93,7 +100,7 @@ def test_two_copies_of_a_limit_that_fight_are_named():
 )
 def test_kernel_arguments_that_pin_things_are_named(tmp_path, argument, said):
     found = build(tmp_path, {"proc/cmdline": f"root=/dev/x quiet {argument} ro"})
-    why = {entry.what: entry.why for entry in found.missing}
+    why = gap_words(found.gaps)
     assert said in why[f"kernel argument {argument}"]
     assert "kernel argument quiet" not in why
 
@@ -105,28 +112,28 @@ def test_limits_as_single_files_of_a_platform_device(tmp_path):
     assert found.controls["sustained"].facts().maximum is None  # nothing is declared: stock is the highest
 
 
-def test_the_ceiling_can_be_lowered_and_holds(desk: TwinDesk):
-    control = desk.session.controls()["heat-ceiling"]
+def test_the_ceiling_can_be_lowered_and_holds(on_tern: TwinSession):
+    control = on_tern.session.controls()["heat-ceiling"]
     assert (control.in_force, control.minimum, control.maximum) == (100.0, 60.0, 100.0)
-    refused = desk.session.try_settings({"heat-ceiling": 105.0}, standing=False)
+    refused = on_tern.session.try_settings({"heat-ceiling": 105.0}, standing=False)
     assert refused.bad_input
     everything = {"heat-ceiling": 75.0, "sustained": 60.0, "burst": 60.0}
-    assert desk.session.try_settings(everything, standing=False).ok
-    record = desk.run(200)
+    assert on_tern.session.try_settings(everything, standing=False).ok
+    record = on_tern.run(200)
     assert record.end.numbers.temp_max_c <= 77
     assert record.end.numbers.constraint_share["heat"] > 0.5
-    desk.session.put_back()
-    assert desk.in_force("heat-ceiling") == 100.0
+    on_tern.session.put_back()
+    assert on_tern.in_force("heat-ceiling") == 100.0
 
 
 def test_without_the_die_temperature_there_is_no_ceiling_to_set(tmp_path):
     found = build(tmp_path, {"sys/bus/pci/devices/0000:00:04.0/tcc_offset_degree_celsius": "3"})
-    assert "module msr" in found.absent["heat-ceiling"]
+    assert "module msr" in sentence(found.absent["heat-ceiling"])
 
 
 def test_every_absent_control_has_a_reason_of_its_own(tmp_path):
     found = build(tmp_path, {"proc/version": "Linux version 6.1.0"})
     assert found.controls == {}
-    assert all(why.endswith(".") and len(why) > 20 for why in found.absent.values())
+    assert all(len(sentence(why)) > 20 for why in found.absent.values())
     assert len(set(found.absent.values())) >= 5
-    assert paths.POWERCAP in found.absent["sustained"]
+    assert paths.POWERCAP in sentence(found.absent["sustained"])

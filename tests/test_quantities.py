@@ -6,16 +6,8 @@ from hypothesis import strategies as st
 
 from upright_bolt.errors import BadInput, NotHere
 from upright_bolt.model import quantity as q
-from upright_bolt.model.control import (
-    CATALOGUE,
-    PREFERENCE_NAMES,
-    Control,
-    ControlState,
-    Kind,
-    declaration_of,
-    parse_value,
-    show_value,
-)
+from upright_bolt.model.catalogue import CATALOGUE, Kind, declaration_of
+from upright_bolt.model.control import PREFERENCE_NAMES, Control, ControlState, parse_value, show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
 
 CASES = [
@@ -121,8 +113,8 @@ def test_numbers_are_shown_with_their_unit_and_never_as_a_false_zero(quantity, v
 
 def scale(**changes) -> Control:
     given = {
-        "declaration": declaration_of("sustained"), "minimum": 6.0, "maximum": 60.0, "step": 1.0, "choices": (),
-        "stock": 18.0, "in_force": 18.0, "state": ControlState.SETTABLE, "reason": "",
+        "name": "sustained", "declaration": declaration_of("sustained"), "minimum": 6.0, "maximum": 60.0, "step": 1.0, "choices": (),
+        "stock": 18.0, "in_force": 18.0, "state": ControlState.SETTABLE,
     } | changes  # fmt: skip
     return Control(**given)
 

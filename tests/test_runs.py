@@ -11,29 +11,31 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import create_engine, event
 
-from support import TwinDesk
+from support import TwinSession
 from upright_bolt.analysis import compare as cmp
 from upright_bolt.analysis.numbers import NUMBERS
 from upright_bolt.analysis.summary import constraint_shares, settled_from_s, summarise
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError
+from upright_bolt.model.work import Work
+from upright_bolt.reports.export import compared_data, export_csv, run_data
 from upright_bolt.store import tables
-from upright_bolt.store.export import compared_data, export_csv, run_data
 from upright_bolt.store.runs import RunStore
+from upright_bolt.wording import comparison
 from upright_bolt.workload.load import Task
 
 
-def test_the_baffling_case_through_the_whole_program(desk: TwinDesk):
-    stock = desk.run(600, "stock", cool_s=600)
-    desk.session.try_settings({"sustained": 25.0, "burst": 25.0, "epp": 96.0}, standing=False)
-    flat = desk.run(600, "flat", cool_s=600)
+def test_the_baffling_case_through_the_whole_program(on_tern: TwinSession):
+    stock = on_tern.run(600, "stock", cool_s=600)
+    on_tern.session.try_settings({"sustained": 25.0, "burst": 25.0, "epp": 96.0}, standing=False)
+    flat = on_tern.run(600, "flat", cool_s=600)
     row = cmp.compare([stock, flat], stock)[1]
     assert row.change_by["temp_max_c"] < -2
     assert row.percent["clock_sustained_mhz"] > 15
     assert row.percent["score"] > 10
     assert row.unlike == ()
-    assert "It peaks cooler although it draws more" in cmp.finding(row, stock)
+    assert "It peaks cooler although it draws more" in comparison.finding(row, stock)
     assert stock.end.numbers.power_sustained_w == pytest.approx(18.0, abs=0.2)
     assert stock.end.numbers.constraint_share["sustained limit"] > 0.9
     assert (stock.head.tried, flat.head.tried["epp"]) == ({}, 96.0)
@@ -42,31 +44,31 @@ def test_the_baffling_case_through_the_whole_program(desk: TwinDesk):
     assert sum(part.units for part in stock.slices) * 60 / 600 == pytest.approx(stock.end.score, rel=1e-9)
 
 
-def test_a_run_keeps_settings_conditions_and_telemetry(desk: TwinDesk):
-    record = desk.run(30, "short", cool_s=60)
+def test_a_run_keeps_settings_conditions_and_telemetry(on_tern: TwinSession):
+    record = on_tern.run(30, "short", cool_s=60)
     assert record.head.settings["sustained"] == 18.0
     assert record.head.conditions.power_source == "charger"
     assert 0 < record.head.conditions.background_load < 0.1
     assert 25 < record.head.conditions.temp_start_c < 50
     assert record.head.identity["processor"] == "Halyard Q6-4200T"
-    time_s, columns = desk.store.telemetry(record.id)
+    time_s, columns = on_tern.store.telemetry(record.id)
     assert time_s[0] < -2  # the lead-in is kept
     assert np.allclose(np.diff(time_s), 0.5)
     assert set(columns) == set(record.head.columns)
-    assert [event.kind for event in desk.store.events(record.id)][:1] == ["run"]
+    assert [event.kind for event in on_tern.store.events(record.id)][:1] == ["run-started"]
 
 
 def test_runs_repeat_to_the_last_digit_on_a_twin_of_the_same_seed(data):
     scores = []
     for name in ("one", "two"):
-        desk = TwinDesk(data / name)
-        scores.append(run_data(desk.run(60))["score_slices"])
-        desk.close()
+        on_tern = TwinSession(data / name)
+        scores.append(run_data(on_tern.run(60))["score_slices"])
+        on_tern.close()
     assert scores[0] == scores[1]
 
 
-def test_a_run_too_short_to_settle_has_no_settled_numbers(desk: TwinDesk):
-    record = desk.run(20)
+def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: TwinSession):
+    record = on_tern.run(20)
     assert record.end.numbers.clock_burst_mhz is not None
     assert record.end.numbers.clock_sustained_mhz is None
     assert settled_from_s(20) is None
@@ -74,45 +76,45 @@ def test_a_run_too_short_to_settle_has_no_settled_numbers(desk: TwinDesk):
     assert settled_from_s(600) == 450
 
 
-def test_a_stopped_run_is_kept_as_stopped(desk: TwinDesk):
-    desk.session.start_run("steady", 600, "", desk.store)
+def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
+    on_tern.session.start_run(Work("steady", 600), "", on_tern.store)
     for _ in range(60):
-        desk.session.tick()
-        desk.pass_time(0.5)
-    desk.session.run.stop()
-    ended = desk.session.end_run()
-    record = desk.store.get(ended.id)
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
+    on_tern.session.run.stop()
+    ended = on_tern.session.end_run()
+    record = on_tern.store.get(ended.id)
     assert (record.end.state, record.end.why) == (RunState.STOPPED, "stopped by the user")
     assert 20 < record.end.duration_s < 30
     assert record.end.score > 1000
 
 
-def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(desk: TwinDesk):
-    desk.session.start_run("steady", 600, "cut off", desk.store)
+def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern: TwinSession):
+    on_tern.session.start_run(Work("steady", 600), "cut off", on_tern.store)
     for _ in range(100):
-        desk.session.tick()
-        desk.pass_time(0.5)
-    desk.die()
-    desk.session.run = None  # nobody is left to end it
-    desk.reopen()
-    assert desk.store.mark_unfinished("twin:tern") == [1]
-    record = desk.store.get(1)
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
+    on_tern.die()
+    on_tern.session.run = None  # nobody is left to end it
+    on_tern.reopen()
+    assert on_tern.store.mark_unfinished("twin:tern", on_tern.session.boot_id) == [1]
+    record = on_tern.store.get(1)
     assert record.end.state is RunState.UNFINISHED
     assert record.end.duration_s >= 30
     assert record.end.score > 1000
     assert record.end.numbers.clock_burst_mhz > 2500
-    assert desk.store.mark_unfinished("twin:tern") == []
+    assert on_tern.store.mark_unfinished("twin:tern", on_tern.session.boot_id) == []
 
 
-def test_only_one_run_at_a_time_and_only_of_sensible_length(desk: TwinDesk):
+def test_only_one_run_at_a_time_and_only_of_sensible_length(on_tern: TwinSession):
     for seconds in (1, 100_000):
         with pytest.raises(BadInput, match="from 5 s to 24 h"):
-            desk.session.start_run("steady", seconds, "", desk.store)
+            on_tern.session.start_run(Work("steady", seconds), "", on_tern.store)
     with pytest.raises(NotHere, match="Workloads: steady"):
-        desk.session.start_run("stead", 60, "", desk.store)
-    desk.session.start_run("steady", 60, "", desk.store)
+        on_tern.session.start_run(Work("stead", 60), "", on_tern.store)
+    on_tern.session.start_run(Work("steady", 60), "", on_tern.store)
     with pytest.raises(BadInput, match="in progress"):
-        desk.session.start_run("steady", 60, "", desk.store)
+        on_tern.session.start_run(Work("steady", 60), "", on_tern.store)
 
 
 # numbers
@@ -155,8 +157,8 @@ def test_nothing_measured_gives_no_number_and_no_warning():
 
 
 @pytest.fixture
-def pair(desk: TwinDesk):
-    record = desk.run(30)
+def pair(on_tern: TwinSession):
+    record = on_tern.run(30)
     return record, replace(record, id=record.id + 1)
 
 
@@ -170,7 +172,7 @@ def test_unlike_conditions_are_said(pair):
         head=replace(other.head, conditions=warm, machine="host", workload="other"),
         end=replace(other.end, state=RunState.STOPPED, duration_s=10.0),
     )
-    said = " ".join(cmp.unlike(changed, base))
+    said = " ".join(map(comparison.unlike, cmp.unlike(changed, base)))
     for words in (
         "Start: 4", "battery, the baseline charger", "Others' work: 40.0%", "quiet", "on host",
         "other, not steady", "lasted 10 s",
@@ -182,11 +184,11 @@ def test_unlike_conditions_are_said(pair):
 def test_the_finding_calls_small_changes_the_same(pair):
     base, other = pair
     row = cmp.compare([other], base)[0]
-    assert cmp.finding(row, base) == "Same score, same watts, as hot at its peak."
+    assert comparison.finding(row, base) == "Same score, same watts, as hot at its peak."
     hotter = replace(other.end.numbers, temp_max_c=other.end.numbers.temp_max_c + 3.0, power_sustained_w=20.0)
     changed = replace(other, end=replace(other.end, score=other.end.score * 0.9, numbers=hotter))
     base = replace(base, end=replace(base.end, numbers=replace(base.end.numbers, power_sustained_w=25.0)))
-    words = cmp.finding(cmp.compare([changed], base)[0], base)
+    words = comparison.finding(cmp.compare([changed], base)[0], base)
     assert words == "10.0 % less score, 20.0 % fewer watts, 3.0 °C hotter at its peak."
 
 
@@ -200,8 +202,8 @@ def test_what_was_not_measured_is_not_compared(pair):
     row = cmp.compare([bare], base)[0]
     assert row.percent["score"] is None
     assert row.percent["errors"] is None  # a share of nothing says nothing
-    assert cmp.finding(row, base) == "Nothing was measured in both runs."
-    assert all(row.change(number) == "" for number in NUMBERS)
+    assert comparison.finding(row, base) == "Nothing was measured in both runs."
+    assert all(comparison.change(row, number) == "" for number in NUMBERS)
 
 
 def test_a_comparison_as_data_has_every_number(pair):
@@ -244,43 +246,43 @@ def test_a_file_that_is_no_database_is_named(data):
         RunStore(data / "runs.sqlite")
 
 
-def test_a_full_disk_is_a_sentence(desk: TwinDesk):
-    desk.store._engine.dispose()
-    event.listen(desk.store._engine, "connect", lambda raw, _: raw.execute("PRAGMA max_page_count = 20"))
-    run = desk.session.start_run("steady", 600, "", desk.store)
-    while desk.session.end_run() is None:
-        desk.session.tick()
-        desk.pass_time(0.5)
+def test_a_full_disk_is_a_sentence(on_tern: TwinSession):
+    on_tern.store._engine.dispose()
+    event.listen(on_tern.store._engine, "connect", lambda raw, _: raw.execute("PRAGMA max_page_count = 20"))
+    run = on_tern.session.start_run(Work("steady", 600), "", on_tern.store)
+    while on_tern.session.end_run() is None:
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
     assert run.end.state is RunState.FAILED
     assert "full" in run.end.why
     assert "full" in run.unsaved
-    assert not desk.session.machine.make_load(Task("steady", (0,))).alive()
+    assert not on_tern.session.machine.make_load(Task("steady", (0,))).alive()
 
 
-def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(desk: TwinDesk):
-    record = desk.run(30)
-    desk.store.add_errors(record.id, [WorkError(1.0, 0, "vector", "wrong result")])
-    assert len(desk.store.get(record.id).errors) == 1
-    desk.store.delete(record.id)
+def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(on_tern: TwinSession):
+    record = on_tern.run(30)
+    on_tern.store.add_errors(record.id, [WorkError(1.0, 0, "vector", "wrong result")])
+    assert len(on_tern.store.get(record.id).errors) == 1
+    on_tern.store.delete(record.id)
     with pytest.raises(NotHere, match="There is no run 1"):
-        desk.store.get(record.id)
-    with sqlite3.connect(desk.data / "runs.sqlite") as raw:
+        on_tern.store.get(record.id)
+    with sqlite3.connect(on_tern.data / "runs.sqlite") as raw:
         for table in ("telemetry", "slices", "errors", "events"):
             assert raw.execute(f"SELECT count(*) FROM {table}").fetchone() == (0,)
     raw.close()
-    assert desk.run(30).id == record.id + 1
+    assert on_tern.run(30).id == record.id + 1
 
 
-def test_a_run_in_progress_is_not_deleted(desk: TwinDesk):
-    run = desk.session.start_run("steady", 600, "", desk.store)
+def test_a_run_in_progress_is_not_deleted(on_tern: TwinSession):
+    run = on_tern.session.start_run(Work("steady", 600), "", on_tern.store)
     with pytest.raises(BoltError, match="in progress"):
-        desk.store.delete(run.id)
+        on_tern.store.delete(run.id)
 
 
-def test_telemetry_leaves_as_csv_with_words_and_gaps(desk: TwinDesk, tmp_path):
-    record = desk.run(30)
+def test_telemetry_leaves_as_csv_with_words_and_gaps(on_tern: TwinSession, tmp_path):
+    record = on_tern.run(30)
     path = tmp_path / "run.csv"
-    rows = export_csv(desk.store, record.id, path)
+    rows = export_csv(on_tern.store, record.id, path)
     with path.open() as file:
         table = list(csv.DictReader(file))
     assert len(table) == rows
@@ -288,7 +290,7 @@ def test_telemetry_leaves_as_csv_with_words_and_gaps(desk: TwinDesk, tmp_path):
     assert table[0]["power.package"] == ""  # a rate has no first sample
     assert {row["held_by"] for row in table} <= {constraint.value for constraint in Constraint}
     with pytest.raises(BoltError, match="cannot be written"):
-        export_csv(desk.store, record.id, tmp_path / "no" / "such" / "folder.csv")
+        export_csv(on_tern.store, record.id, tmp_path / "no" / "such" / "folder.csv")
 
 
 def test_two_programs_may_open_a_new_database_at_once(data):

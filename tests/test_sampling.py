@@ -6,15 +6,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import FaultyFiles, TwinDesk, fresh_twin
-from upright_bolt.analysis.holding import held_by
+from support import FaultyFiles, TwinSession, fresh_twin, read_twin
+from upright_bolt.analysis.constraint_judge import FixedLimits
+from upright_bolt.analysis.constraints import Readings, held_by
 from upright_bolt.kernel.channels import BusyTable, Counter, Gauge
+from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.constraint import Constraint as C
 from upright_bolt.model.machine import Identity, Topology
 from upright_bolt.model.quantity import POWER, SHARE, SPEED
-from upright_bolt.model.sensor import Sensor
-from upright_bolt.session.sampler import Sampler
+from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.twin.machine import TwinClock
 
 
@@ -37,15 +38,15 @@ class Hand:
 
 def by_hand(hand, *channels, cpus=()):
     nobody = Identity("x", "", "", None, None, "", "")
-    found = Surveyed(nobody, Topology(cpus, {}), {}, channels, (), {}, None, None, None, ())
-    return Sampler(hand, None, found, hand)
+    found = Surveyed(nobody, Topology(cpus, {}), {}, channels, (), {}, None, FixedLimits())
+    return SampleReader(hand, None, found, hand)
 
 
-def test_a_sample_of_tern_measures_everything(desk: TwinDesk):
-    desk.session.tick()
-    desk.pass_time(0.5)
-    tick = desk.session.tick()
-    values = dict(zip((s.name for s in desk.session.about.sensors), tick.sample.values, strict=True))
+def test_a_sample_of_tern_measures_everything(on_tern: TwinSession):
+    on_tern.session.tick()
+    on_tern.pass_time(0.5)
+    tick = on_tern.session.tick()
+    values = dict(zip((s.name for s in on_tern.session.about.sensors), tick.sample.values, strict=True))
     assert [name for name, value in values.items() if value is None] == ["battery.hours"]  # the charger is plugged in
     assert 1.0 < values["power.package"] < 4.0
     assert values["limit.sustained"] == 18.0
@@ -55,34 +56,34 @@ def test_a_sample_of_tern_measures_everything(desk: TwinDesk):
 
 def test_rates_need_two_samples():
     twin = fresh_twin()
-    sampler = Sampler(twin.files, twin.registers, survey(twin.files, twin.registers, "x"), TwinClock(twin))
-    first = sampler.sample().values
+    sampler = SampleReader(twin.files, twin.registers, survey(twin.files, twin.registers, "x"), TwinClock(twin))
+    first = read_twin(sampler)
     for name in ("power.package", "busy.cpu0", "busy.mean"):
-        assert first[sampler.place[name]] is None
+        assert first[sampler.index[name]] is None
 
 
 @given(start=st.integers(0, 10**9 - 1), joules=st.floats(0.001, 900), seconds=st.floats(0.1, 10))
 def test_watts_come_through_the_counter_s_wrap(start, joules, seconds):
     span = 10**9
     hand = Hand(energy=str(start))
-    sampler = by_hand(hand, Counter(Sensor("power.package", POWER, ""), "/energy", span))
-    sampler.sample()
+    sampler = by_hand(hand, Counter(Sensor("power.package", POWER, "", SensorKind.POWER), "/energy", span))
+    sampler.read()
     hand.time_s = seconds
     hand.files["/energy"] = str((start + int(joules * 1e6)) % span)
-    assert sampler.sample().values[0] == pytest.approx(joules / seconds, rel=1e-3, abs=1e-4)
+    assert read_twin(sampler)[0] == pytest.approx(joules / seconds, rel=1e-3, abs=1e-4)
 
 
 def test_a_file_that_fails_for_a_moment_is_not_measured_in_that_moment():
     twin = fresh_twin()
     files = FaultyFiles(twin.files)
     clock = TwinClock(twin)
-    sampler = Sampler(files, twin.registers, survey(files, twin.registers, "x"), clock)
+    sampler = SampleReader(files, twin.registers, survey(files, twin.registers, "x"), clock)
     names = ("power.package", "temperature.package", "limit.sustained", "battery.charge", "busy.cpu0")
 
     def take():
         clock.wait_until(clock.now_s() + 0.5)
-        values = sampler.sample().values
-        return [values[sampler.place[name]] for name in names]
+        values = read_twin(sampler)
+        return [values[sampler.index[name]] for name in names]
 
     take()
     assert None not in take()
@@ -96,10 +97,10 @@ def test_a_file_that_fails_for_a_moment_is_not_measured_in_that_moment():
 
 def test_a_fan_that_reads_65535_is_no_fan():
     hand = Hand(fan="65535")
-    sampler = by_hand(hand, Gauge(Sensor("fan.1", SPEED, ""), "/fan", void=65535))
-    assert sampler.sample().values[0] is None
+    sampler = by_hand(hand, Gauge(Sensor("fan.1", SPEED, "", SensorKind.FAN), "/fan", void=65535))
+    assert read_twin(sampler)[0] is None
     hand.files["/fan"] = "0"
-    assert sampler.sample().values[0] == 0.0
+    assert read_twin(sampler)[0] == 0.0
 
 
 def stat(*rows: tuple[int, int]) -> str:
@@ -110,13 +111,13 @@ def stat(*rows: tuple[int, int]) -> str:
 
 def test_busy_shares_survive_processors_going_and_coming():
     hand = Hand(stat=stat((0, 1), (1, 1), (2, 1)))
-    sensors = {n: Sensor(f"busy.cpu{n}", SHARE, "") for n in range(3)}
+    sensors = {n: Sensor(f"busy.cpu{n}", SHARE, "", SensorKind.BUSY, n) for n in range(3)}
     sampler = by_hand(hand, BusyTable(sensors, "/stat"), cpus=(0, 1, 2))
 
     def shares(*rows):
         hand.files["/stat"] = stat(*rows)
         hand.time_s += 1
-        return sampler.sample().values[:3]
+        return read_twin(sampler)[:3]
 
     assert shares((0, 1), (1, 1), (2, 1)) == [None, None, None]
     assert shares((0, 51), (1, 101), (2, 1)) == [50.0, 0.0, 100.0]
@@ -129,10 +130,10 @@ def test_busy_shares_survive_processors_going_and_coming():
 
 def test_a_table_that_stands_still_is_not_a_busy_share():
     hand = Hand(stat=stat((0, 5)))
-    sampler = by_hand(hand, BusyTable({0: Sensor("busy.cpu0", SHARE, "")}, "/stat"), cpus=(0,))
+    sampler = by_hand(hand, BusyTable({0: Sensor("busy.cpu0", SHARE, "", SensorKind.BUSY, 0)}, "/stat"), cpus=(0,))
     for _ in range(3):
         hand.time_s += 1
-        assert sampler.sample().values[0] is None
+        assert read_twin(sampler)[0] is None
 
 
 BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0, "sustained_w": 18.0, "burst_w": 45.0,
@@ -162,13 +163,13 @@ BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0,
     ],
 )
 def test_one_constraint_is_named(changes, constraint):
-    assert held_by(**BUSY | changes) is constraint
+    assert held_by(Readings(**BUSY | changes)) is constraint
 
 
-def test_live_bits_and_bare_numbers_agree_on_tern(desk: TwinDesk):
+def test_live_bits_and_bare_numbers_agree_on_tern(on_tern: TwinSession):
     """The lanes say the same with and without readable registers, but for moments between two phases."""
-    record = desk.run(120.0, cool_s=300)
-    _, columns = desk.store.telemetry(record.id)
+    record = on_tern.run(120.0, cool_s=300)
+    _, columns = on_tern.store.telemetry(record.id)
     bits = columns["limit.reasons"]
     with_bits = record.end.numbers.constraint_share
     assert with_bits["sustained limit"] > 0.8

@@ -36,7 +36,7 @@ def test_like_neighbours_count_for_less():
     alike = diff.from_slices(list(100.0 + drifting), 100.0)
     assert diff.scatter_of(list(drifting))[1] > 0.5 > diff.scatter_of(list(noise))[1]
     assert alike.error > free.error
-    assert alike.freedom < free.freedom
+    assert alike.degrees_of_freedom < free.degrees_of_freedom
 
 
 def test_a_slow_drift_is_not_scatter():
@@ -103,8 +103,8 @@ def test_a_ladder_goes_down_as_well(bolt):
 @pytest.mark.parametrize(
     ("words", "said"),
     [
-        (("sweep", "sustained"), "is no ladder"),
-        (("sweep", "sustained=12W..40W"), "is no ladder"),
+        (("sweep", "sustained"), "is not a ladder"),
+        (("sweep", "sustained=12W..40W"), "is not a ladder"),
         (("sweep", "sustained=12W..40W/0W"), "more than nothing"),
         (("sweep", "turbo=on..off/1"), "only a control with a scale"),
         (("sweep", "sustained=12W..40W/4"), "has no unit"),
@@ -134,10 +134,11 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     store = RunStore(path)
     store.close()
     with sqlite3.connect(path) as raw:
-        for column in ("series", "note", "measures", "options", "key"):
+        for column in ("series", "note", "measures", "options", "key", "boot_id"):
             raw.execute(f"ALTER TABLE runs DROP COLUMN {column}")
         for column in ("temp_c", "clock_mhz", "voltage_v"):
             raw.execute(f"ALTER TABLE errors DROP COLUMN {column}")
+        raw.execute("ALTER TABLE events DROP COLUMN data")
         raw.execute("UPDATE alembic_version SET version_num = '0001'")
         values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]",
                   "finished", "", 10.0, json.dumps({}))  # fmt: skip
@@ -184,7 +185,7 @@ def test_a_measured_score_cannot_be_overwritten(bolt):
         (("--measure", "noise"), "NAME=NUMBER UNIT"),
         (("--measure", "noise=loud"), "NAME=NUMBER UNIT"),
         (("--measure", "noise=3dB", "--measure", "noise=4dB"), "given twice"),
-        (("--score", "nan"), "no number"),
+        (("--score", "nan"), "not a number"),
     ],
 )
 def test_notes_that_make_no_sense_are_refused(bolt, words, said):

@@ -10,9 +10,9 @@ from contextlib import contextmanager
 import pytest
 
 from bus_support import BUS_NAME, PATH, wait_for
-from support import TwinDesk
+from support import TwinSession
 from upright_bolt.errors import BadInput, Denied, Refused
-from upright_bolt.service.client import ServiceAbsent, ServiceReach
+from upright_bolt.service.client import ServiceAbsent, ServiceAccess
 
 SET = ["org.upright-bolt.watch", "org.upright-bolt.set"]
 
@@ -25,15 +25,15 @@ def service(bus):
 
 @contextmanager
 def client():
-    reach = ServiceReach()
+    access = ServiceAccess()
     try:
-        yield reach
+        yield access
     finally:
-        reach.close()
+        access.close()
 
 
-def in_force(reach, name):
-    return reach.controls()[name].in_force
+def in_force(access, name):
+    return access.controls()[name].in_force
 
 
 def raw(bus, member, form="", *data):
@@ -41,20 +41,20 @@ def raw(bus, member, form="", *data):
 
 
 def test_through_the_service_a_machine_is_the_same_as_directly(service, tmp_path):
-    desk = TwinDesk(tmp_path / "other")
-    with client() as reach:
-        assert reach.about == desk.session.about
-        assert reach.controls() == desk.session.controls()
-        assert reach.in_force() == desk.session.in_force()
-        assert reach.status() == desk.session.status()
-        sample = reach.sample()
-        assert len(sample.values) == len(reach.about.sensors)
-        assert sample.values[reach.about.place["temperature.package"]] == pytest.approx(30.0, abs=15.0)
+    on_tern = TwinSession(tmp_path / "other")
+    with client() as access:
+        assert access.about == on_tern.session.about
+        assert access.controls() == on_tern.session.controls()
+        assert access.in_force() == on_tern.session.in_force()
+        assert access.status() == on_tern.session.status()
+        sample = access.sample()
+        assert len(sample.values) == len(access.about.sensors)
+        assert sample.values[access.about.index["temperature.package"]] == pytest.approx(30.0, abs=15.0)
         time.sleep(0.5)
-        later = reach.sample()
+        later = access.sample()
         assert later.time_s - sample.time_s == pytest.approx(0.5, abs=0.3)
-        assert later.values[reach.about.place["busy.mean"]] is not None
-    desk.close()
+        assert later.values[access.about.index["busy.mean"]] is not None
+    on_tern.close()
 
 
 def test_many_clients_that_poll_get_one_sample(service):
@@ -63,40 +63,40 @@ def test_many_clients_that_poll_get_one_sample(service):
 
 
 def test_a_trial_is_tried_kept_and_put_back(service):
-    with client() as reach:
-        report = reach.try_settings({"sustained": 25.0, "turbo": "off"}, standing=False)
+    with client() as access:
+        report = access.try_settings({"sustained": 25.0, "turbo": "off"}, standing=False)
         assert report.ok
         assert [(row.name, row.got) for row in report.rows] == [("sustained", 25.0), ("turbo", "off")]
-        trial = reach.status().trial
+        trial = access.status().trial
         assert trial is not None
         assert trial.by.startswith("root (uid 0, process ")
-        assert reach.put_back("").before_values == {"sustained": 18.0, "turbo": "on"}
-        assert in_force(reach, "sustained") == 18.0
-        reach.try_settings({"sustained": 30.0}, standing=False)
-        assert reach.keep().settings == {"sustained": 30.0}
-        assert reach.status().trial is None
-        assert reach.status().kept == {"sustained": 30.0}
+        assert access.put_back("").before_values == {"sustained": 18.0, "turbo": "on"}
+        assert in_force(access, "sustained") == 18.0
+        access.try_settings({"sustained": 30.0}, standing=False)
+        assert access.keep().settings == {"sustained": 30.0}
+        assert access.status().trial is None
+        assert access.status().kept == {"sustained": 30.0}
     assert "asked for sustained 25 W, turbo off; got sustained 25.0, turbo off; in force" in service.log
     assert "kept sustained 30 W" in service.log
 
 
 def test_a_client_that_closes_puts_its_trial_back(service):
-    with client() as reach:
-        reach.try_settings({"sustained": 25.0}, standing=False)
-    with client() as reach:
-        assert in_force(reach, "sustained") == 18.0
-        assert reach.status().trial is None
+    with client() as access:
+        access.try_settings({"sustained": 25.0}, standing=False)
+    with client() as access:
+        assert in_force(access, "sustained") == 18.0
+        assert access.status().trial is None
 
 
 def test_a_client_that_dies_has_its_trial_put_back_after_a_grace(service):
-    dying = ServiceReach()
+    dying = ServiceAccess()
     dying.try_settings({"sustained": 25.0}, standing=False)
     dying._bus.close()
     dying._loop.close()
-    with client() as reach:
-        assert in_force(reach, "sustained") == 25.0
-        wait_for(lambda: reach.status().trial is None, 8.0)
-        assert in_force(reach, "sustained") == 18.0
+    with client() as access:
+        assert in_force(access, "sustained") == 25.0
+        wait_for(lambda: access.status().trial is None, 8.0)
+        assert in_force(access, "sustained") == 18.0
     assert "left with a trial running" in service.log
     assert "put back sustained 18 W, since root" in service.log
 
@@ -112,37 +112,37 @@ def test_one_clients_trial_is_not_anothers(service):
 
 
 def test_a_standing_trial_outlives_its_client_and_the_service(bus, service):
-    with client() as reach:
-        reach.try_settings({"sustained": 25.0}, standing=True)
+    with client() as access:
+        access.try_settings({"sustained": 25.0}, standing=True)
     assert service.end() == 0
     again = bus.start_service()
-    with client() as reach:
-        assert in_force(reach, "sustained") == 25.0
-        assert reach.put_back("").before_values == {"sustained": 18.0}
+    with client() as access:
+        assert in_force(access, "sustained") == 25.0
+        assert access.put_back("").before_values == {"sustained": 18.0}
     assert again.end() == 0
 
 
 def test_a_service_that_ends_puts_a_clients_trial_back(bus, service):
-    with client() as reach:
-        reach.try_settings({"sustained": 25.0}, standing=False)
+    with client() as access:
+        access.try_settings({"sustained": 25.0}, standing=False)
         assert service.end() == 0
         again = bus.start_service()
-        assert reach.controls()["sustained"].in_force == 18.0
-        reach.put_back = lambda _why: None  # what it would put back on closing has been put back
+        assert access.controls()["sustained"].in_force == 18.0
+        access.put_back = lambda _why: None  # what it would put back on closing has been put back
     assert again.end() == 0
 
 
 def test_a_killed_service_is_put_right_by_the_next(bus, service):
-    reach = ServiceReach()
-    reach.try_settings({"sustained": 25.0}, standing=False)
+    access = ServiceAccess()
+    access.try_settings({"sustained": 25.0}, standing=False)
     service.kill()
     next_one = bus.start_service()
     assert "outlived its program, so what was in force before it was put back" in next_one.log
-    assert in_force(reach, "sustained") == 18.0
+    assert in_force(access, "sustained") == 18.0
     with pytest.raises(BadInput, match="No trial is running"):
-        reach.put_back("")
-    reach._trying = False
-    reach.close()
+        access.put_back("")
+    access._trying = False
+    access.close()
 
 
 @pytest.mark.parametrize(
@@ -150,25 +150,25 @@ def test_a_killed_service_is_put_right_by_the_next(bus, service):
     [
         ({"sustained": ("d", 900.0)}, None),
         ({"sustained": ("d", 0.0)}, None),
-        ({"sustained": ("d", math.nan)}, "is no number"),
-        ({"sustained": ("d", math.inf)}, "is no number"),
-        ({"sustained": ("s", "25W")}, "is no number"),
+        ({"sustained": ("d", math.nan)}, "is not a number"),
+        ({"sustained": ("d", math.inf)}, "is not a number"),
+        ({"sustained": ("s", "25W")}, "is not a number"),
         ({"sustained": ("i", 25)}, "not of the form “i”"),
         ({"sustained": ("as", ["25"])}, "not of the form “as”"),
         ({"core-offset": ("d", 50.0)}, None),
         ({"core-offset": ("d", -900.0)}, None),
         ({"turbo": ("s", "perhaps")}, "neither on nor off"),
-        ({"turbo": ("d", 1.0)}, "is no word"),
+        ({"turbo": ("d", 1.0)}, "is not a word"),
         ({"governor": ("s", "../../etc/passwd")}, None),
-        ({"governor": ("s", "x" * 5000)}, "is no word"),
+        ({"governor": ("s", "x" * 5000)}, "is not a word"),
         ({"/etc/shadow": ("s", "x")}, "There is no control"),
         ({f"c{i}": ("d", 1.0) for i in range(100)}, "100 settings were given"),
         ({}, "nothing to try"),
     ],
 )
 def test_what_makes_no_sense_is_refused_and_nothing_written(bus, service, asked, why):
-    with client() as reach:
-        before = reach.in_force()
+    with client() as access:
+        before = access.in_force()
         try:
             (answer,) = (raw(bus, "Apply", "a{sv}bb", asked, False, False),)
         except BadInput as fault:
@@ -177,62 +177,62 @@ def test_what_makes_no_sense_is_refused_and_nothing_written(bus, service, asked,
         else:
             assert why is None
             assert all(not row["ok"] for row in json.loads(answer)["rows"])
-        assert reach.in_force() == before
-        assert reach.status().trial is None
+        assert access.in_force() == before
+        assert access.status().trial is None
 
 
 def test_without_the_right_to_set_nothing_is_written(bus, service):
     bus.allow(["org.upright-bolt.watch"])
-    with client() as reach:
+    with client() as access:
         with pytest.raises(Denied, match=r"You may not change settings .* Nothing was changed"):
-            reach.try_settings({"sustained": 25.0}, standing=False)
-        assert in_force(reach, "sustained") == 18.0
+            access.try_settings({"sustained": 25.0}, standing=False)
+        assert in_force(access, "sustained") == 18.0
         bus.allow(SET)
-        assert reach.try_settings({"sustained": 25.0}, standing=False).ok
+        assert access.try_settings({"sustained": 25.0}, standing=False).ok
         with pytest.raises(Denied, match="You may not change voltages"):
-            reach.try_settings({"core-offset": -50.0}, standing=False)
-        assert in_force(reach, "core-offset") == 0.0
+            access.try_settings({"core-offset": -50.0}, standing=False)
+        assert in_force(access, "core-offset") == 0.0
         bus.allow(["org.upright-bolt.watch"])
         with pytest.raises(Denied):
-            reach.keep()
-        reach.put_back("")  # the way back needs no right to set
-        assert in_force(reach, "sustained") == 18.0
+            access.keep()
+        access.put_back("")  # the way back needs no right to set
+        assert in_force(access, "sustained") == 18.0
 
 
 def test_without_the_right_to_watch_nothing_is_told(bus, service):
     bus.allow([])
     with pytest.raises(Denied, match="You may not read this machine"):
-        ServiceReach()
+        ServiceAccess()
 
 
 def test_polkit_that_hangs_or_is_missing_means_no(bus):
     bus.start_service()
     with pytest.raises(Denied, match="does not answer here"):
-        ServiceReach()
+        ServiceAccess()
     bus.start_polkit()
     bus.hang_polkit(hangs=True)
     begun = time.monotonic()
     with pytest.raises((Denied, Refused), match="in time"):
-        ServiceReach()
+        ServiceAccess()
     assert time.monotonic() - begun < 8.0
 
 
 def test_without_service_or_bus_it_says_so(bus, monkeypatch):
     with pytest.raises(ServiceAbsent, match="not installed"):
-        ServiceReach()
+        ServiceAccess()
     monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", "unix:path=/nonexistent")
     with pytest.raises(ServiceAbsent, match="cannot be reached"):
-        ServiceReach()
+        ServiceAccess()
 
 
 def test_it_ends_when_idle_but_not_while_it_holds_a_trial(bus):
     bus.start_polkit()
     service = bus.start_service("--idle", "1s")
-    with client() as reach:
-        reach.try_settings({"sustained": 25.0}, standing=True)
+    with client() as access:
+        access.try_settings({"sustained": 25.0}, standing=True)
         time.sleep(2.5)
         assert service.process.poll() is None
-        reach.put_back("")
+        access.put_back("")
     assert service.process.wait(6.0) == 0
     assert "ending" in service.log
 
@@ -241,20 +241,20 @@ def test_there_is_one_service_at_a_time(bus, service):
     second = bus.start_service()
     assert second.process.wait(10) == 1
     assert "cannot be had" in second.log
-    with client() as reach:
-        assert reach.controls()["sustained"].settable
+    with client() as access:
+        assert access.controls()["sustained"].settable
 
 
 def test_a_machine_held_by_another_program_is_told_and_taken_once_free(bus):
     bus.start_polkit()
     state = bus.folder / "state"
-    held = TwinDesk(state)
+    held = TwinSession(state)
     service = bus.start_service()
-    with client() as reach:
+    with client() as access:
         with pytest.raises(Exception, match="run by root holds this machine"):
-            reach.try_settings({"sustained": 25.0}, standing=False)
+            access.try_settings({"sustained": 25.0}, standing=False)
         held.close()
-        assert reach.try_settings({"sustained": 25.0}, standing=False).ok
+        assert access.try_settings({"sustained": 25.0}, standing=False).ok
     assert service.process.poll() is None
 
 
@@ -279,9 +279,9 @@ def test_the_command_line_goes_through_the_service(bus, service, tmp_path):
 def test_a_look_at_this_computer_through_the_service(bus, tmp_path):
     bus.start_polkit()
     bus.start_service(on="host")
-    with client() as reach:
-        assert reach.about.topology.cpus
-        assert set(reach.controls()) >= {"sustained", "turbo", "core-offset"}
-        first, second = reach.sample(), time.sleep(0.6) or reach.sample()
+    with client() as access:
+        assert access.about.topology.cpus
+        assert set(access.controls()) >= {"sustained", "turbo", "core-offset"}
+        first, second = access.sample(), time.sleep(0.6) or access.sample()
         assert second.time_s > first.time_s
-        assert second.values[reach.about.place["busy.mean"]] is not None
+        assert second.values[access.about.index["busy.mean"]] is not None

@@ -18,8 +18,8 @@ from sdbus import SdBus
 from bus_support import BUS_NAME, PATH
 from support import fresh_twin, write_tree
 from upright_bolt.app import open_session
-from upright_bolt.model.control import CATALOGUE
-from upright_bolt.service.client import ServiceReach
+from upright_bolt.model.catalogue import CATALOGUE
+from upright_bolt.service.client import ServiceAccess
 
 CALLS = 10_000
 TOGETHER = (1, 12, 12, 12, 12, 12, 12, 12, 12, 200)
@@ -74,10 +74,10 @@ async def storm(bus: SdBus, dice: random.Random, calls: int) -> int:
     return answered
 
 
-def answer_time(reach: ServiceReach) -> float:
+def answer_time(access: ServiceAccess) -> float:
     begun = time.monotonic()
-    reach.sample()
-    assert not reach.trouble
+    access.sample()
+    assert not access.trouble
     return time.monotonic() - begun
 
 
@@ -99,11 +99,11 @@ class Bystander:
         self._thread.join()
 
     def _live(self) -> None:
-        reach = ServiceReach()
+        access = ServiceAccess()
         while not self._end.wait(0.02):
-            self.worst_s = max(self.worst_s, answer_time(reach))
+            self.worst_s = max(self.worst_s, answer_time(access))
             self.answers += 1
-        reach.close()
+        access.close()
 
 
 def texts(root: Path) -> dict[str, bytes]:
@@ -114,11 +114,11 @@ def test_ten_thousand_hostile_calls(bus, tmp_path):
     bus.start_polkit()
     root = write_tree(fresh_twin(), tmp_path / "tree")
     session = open_session(f"tree:{root}", tmp_path / "look", "a test", exclusive=False)
-    declared = {path for driver in session.reach.surveyed.controls.values() for path in driver.files}
+    declared = {path for driver in session.access.surveyed.controls.values() for path in driver.files}
     session.close()
     before = texts(root)
     service = bus.start_service(on=f"tree:{root}")
-    honest = ServiceReach()
+    honest = ServiceAccess()
     attacker = bus.connect()
     runner = asyncio.Runner()
     dice = random.Random(20)
@@ -175,7 +175,7 @@ def start_hostile(bus, kind):
 def test_clients_that_vanish_in_a_call_leave_nothing_behind(bus):
     bus.start_polkit()
     service = bus.start_service()
-    honest = ServiceReach()
+    honest = ServiceAccess()
     for _ in range(10):
         process = start_hostile(bus, "vanish")
         process.wait()
@@ -192,7 +192,7 @@ def test_clients_that_vanish_in_a_call_leave_nothing_behind(bus):
 def test_clients_that_stop_reading_do_not_hold_up_the_others(bus):
     bus.start_polkit()
     service = bus.start_service()
-    honest = ServiceReach()
+    honest = ServiceAccess()
     stopped = [start_hostile(bus, "stop") for _ in range(3)]
     try:
         for process in stopped:
@@ -214,7 +214,7 @@ def test_clients_that_stop_reading_do_not_hold_up_the_others(bus):
 def test_rubbish_on_the_socket_disturbs_nobody(bus):
     bus.start_polkit()
     bus.start_service()
-    honest = ServiceReach()
+    honest = ServiceAccess()
     dice = random.Random(3)
     for _ in range(50):
         with socket.socket(socket.AF_UNIX) as raw:

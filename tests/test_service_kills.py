@@ -8,7 +8,7 @@ import pytest
 
 from support import fresh_twin, write_tree
 from upright_bolt.errors import BoltError
-from upright_bolt.service.client import ServiceReach
+from upright_bolt.service.client import ServiceAccess
 
 KILLED = str(Path(__file__).with_name("killed_service.py"))
 ASKED = {"sustained": 25.0, "burst": 30.0, "window": 10.0, "turbo": "off"}
@@ -22,14 +22,14 @@ def killed_after(bus, root, step, act) -> bool:
     """Let a service die after ``step`` of ``act``; return whether it did."""
     command = [sys.executable, KILLED, str(step)]
     service = bus.start_service(on=f"tree:{root}", command=command)
-    reach = ServiceReach()
+    access = ServiceAccess()
     died = False
     try:
-        act(reach)
+        act(access)
     except BoltError:
         died = service.process.wait(10) == -signal.SIGKILL
-    reach._trying = False
-    reach.close()
+    access._trying = False
+    access.close()
     service.kill()
     return died
 
@@ -37,9 +37,9 @@ def killed_after(bus, root, step, act) -> bool:
 def settled(bus, root):
     """Start the next service and return what it reports: settings in force, status."""
     service = bus.start_service(on=f"tree:{root}")
-    reach = ServiceReach()
-    told = reach.in_force(), reach.status()
-    reach.close()
+    access = ServiceAccess()
+    told = access.in_force(), access.status()
+    access.close()
     service.end()
     return told
 
@@ -50,7 +50,7 @@ def test_an_apply_killed_at_any_step_leaves_the_machine_as_before_or_as_asked_an
     root = write_tree(fresh_twin(), tmp_path / "tree")
     before = texts(root)
     for step in range(1, 40):
-        if not killed_after(bus, root, step, lambda reach: reach.try_settings(ASKED, standing=standing)):
+        if not killed_after(bus, root, step, lambda access: access.try_settings(ASKED, standing=standing)):
             break
         in_force, status = settled(bus, root)
         if status.trial is None:
@@ -67,10 +67,10 @@ def test_an_apply_killed_at_any_step_leaves_the_machine_as_before_or_as_asked_an
 
 def put_back(bus, root):
     service = bus.start_service(on=f"tree:{root}")
-    reach = ServiceReach()
-    if reach.status().trial is not None:
-        reach.put_back("")
-    reach.close()
+    access = ServiceAccess()
+    if access.status().trial is not None:
+        access.put_back("")
+    access.close()
     service.end()
 
 
@@ -79,9 +79,9 @@ def test_a_putting_back_killed_at_any_step_is_finished_by_the_next(bus, tmp_path
     root = write_tree(fresh_twin(), tmp_path / "tree")
     before = texts(root)
 
-    def act(reach):
-        reach.try_settings(ASKED, standing=False)
-        reach.put_back("")
+    def act(access):
+        access.try_settings(ASKED, standing=False)
+        access.put_back("")
 
     for step in range(9, 40):
         if not killed_after(bus, root, step, act):

@@ -5,19 +5,22 @@ from dataclasses import replace
 
 import pytest
 
-from support import TwinDesk
+from support import TwinSession
 from test_trees import opened  # noqa: F401 - a fixture
 from upright_bolt.analysis.compare import compare, spread_of
-from upright_bolt.analysis.holding import Bounds, evidence
-from upright_bolt.analysis.likeness import conditions, unlike
-from upright_bolt.analysis.sweep import controls_with_runs, results_of, strands, words_of
+from upright_bolt.analysis.conditions import ConditionKind, conditions, unlike
+from upright_bolt.analysis.constraints import Bounds, basis_of
+from upright_bolt.analysis.sweep import controls_with_runs, lines, results_of, words_of
 from upright_bolt.errors import BadInput
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
 from upright_bolt.model.work import Options, Work
+from upright_bolt.reports.details import details_data, details_of
 from upright_bolt.session.series import Step, ladder, repeats
 from upright_bolt.session.session import SAMPLE_S
-from upright_bolt.store.details import details_data, details_of
+from upright_bolt.wording import comparison
+from upright_bolt.wording import runs as run_words
+from upright_bolt.wording.constraints import basis
 
 
 def made(number, score, errors=0, workload="steady", machine="twin:tern", **settings):
@@ -32,29 +35,29 @@ def test_runs_that_differ_in_nothing_else_are_joined_and_repeats_get_a_bar():
     runs = [made(i, 1000.0 + 10 * watts + i, sustained=float(watts), burst=60.0)
             for i, watts in enumerate((10, 10, 20, 20, 30))]  # fmt: skip
     runs.append(made(9, 500.0, sustained=20.0, burst=20.0))
-    first, second = strands(runs, "sustained", "score")
+    first, second = lines(runs, "sustained", "score")
     assert [point.x for point in first.points] == [10.0, 20.0, 30.0]
     assert first.points[0].mean == pytest.approx(1100.5)
     assert first.points[0].runs == (0, 1)
-    assert first.points[0].reach > 1.0
-    assert first.points[2].reach is None
+    assert first.points[0].half_width > 1.0
+    assert first.points[2].half_width is None
     assert (second.words, [point.x for point in second.points]) == ("burst 20 W", [20.0])
 
 
 def test_what_is_moved_together_is_one_strand():
     runs = [made(mv, 1000.0 + mv, **{"core-offset": 0.0 - mv, "cache-offset": 0.0 - mv}) for mv in (0, 10, 20)]
     runs.append(made(50, 990.0, **{"core-offset": -10.0, "cache-offset": 0.0}))
-    found = strands(runs, "core-offset", "score")
+    found = lines(runs, "core-offset", "score")
     assert [point.x for point in found[0].points] == [-20.0, -10.0, 0.0]
     assert [point.x for point in found[1].points] == [-10.0, 0.0]  # the run without offsets belongs to both
     assert found[1].words == "cache-offset 0 mV"
 
 
-def test_wrong_results_mark_their_place_and_words_have_places():
+def test_wrong_results_mark_their_place_and_words_have_indices():
     runs = [made(1, 10.0, turbo="on", errors=2), made(2, 7.0, turbo="off")]
-    (strand,) = strands(runs, "turbo", "score")
-    assert [(p.x, p.mean) for p in strand.points] == [(0.0, 7.0), (1.0, 10.0)]
-    assert strand.errors == (1.0,)
+    (line,) = lines(runs, "turbo", "score")
+    assert [(p.x, p.mean) for p in line.points] == [(0.0, 7.0), (1.0, 10.0)]
+    assert line.errors == (1.0,)
     assert words_of("turbo", runs) == ("off", "on")
     assert controls_with_runs(runs) == ("turbo",)
     assert "score" in results_of(runs)
@@ -66,16 +69,16 @@ def test_wrong_results_mark_their_place_and_words_have_places():
 def test_other_work_and_other_machines_stand_apart():
     runs = [made(1, 1.0, epp=0.0), made(2, 2.0, epp=255.0), made(3, 3.0, epp=0.0, workload="bursts"),
             made(4, 4.0, epp=0.0, machine="twin:tern@slate")]  # fmt: skip
-    found = strands(runs, "epp", "score")
-    assert [strand.work for strand in found] == [
+    found = lines(runs, "epp", "score")
+    assert [line.work for line in found] == [
         ("steady", "twin:tern"), ("bursts", "twin:tern"), ("steady", "twin:tern@slate")
     ]  # fmt: skip
     assert found[1].words == "bursts"
-    assert strands([], "epp", "score") == ()
+    assert lines([], "epp", "score") == ()
 
 
-def test_spread_comes_from_repeats_or_from_slices(desk: TwinDesk):
-    record = desk.run(120.0)
+def test_spread_comes_from_repeats_or_from_slices(on_tern: TwinSession):
+    record = on_tern.run(120.0)
     assert 0.0 < spread_of([record], "score") < 2.0
     assert spread_of([record], "errors") is None
     pair = [made(1, 99.0), made(2, 101.0)]
@@ -88,22 +91,28 @@ def with_conditions(**changes):
     return replace(record, head=replace(record.head, conditions=Conditions(**changes)))
 
 
+def words(run, baseline):
+    return [comparison.unlike(found) for found in unlike(run, baseline)]
+
+
 def test_battery_and_kernel_make_runs_unlike():
     full, low = (with_conditions(power_source="battery", battery_charge=c, kernel="6.1") for c in (90.0, 15.0))
     half = with_conditions(power_source="battery", battery_charge=60.0, kernel="6.1")
     assert unlike(half, full) == ()
-    assert unlike(low, full) == ("Battery charge: 15 %, the baseline 90 %.",)
+    assert words(low, full) == ["Battery charge: 15 %, the baseline 90 %."]
     assert unlike(with_conditions(power_source="battery", battery_charge=25.0, kernel="6.1"), low)
     newer = with_conditions(power_source="battery", battery_charge=90.0, kernel="6.9")
-    assert unlike(newer, full) == ("Kernel: 6.9, the baseline 6.1.",)
+    assert words(newer, full) == ["Kernel: 6.9, the baseline 6.1."]
     charged = with_conditions(power_source="charger", battery_charge=15.0)
-    assert "Battery charge" not in {entry.what for entry in conditions(charged, with_conditions(battery_charge=90.0))}
+    assert ConditionKind.CHARGE not in {
+        entry.kind for entry in conditions(charged, with_conditions(battery_charge=90.0))
+    }
 
 
 def test_other_options_are_unlike_and_their_scores_not_compared():
     base = made(1, 10.0, workload="command")
     other = replace(made(2, 12.0), head=replace(base.head, options=Options(("make",))))
-    assert any("another command" in words for words in unlike(other, base))
+    assert any("another command" in said for said in words(other, base))
     assert compare([other], base)[0].percent["score"] is None
 
 
@@ -122,20 +131,20 @@ def test_other_options_are_unlike_and_their_scores_not_compared():
 def test_every_constraint_has_its_evidence(constraint, said):
     values = {"power.package": 18.0, "limit.sustained": 18.0, "limit.burst": 45.0, "clock.mean": 2400.0,
               "temperature.package": 97.5, "busy.mean": 3.0}  # fmt: skip
-    assert evidence(constraint, values.get, bounds=Bounds(2500.0, 99.0)) == said
+    assert basis(basis_of(constraint, values.get, bounds=Bounds(2500.0, 99.0))) == said
     if constraint is not Constraint.HOT_SIGNAL:
-        assert evidence(constraint, lambda _name: None) == ""
+        assert basis(basis_of(constraint, lambda _name: None)) == ""
 
 
-def test_a_run_tells_what_held_it_in_each_phase_with_numbers(desk: TwinDesk):
-    details = details_of(desk.store, desk.run(60.0))
+def test_a_run_tells_what_held_it_in_each_phase_with_numbers(on_tern: TwinSession):
+    details = details_of(on_tern.store, on_tern.run(60.0))
     burst, sustained = details_data(details)["phases"]
     held = {entry["constraint"]: entry for entry in burst["held"]}
     assert held["burst limit"]["evidence"] == "45.0 W of 45 W"
     assert held["burst limit"]["since_s"] <= 1.5
     assert sustained["held"][0]["evidence"] == "18.0 W of 18 W"
     assert sustained["held"][0]["share"] > 0.95
-    assert any("sustained limit: 18.0 W of 18 W, since 0:1" in sentence for sentence in details.sentences())
+    assert any("sustained limit: 18.0 W of 18 W, since 0:1" in sentence for sentence in run_words.details(details))
     json.dumps(details_data(details), allow_nan=False)
 
 
@@ -156,75 +165,79 @@ def test_each_kind_of_core_has_a_constraint_of_its_own(opened):  # noqa: F811 - 
     sample = session.tick().sample
     assert sample.kinds == (sample.constraint, Constraint.NO_WORK)
     assert sample.constraint is not Constraint.NO_WORK
-    from upright_bolt.desktop.holding import holding_words
-
-    words = holding_words(sample, session.about, session.controls(), 28.0)
-    assert words.startswith("P-cores: ")
-    assert "E-cores: no work, busy for" in words
+    said = run_words.holding_now(sample, session.about, session.controls(), 28.0)
+    assert said.startswith("P-cores: ")
+    assert "E-cores: no work, busy for" in said
 
 
 # series
 
 
-def test_a_ladder_goes_on_with_the_session_and_puts_back(desk: TwinDesk):
-    series = desk.session.start_series(ladder("sustained=14W..22W/8W", {}, 2), Work("steady", 20.0), desk.store, 45.0)
+def test_a_ladder_goes_on_with_the_session_and_puts_back(on_tern: TwinSession):
+    series = on_tern.session.start_series(
+        ladder("sustained=14W..22W/8W", {}, 2), Work("steady", 20.0), on_tern.store, 45.0
+    )
     seen = set()
-    while desk.session.end_series() is None:
-        desk.session.tick()
+    while on_tern.session.end_series() is None:
+        on_tern.session.tick()
         progress = series.progress()
         seen.add((progress.number, progress.label, bool(progress.waits)))
-        desk.session.end_run()
-        desk.pass_time(SAMPLE_S)
+        on_tern.session.end_run()
+        on_tern.pass_time(SAMPLE_S)
     assert series.fault is None
     assert len(series.done) == 4
     assert {number for number, _, _ in seen} == {1, 2, 3, 4}
     assert any(waits for _, _, waits in seen)
-    runs = [desk.store.get(run_id) for run_id in series.done]
+    runs = [on_tern.store.get(run_id) for run_id in series.done]
     assert [run.head.settings["sustained"] for run in runs] == [14.0, 14.0, 22.0, 22.0]
     assert {run.head.series for run in runs} == {series.name}
     assert all(run.head.conditions.temp_start_c <= 46.0 for run in runs)
-    assert desk.session.status().trial is None
-    assert desk.in_force("sustained") == 18.0
+    assert on_tern.session.status().trial is None
+    assert on_tern.in_force("sustained") == 18.0
 
 
-def test_a_stopped_series_keeps_what_is_there_and_puts_back(desk: TwinDesk):
-    series = desk.session.start_series(ladder("sustained=14W..22W/2W", {}, 1), Work("steady", 20.0), desk.store, None)
-    while desk.session.end_series() is None:
-        desk.session.tick()
-        desk.session.end_run()
-        desk.pass_time(SAMPLE_S)
-        if len(series.done) == 1 and desk.session.run is not None and desk.session.run.progress().elapsed_s > 5:
+def test_a_stopped_series_keeps_what_is_there_and_puts_back(on_tern: TwinSession):
+    series = on_tern.session.start_series(
+        ladder("sustained=14W..22W/2W", {}, 1), Work("steady", 20.0), on_tern.store, None
+    )
+    while on_tern.session.end_series() is None:
+        on_tern.session.tick()
+        on_tern.session.end_run()
+        on_tern.pass_time(SAMPLE_S)
+        if len(series.done) == 1 and on_tern.session.run is not None and on_tern.session.run.progress().elapsed_s > 5:
             series.stop()
-            desk.session.run.stop()
-    assert [desk.store.get(i).end.state for i in series.done] == [RunState.FINISHED, RunState.STOPPED]
+            on_tern.session.run.stop()
+    assert [on_tern.store.get(i).end.state for i in series.done] == [RunState.FINISHED, RunState.STOPPED]
     assert "stopped" in str(series.fault)
-    assert desk.in_force("sustained") == 18.0
+    assert on_tern.in_force("sustained") == 18.0
 
 
-def test_a_rung_that_is_refused_ends_the_series_with_the_reason(desk: TwinDesk):
+def test_a_rung_that_is_refused_ends_the_series_with_the_reason(on_tern: TwinSession):
     steps = [Step({"sustained": 20.0}, "fits"), Step({"sustained": 4000.0}, "does not")]
-    series = desk.session.start_series(steps, Work("steady", 10.0), desk.store, None)
+    series = on_tern.session.start_series(steps, Work("steady", 10.0), on_tern.store, None)
     with pytest.raises(BadInput, match="in progress"):
-        desk.session.start_series(steps, Work("steady", 10.0), desk.store, None)
-    while desk.session.end_series() is None:
-        desk.session.tick()
-        desk.session.end_run()
-        desk.pass_time(SAMPLE_S)
+        on_tern.session.start_series(steps, Work("steady", 10.0), on_tern.store, None)
+    while on_tern.session.end_series() is None:
+        on_tern.session.tick()
+        on_tern.session.end_run()
+        on_tern.pass_time(SAMPLE_S)
     assert isinstance(series.fault, BadInput)
     assert "4,000 W" in str(series.fault)
     assert len(series.done) == 1
-    assert desk.in_force("sustained") == 18.0
+    assert on_tern.in_force("sustained") == 18.0
 
 
-def test_repeats_of_what_is_being_tried_leave_the_trial_alone(desk: TwinDesk):
-    desk.session.try_settings({"sustained": 22.0}, standing=False)
+def test_repeats_of_what_is_being_tried_leave_the_trial_alone(on_tern: TwinSession):
+    on_tern.session.try_settings({"sustained": 22.0}, standing=False)
     with pytest.raises(BadInput, match="trial is running"):
-        desk.session.start_series(ladder("burst=40W..45W/5W", {}, 1), Work("steady", 10.0), desk.store, None)
-    series = desk.session.start_series(repeats({}, 2, "", alternate=False), Work("steady", 10.0), desk.store, None)
-    while desk.session.end_series() is None:
-        desk.session.tick()
-        desk.session.end_run()
-        desk.pass_time(SAMPLE_S)
+        on_tern.session.start_series(ladder("burst=40W..45W/5W", {}, 1), Work("steady", 10.0), on_tern.store, None)
+    series = on_tern.session.start_series(
+        repeats({}, 2, "", alternate=False), Work("steady", 10.0), on_tern.store, None
+    )
+    while on_tern.session.end_series() is None:
+        on_tern.session.tick()
+        on_tern.session.end_run()
+        on_tern.pass_time(SAMPLE_S)
     assert series.fault is None
-    assert desk.session.status().trial is not None
-    assert desk.in_force("sustained") == 22.0
+    assert on_tern.session.status().trial is not None
+    assert on_tern.in_force("sustained") == 22.0

@@ -11,13 +11,18 @@ from trees import TREES, build_tree, ports_of
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.clock import RealClock
+from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.mailbox import MAILBOX
 from upright_bolt.kernel.ports import COPY_STRIDE
-from upright_bolt.kernel.surfaces import Surfaces
+from upright_bolt.kernel.register_files import RegisterFiles
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
-from upright_bolt.model.sheet import conflicts, sheet
-from upright_bolt.session import apply
+from upright_bolt.settings import apply
+from upright_bolt.settings.backend import Backend
+from upright_bolt.wording import notes
+from upright_bolt.wording.sheet import conflicts, sheet
+from upright_bolt.wording.trials import refusal
 
 SETTABLE = {
     "hybrid-laptop": {
@@ -70,12 +75,14 @@ def test_each_says_what_can_be_set_and_who_forbids_the_rest(opened, name):
     session, _ = opened(name)
     controls = session.controls()
     assert {word for word, control in controls.items() if control.settable} == SETTABLE[name]
-    assert all(control.reason.endswith(".") for control in controls.values() if not control.settable)
+    assert all(notes.sentence(control.note).endswith(".") for control in controls.values() if not control.settable)
     told = sheet(session.about, controls, session.status())
     for sentence in SAID[name]:
         assert sentence in told
     assert not any(
-        control.reason and control.reason not in told for control in controls.values() if not control.settable
+        control.note and notes.sentence(control.note) not in told
+        for control in controls.values()
+        if not control.settable
     )
 
 
@@ -83,12 +90,12 @@ def test_what_a_locked_tablet_shows_is_read_only_not_a_matter_of_rights(opened):
     controls = opened("locked-tablet")[0].controls()
     assert controls["sustained"].state is ControlState.READ_ONLY
     assert controls["sustained"].in_force == 5.0
-    assert "sudo" not in controls["sustained"].reason
+    assert "sudo" not in notes.sentence(controls["sustained"].note)
 
 
 def test_kinds_of_cores_have_ranges_and_numbers_of_their_own(opened):
     session, root = opened("hybrid-laptop")
-    reason = session.controls()["clock-max"].reason
+    reason = notes.sentence(session.controls()["clock-max"].note)
     assert "P-cores 400 MHz to 5.00 GHz, now 5.00 GHz; E-cores 400 MHz to 3.80 GHz, now 3.80 GHz." in reason
     session.tick()
     for cpu, row in enumerate((10, 10, 10, 10, 18, 18, 18, 18)):
@@ -96,8 +103,8 @@ def test_kinds_of_cores_have_ranges_and_numbers_of_their_own(opened):
         (root / "proc/stat").chmod(0o644)
         (root / "proc/stat").write_text(stat)
     sample = session.tick().sample
-    assert sample.values[session.place["clock.p-cores"]] == 1200.0
-    assert sample.values[session.place["clock.e-cores"]] == 900.0
+    assert sample.values[session.index["clock.p-cores"]] == 1200.0
+    assert sample.values[session.index["clock.e-cores"]] == 900.0
     assert session.try_settings({"clock-max": 4000.0}, standing=False).ok
     held = [(root / f"sys/devices/system/cpu/cpufreq/policy{n}/scaling_max_freq").read_text().strip() for n in (0, 7)]
     assert held == ["4000000", "3800000"]
@@ -119,15 +126,15 @@ def test_batteries_and_chargers_are_told_as_one_source(opened, name, expected):
     session, _ = opened(name)
     values = session.tick().sample.values
     for sensor, value in expected.items():
-        got = values[session.place[sensor]]
+        got = values[session.index[sensor]]
         assert got == (None if value is None else pytest.approx(value, abs=0.01))
 
 
 def test_nothing_below_a_sleeping_chip_is_read(tmp_path):
     """Survey, sensor chips, capture and a sample: any access below the device but to its state fails the test."""
-    from upright_bolt.session.clock import RealClock
-    from upright_bolt.session.sampler import Sampler
-    from upright_bolt.store.capture import capture
+    from upright_bolt.captures.archive import capture
+    from upright_bolt.kernel.clock import RealClock
+    from upright_bolt.kernel.sample_reader import SampleReader
 
     files, registers = ports_of(build_tree("odd-supplies-pc", tmp_path / "t"))
     sleeping = f"{paths.DRM}/card1/device/"
@@ -150,10 +157,11 @@ def test_nothing_below_a_sleeping_chip_is_read(tmp_path):
 
     wary = Wary(files)
     found = survey(wary, registers, "x")
-    Sampler(wary, registers, found, RealClock()).sample()
+    SampleReader(wary, registers, found, RealClock()).read()
     capture(wary, registers, RealClock(), tmp_path / "c.tar.gz")
     assert not any(
-        sensor.startswith("gpu1") for sensor in (s.name for s in Sampler(wary, registers, found, RealClock()).sensors)
+        sensor.startswith("gpu1")
+        for sensor in (s.name for s in SampleReader(wary, registers, found, RealClock()).sensors)
     )
     wary.close()
 
@@ -163,21 +171,22 @@ def texts(root):
     found = {str(path): path.read_bytes().strip() for path in sorted(root.rglob("*")) if path.is_file()}
     device = str(root / "dev/cpu/0/msr")
     if device in found:
-        place = MAILBOX * COPY_STRIDE
-        found[device] = found[device][:place] + found[device][place + COPY_STRIDE :]
+        index = MAILBOX * COPY_STRIDE
+        found[device] = found[device][:index] + found[device][index + COPY_STRIDE :]
     return found
 
 
 def attempt(root, name, order):
     """Set one control to another value while ``order(files)`` disturbs; return driver, asked, report, files."""
     files, registers = ports_of(root)
-    faulty = FaultyFiles(Surfaces(files, registers))
-    drivers = survey(faulty, registers, "tree").controls
+    faulty = FaultyFiles(RegisterFiles(files, registers))
+    backend = Backend(MachinePorts("tree", faulty, registers, RealClock(), settle_s=0.0))
+    drivers = backend.drivers
     asked = {name: other_value(drivers[name])}
-    before = apply.snapshot([name], drivers, faulty)
+    before = backend.snapshot([name])
     faulty.reads = faulty.writes = 0
     order(faulty)
-    report = apply.put_in_force(asked, drivers, faulty, before)
+    report = apply.put_in_force(asked, backend, before)
     faulty.on_read = faulty.on_write = lambda _n, _p: None
     files.close()
     registers.close()
@@ -214,13 +223,13 @@ def test_whatever_fails_at_any_access_the_machine_is_as_asked_or_as_before(tmp_p
                     root, name, lambda f, kind=kind, n=n, fault=fault: setattr(f, kind, failing_at(n, fault, once=True))
                 )
                 tried += 1
-                place = f"{kind} {n} of {count}: {fault}"
-                assert report.left_changed == (), place
+                index = f"{kind} {n} of {count}: {fault}"
+                assert report.left_changed == (), index
                 if report.ok:
-                    assert driver.same(asked, driver.read()), place
+                    assert driver.same(asked, driver.read()), index
                 else:
-                    assert texts(root) == before, place
-                    assert report.sentence(), place
+                    assert texts(root) == before, index
+                    assert refusal(report), index
     assert tried >= 5
 
 
@@ -228,7 +237,7 @@ def test_a_value_that_changes_back_a_second_later_is_told_as_a_conflict(opened):
     for machine in MACHINES:
         session, root = opened(machine)
         name = "sustained" if "sustained" in SETTABLE[machine] else "clock-max"
-        driver = session.reach.surveyed.controls[name]
+        driver = session.access.surveyed.controls[name]
         stock = {path: session.machine.files.read(path) for path in driver.files}
         assert session.try_settings({name: other_value(driver)}, standing=False).ok
         assert session.status().drift == ()
@@ -254,7 +263,12 @@ def test_a_register_that_is_written_keeps_its_other_bits(tmp_path):
 def test_the_machine_command_tells_which_limit_counts_and_what_is_at_odds(bolt, tmp_path):
     root = build_tree("hybrid-laptop", tmp_path / "t")
     told = json.loads(bolt("machine", "--json", on=f"tree:{root}").stdout)
-    assert told["counting"] == {"lasting_w": 35.0, "lasting_by": "sustained", "at_once_w": 95.0, "at_once_by": "burst"}
+    assert told["effective_limits"] == {
+        "average_w": 35.0,
+        "average_by": "sustained",
+        "moment_w": 95.0,
+        "moment_by": "burst",
+    }
     assert told["kinds"] == {"P-cores": [0, 1, 2, 3], "E-cores": [4, 5, 6, 7]}
     assert len(told["conflicts"]) == 2
 
@@ -267,9 +281,9 @@ def test_a_lock_bit_that_is_set_while_the_program_runs_is_seen_at_once(opened):
     for name in ("sustained", "burst", "window", "peak", "limiter", "clamp"):
         control = session.controls()[name]
         assert control.state is ControlState.LOCKED
-        assert "locked by the firmware" in control.reason
+        assert "locked by the firmware" in notes.sentence(control.note)
     report = session.try_settings({"sustained": 30.0}, standing=False)
-    assert "locked" in report.sentence()
+    assert "locked" in refusal(report)
 
 
 def test_a_closed_register_device_is_told_apart_from_a_missing_one():
@@ -284,7 +298,7 @@ def test_a_closed_register_device_is_told_apart_from_a_missing_one():
             raise FileFault(f"register {register:#x}", number)
 
         twin.registers.read = refuse
-        why = survey(twin.files, twin.registers, "x").absent["current"]
+        why = notes.sentence(survey(twin.files, twin.registers, "x").absent["current"])
         assert said in why or ("right to use registers" in why and number == errno.EPERM)
 
 

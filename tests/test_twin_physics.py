@@ -10,7 +10,7 @@ from upright_bolt.twin.chip import tern
 from upright_bolt.twin.machine import open_twin
 from upright_bolt.twin.noise import Noise
 from upright_bolt.twin.physics import Demand, Physics
-from upright_bolt.twin.state import fresh_state, load_state, save_state
+from upright_bolt.twin.state import document, fresh_state, load_state
 
 EVERYONE = frozenset(range(12))
 
@@ -92,7 +92,7 @@ def test_a_saved_twin_goes_on_exactly_where_it_was(tmp_path):
     physics = Physics(spec, fresh_state(spec))
     load(physics, 20)
     path = tmp_path / "twin.json"
-    save_state(path, physics.state)
+    document(path).save(physics.state)
     resumed = Physics(spec, load_state(path, spec))
     resumed.demand = physics.demand
     physics.advance(10)

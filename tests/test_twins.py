@@ -4,14 +4,17 @@ import errno
 
 import pytest
 
-from support import EVERY_ERRNO, FaultyFiles, TwinDesk, fresh_twin
+from support import EVERY_ERRNO, FaultyFiles, TwinSession, backend_of, fresh_twin, gap_words
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.surfaces import Surfaces
+from upright_bolt.kernel.register_files import RegisterFiles
 from upright_bolt.kernel.survey import survey
-from upright_bolt.model.control import ControlState, Kind, declaration_of
-from upright_bolt.session import apply
+from upright_bolt.model.catalogue import Kind, declaration_of
+from upright_bolt.model.control import ControlState
+from upright_bolt.settings import apply
 from upright_bolt.twin.chip import TWINS
+from upright_bolt.wording.notes import sentence
+from upright_bolt.wording.trials import refusal
 
 NAMES = sorted(TWINS)
 BOARD = "/sys/class/firmware-attributes/quayboard/attributes"
@@ -41,25 +44,25 @@ def test_plover_keeps_limits_and_voltages_to_itself():
     locked = {word for word, state in by_name.items() if state is ControlState.LOCKED}
     assert locked == {"sustained", "burst", "window", "limiter", "clamp", "current"}
     assert by_name["turbo-table"] is ControlState.READ_ONLY
-    assert "undervolt protection" in found.absent["core-offset"]
-    assert "fan speed" in {entry.what for entry in found.missing}
+    assert "undervolt protection" in sentence(found.absent["core-offset"])
+    assert "fan speed" in gap_words(found.gaps)
     assert {"turbo", "epp", "clock-max", "clock-min", "governor"} <= set(by_name) - locked
 
 
 def test_preferences_by_name_only_are_refused_by_number_with_the_names(data):
-    desk = TwinDesk(data, "twin:skerry")
-    report = desk.session.try_settings({"sustained": 40.0, "epp": 96.0}, standing=False)
-    assert "takes only the named values" in report.sentence()
-    assert desk.in_force("sustained") == 54.0
-    assert desk.session.try_settings({"sustained": 40.0, "epp": 192.0}, standing=False).ok
-    assert desk.in_force("epp") == 192.0
-    desk.close()
+    on_tern = TwinSession(data, "twin:skerry")
+    report = on_tern.session.try_settings({"sustained": 40.0, "epp": 96.0}, standing=False)
+    assert "takes only the named values" in refusal(report)
+    assert on_tern.in_force("sustained") == 54.0
+    assert on_tern.session.try_settings({"sustained": 40.0, "epp": 192.0}, standing=False).ok
+    assert on_tern.in_force("epp") == 192.0
+    on_tern.close()
 
 
 @pytest.mark.parametrize("name", NAMES)
 def test_every_twin_runs_bursts_and_settles(data, name):
-    desk = TwinDesk(data, f"twin:{name}")
-    record = desk.run(300, cool_s=60)
+    on_tern = TwinSession(data, f"twin:{name}")
+    record = on_tern.run(300, cool_s=60)
     numbers = record.end.numbers
     stock = TWINS[name]().stock
     assert numbers.power_sustained_w == pytest.approx(stock.sustained_w, abs=0.4)
@@ -67,13 +70,13 @@ def test_every_twin_runs_bursts_and_settles(data, name):
     assert numbers.temp_max_c < TWINS[name]().chip.ceiling_c
     assert max(numbers.constraint_share, key=numbers.constraint_share.get) == "sustained limit"
     assert record.errors == ()
-    desk.close()
+    on_tern.close()
 
 
 def test_a_fanless_machine_has_no_fan_number(data):
-    desk = TwinDesk(data, "twin:plover")
-    assert desk.run(60).end.numbers.fan_sustained_rpm is None
-    desk.close()
+    on_tern = TwinSession(data, "twin:plover")
+    assert on_tern.run(60).end.numbers.fan_sustained_rpm is None
+    on_tern.close()
 
 
 def test_attributes_refuse_what_lies_outside_their_range():
@@ -106,7 +109,7 @@ def other_value(driver):
 
 
 def contents(twin):
-    surfaces = Surfaces(twin.files, twin.registers)
+    surfaces = RegisterFiles(twin.files, twin.registers)
     known = [*twin.files._put, *((*paths.OFFSETS, *paths.REGISTER_BITS) if twin.spec.name == "tern" else ())]
     return {path: surfaces.read(path) for path in known}
 
@@ -123,13 +126,14 @@ def test_a_failure_at_any_write_of_any_control_changes_nothing(name, number):
         while True:
             n += 1
             twin = fresh_twin(name)
-            files = FaultyFiles(Surfaces(twin.files, twin.registers))
-            drivers = survey(files, twin.registers, name).controls
+            files = FaultyFiles(RegisterFiles(twin.files, twin.registers))
+            backend = backend_of(twin, files)
+            drivers = backend.drivers
             asked = {word: other_value(drivers[word])}
             before_all = contents(twin)
-            before = apply.snapshot([word], drivers, files)
+            before = backend.snapshot([word])
             files.on_write = lambda i, _p, n=n: number if i == n else None
-            report = apply.put_in_force(asked, drivers, files, before)
+            report = apply.put_in_force(asked, backend, before)
             if report.ok:
                 assert files.writes < n
                 assert drivers[word].same(asked[word], drivers[word].read())

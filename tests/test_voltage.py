@@ -7,14 +7,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import TwinDesk, fresh_twin
+from support import TwinSession, backend_of, fresh_twin, put
 from upright_bolt.errors import BadInput, FileFault, MachineFroze
 from upright_bolt.kernel import mailbox, paths
-from upright_bolt.kernel.surfaces import Surfaces
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState, parse_value
 from upright_bolt.model.run import RunState
-from upright_bolt.session import apply
+from upright_bolt.model.work import Work
+from upright_bolt.wording.notes import sentence
+from upright_bolt.wording.trials import refusal
 
 BOTH = {"core-offset": -80.0, "cache-offset": -80.0}
 
@@ -69,10 +70,7 @@ def test_an_answer_with_a_code_is_a_refusal_and_no_answer_a_timeout():
 @given(st.integers(-250, 0))
 def test_every_millivolt_is_kept_within_half_a_step(millivolts):
     twin = fresh_twin()
-    found = survey(twin.files, twin.registers, "x").controls
-    surfaces = Surfaces(twin.files, twin.registers)
-    asked = {"core-offset": float(millivolts)}
-    report = apply.put_in_force(asked, found, surfaces, apply.snapshot(list(asked), found, surfaces))
+    report = put(backend_of(twin), {"core-offset": float(millivolts)})
     assert report.ok
     assert abs(report.rows[0].got - millivolts) <= 0.5
     assert twin.state.offsets_mv[2] == 0.0
@@ -112,24 +110,24 @@ def test_every_way_of_being_closed_is_told_apart(number, lockdown, said):
         twin.files._get[paths.LOCKDOWN] = lambda: lockdown
     found = survey(twin.files, twin.registers, "x")
     assert "core-offset" not in found.controls
-    assert said in found.absent["core-offset"]
+    assert said in sentence(found.absent["core-offset"])
     assert "sustained" in found.controls
 
 
 def test_a_mailbox_that_refuses_points_to_the_firmware_setup():
     twin = fresh_twin()
     twin.registers.mailbox_lock = "refuse"
-    assert "firmware setup" in survey(twin.files, twin.registers, "x").absent["agent-offset"]
+    assert "firmware setup" in sentence(survey(twin.files, twin.registers, "x").absent["agent-offset"])
 
 
-def test_a_firmware_that_ignores_silently_is_noticed_and_everything_put_back(desk: TwinDesk):
-    registers = desk.session.machine.registers
+def test_a_firmware_that_ignores_silently_is_noticed_and_everything_put_back(on_tern: TwinSession):
+    registers = on_tern.session.machine.registers
     registers.mailbox_lock = "ignore"
-    report = desk.session.try_settings({"sustained": 25.0, **BOTH}, standing=False)
+    report = on_tern.session.try_settings({"sustained": 25.0, **BOTH}, standing=False)
     assert not report.ok
-    assert "was written without complaint, but the machine holds 0 mV" in report.sentence()
-    assert desk.in_force("sustained") == 18.0
-    assert desk.session.reach.trials.current is None
+    assert "was written without complaint, but the machine holds 0 mV" in refusal(report)
+    assert on_tern.in_force("sustained") == 18.0
+    assert on_tern.session.access.trial is None
 
 
 def test_other_vendors_processors_are_left_alone():
@@ -140,84 +138,85 @@ def test_other_vendors_processors_are_left_alone():
     write = twin.registers.write
     twin.registers.write = lambda *words: (asked.append(words), write(*words))
     found = survey(twin.files, twin.registers, "x")
-    assert "No interface in the kernel" in found.absent["core-offset"]
+    assert "No interface in the kernel" in sentence(found.absent["core-offset"])
     assert asked == []
 
 
-def test_an_offset_is_a_trial_like_any_other(desk: TwinDesk):
-    assert desk.session.try_settings(BOTH, standing=False).ok
-    assert desk.in_force("core-offset") == pytest.approx(-80, abs=0.5)
-    assert desk.session.status().drift == ()
-    desk.die()
-    desk.reopen()
-    assert "core-offset −80 mV" in desk.session.recovered
-    assert desk.in_force("core-offset") == 0.0
+def test_an_offset_is_a_trial_like_any_other(on_tern: TwinSession):
+    assert on_tern.session.try_settings(BOTH, standing=False).ok
+    assert on_tern.in_force("core-offset") == pytest.approx(-80, abs=0.5)
+    assert on_tern.session.status().drift == ()
+    on_tern.die()
+    on_tern.reopen()
+    assert "core-offset −80 mV" in on_tern.session.recovered
+    assert on_tern.in_force("core-offset") == 0.0
 
 
-def settled(desk, offset):
+def settled(on_tern, offset):
     if offset:
-        desk.session.try_settings({"core-offset": offset, "cache-offset": offset}, standing=False)
-    record = desk.run(120, cool_s=300)
+        on_tern.session.try_settings({"core-offset": offset, "cache-offset": offset}, standing=False)
+    record = on_tern.run(120, cool_s=300)
     if offset:
-        desk.session.put_back()
+        on_tern.session.put_back()
     return record
 
 
-def test_less_voltage_is_more_clock_at_the_same_watts(desk: TwinDesk):
-    stock, low = settled(desk, 0.0), settled(desk, -75.0)
+def test_less_voltage_is_more_clock_at_the_same_watts(on_tern: TwinSession):
+    stock, low = settled(on_tern, 0.0), settled(on_tern, -75.0)
     gain = low.end.numbers.clock_sustained_mhz - stock.end.numbers.clock_sustained_mhz
     assert gain == pytest.approx(3.0 * 75, rel=0.35)
     assert low.end.numbers.power_sustained_w == pytest.approx(stock.end.numbers.power_sustained_w, abs=0.3)
     assert low.errors == ()
 
 
-def test_the_weaker_of_core_and_cache_counts(desk: TwinDesk):
-    stock = settled(desk, 0.0).end.numbers.clock_sustained_mhz
-    desk.session.try_settings({"core-offset": -75.0}, standing=False)
-    assert desk.run(120, cool_s=300).end.numbers.clock_sustained_mhz == pytest.approx(stock, rel=0.01)
+def test_the_weaker_of_core_and_cache_counts(on_tern: TwinSession):
+    stock = settled(on_tern, 0.0).end.numbers.clock_sustained_mhz
+    on_tern.session.try_settings({"core-offset": -75.0}, standing=False)
+    assert on_tern.run(120, cool_s=300).end.numbers.clock_sustained_mhz == pytest.approx(stock, rel=0.01)
 
 
-def test_too_little_voltage_errs_first_where_the_plane_is_weak(desk: TwinDesk):
-    desk.session.try_settings({"core-offset": -95.0, "cache-offset": -95.0}, standing=False)
-    record = desk.run(300)
+def test_too_little_voltage_errs_first_where_the_plane_is_weak(on_tern: TwinSession):
+    on_tern.session.try_settings({"core-offset": -95.0, "cache-offset": -95.0}, standing=False)
+    record = on_tern.run(300)
     assert len(record.errors) > 3
     assert {error.block for error in record.errors} == {"memory"}
     assert all(0 < error.time_s <= 300 for error in record.errors)
 
 
-def go_on(desk):
+def go_on(on_tern):
     while True:
-        desk.pass_time(0.5)
-        desk.session.tick()
+        on_tern.pass_time(0.5)
+        on_tern.session.tick()
 
 
-def test_far_too_little_freezes_the_machine_and_the_story_is_kept(desk: TwinDesk):
-    desk.session.try_settings({"core-offset": -150.0, "cache-offset": -150.0}, standing=False)
-    desk.session.start_run("steady", 600, "too deep", desk.store)
-    desk.session.tick()
+def test_far_too_little_freezes_the_machine_and_the_story_is_kept(on_tern: TwinSession):
+    on_tern.session.try_settings({"core-offset": -150.0, "cache-offset": -150.0}, standing=False)
+    on_tern.session.start_run(Work("steady", 600), "too deep", on_tern.store)
+    on_tern.session.tick()
     with pytest.raises(MachineFroze) as froze:
-        go_on(desk)
-    desk.session.run.fail(str(froze.value))
-    boot = desk.session.machine.files.read(paths.BOOT_ID)
-    desk.reopen()
-    assert desk.in_force("core-offset") == 0.0
-    record = desk.store.get(1)
-    assert (record.end.state, record.head.tried["core-offset"]) == (RunState.FAILED, -150.0)
+        go_on(on_tern)
+    on_tern.session.run.end_with_machine(str(froze.value))
+    boot = on_tern.session.machine.files.read(paths.BOOT_ID)
+    on_tern.reopen()
+    assert on_tern.in_force("core-offset") == 0.0
+    record = on_tern.store.get(1)
+    assert (record.end.state, record.head.tried["core-offset"]) == (RunState.RESTARTED, -150.0)
     assert "froze" in record.end.why
     kinds = [
-        json.loads(line)["kind"] for line in (desk.data / "machines/twin-tern/journal.jsonl").read_text().splitlines()
+        json.loads(line)["kind"]
+        for line in (on_tern.data / "machines/twin-tern/journal.jsonl").read_text().splitlines()[1:]
     ]
     assert kinds == ["begin", "applied", "ended by restart"]
-    assert desk.session.machine.files.read(paths.BOOT_ID) == boot
+    assert on_tern.session.machine.files.read(paths.BOOT_ID) == boot
 
 
-def test_a_freeze_on_the_command_line_ends_in_a_failed_run(bolt):
+def test_a_freeze_on_the_command_line_is_kept_as_ended_with_its_machine(bolt):
     result = bolt("run", "steady", "--with", "core-offset=-160mV", "--with", "cache-offset=-160mV")
     assert result.returncode == 1
     assert result.stderr.strip() == "tern froze and was restarted; its firmware's settings are in force again."
     assert json.loads(bolt("status", "--json").stdout)["trial"] is None
     run = json.loads(bolt("runs", "show", "1", "--json").stdout)
-    assert (run["state"], run["tried"]["core-offset"]) == ("failed", -160.0)
+    assert (run["state"], run["tried"]["core-offset"]) == ("restarted", -160.0)
 
 
 def test_this_computer_s_offsets_say_why_they_are_closed(bolt):

@@ -11,16 +11,18 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
+from support import gap_words
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
-from upright_bolt.desktop.engine import Snapshot
+from upright_bolt.desktop.app import DesktopApp, application
 from upright_bolt.desktop.scale_strip import ScaleStrip
-from upright_bolt.desktop.start import Desk, application
-from upright_bolt.model.run import RunEvent, RunState, WorkError
+from upright_bolt.model.event import RunStarted
+from upright_bolt.model.run import RunState, WorkError
+from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.store.runs import RunStore
 
-FAST = 3  # place in the list of a twin's paces: 300 times as fast as life
+FAST = 3  # index in the list of a twin's paces: 300 times as fast as life
 
 
 @pytest.fixture(scope="session")
@@ -29,27 +31,27 @@ def qapp_kept():
 
 
 @pytest.fixture
-def open_desk(data, qapp_kept):
+def open_app(data, qapp_kept):
     """Open a window on a machine; closed in the end."""
     made = []
 
-    def make(machine="twin:tern", looks=theme.LIGHT) -> Desk:
-        desk = Desk(open_session(machine, data, "the window", exclusive=True), data, looks)
-        desk.window.show()
-        made.append(desk)
-        until(lambda: desk.presenter.sample is not None)
-        return desk
+    def make(machine="twin:tern", looks=theme.LIGHT) -> DesktopApp:
+        app = DesktopApp(open_session(machine, data, "the window", exclusive=True), data, looks)
+        app.window.show()
+        made.append(app)
+        until(lambda: app.presenter.sample is not None)
+        return app
 
     yield make
-    for desk in made:
-        if not sip.isdeleted(desk.window):
-            desk.window.close()
-            desk.tear_down()
+    for app in made:
+        if not sip.isdeleted(app.window):
+            app.window.close()
+            app.tear_down()
 
 
 @pytest.fixture
-def window(open_desk):
-    return open_desk().window
+def window(open_app):
+    return open_app().window
 
 
 def until(condition, seconds=60.0):
@@ -257,12 +259,12 @@ def test_a_refused_draft_says_why_and_stays_a_draft(window):
     assert window.presenter.draft == {"clock-min": 3000.0, "clock-max": 2000.0}
 
 
-def test_closing_the_window_puts_its_trial_back(open_desk, data):
-    desk = open_desk()
-    desk.presenter.draft_value("sustained", 25.0)
-    desk.presenter.try_draft()
-    until(lambda: desk.presenter.status.trial is not None)
-    desk.window.close()
+def test_closing_the_window_puts_its_trial_back(open_app, data):
+    app = open_app()
+    app.presenter.draft_value("sustained", 25.0)
+    app.presenter.try_draft()
+    until(lambda: app.presenter.status.trial is not None)
+    app.window.close()
     session = open_session("twin:tern", data, "a test", exclusive=True)
     assert session.controls()["sustained"].in_force == 18.0
     assert session.recovered == ""
@@ -330,12 +332,12 @@ def test_progress_time_left_and_stopping(window):
     until(lambda: panel.start.isVisible())
 
 
-def test_closing_during_a_run_keeps_it_as_stopped(open_desk, data):
-    desk = open_desk()
-    desk.window.workbench.run.pace.setCurrentIndex(2)
-    desk.presenter.start_run("steady", "10min", "closed")
-    until(lambda: desk.presenter.progress is not None and desk.presenter.progress.elapsed_s > 10)
-    desk.window.close()
+def test_closing_during_a_run_keeps_it_as_stopped(open_app, data):
+    app = open_app()
+    app.window.workbench.run.pace.setCurrentIndex(2)
+    app.presenter.start_run("steady", "10min", "closed")
+    until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 10)
+    app.window.close()
     store = RunStore(data / "runs.sqlite")
     record = store.get(1)
     assert (record.end.state, record.end.why) == (RunState.STOPPED, "the program was closed")
@@ -423,8 +425,8 @@ def test_the_machine_view_follows_the_sensors(window):
 
 
 @pytest.mark.parametrize("machine", ["twin:skerry", "twin:plover"])
-def test_other_machines_in_the_window(open_desk, machine):
-    window = open_desk(machine, theme.DARK).window
+def test_other_machines_in_the_window(open_app, machine):
+    window = open_app(machine, theme.DARK).window
     words = words_of(window.workbench.settings)
     assert "absent" in words
     sustained = row(window, "sustained")
@@ -438,28 +440,28 @@ def test_other_machines_in_the_window(open_desk, machine):
         assert window.presenter.controls["clock-max"].in_force == 2000.0
 
 
-def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_desk):
-    desk = open_desk()
-    desk.window.workbench.run.pace.setCurrentIndex(2)
-    desk.presenter.start_run("steady", "10min", "froze")
-    until(lambda: desk.presenter.progress is not None and desk.presenter.progress.elapsed_s > 5)
+def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_app):
+    app = open_app()
+    app.window.workbench.run.pace.setCurrentIndex(2)
+    app.presenter.start_run("steady", "10min", "froze")
+    until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 5)
     for name in ("core-offset", "cache-offset"):
-        desk.presenter.draft_value(name, -160.0)
-    desk.presenter.try_draft()
-    until(lambda: "froze and was restarted" in desk.presenter.outcome)
-    until(lambda: not desk.engine._thread.is_alive())
-    record = desk.store.get(1)
+        app.presenter.draft_value(name, -160.0)
+    app.presenter.try_draft()
+    until(lambda: "froze and was restarted" in app.presenter.outcome)
+    until(lambda: not app.thread._thread.is_alive())
+    record = app.store.get(1)
     assert record.end.state is RunState.FAILED
     assert "froze" in record.end.why
 
 
-def test_what_the_engine_sent_before_the_end_finds_no_widgets(open_desk):
-    desk = open_desk()
-    desk.window.close()
-    desk.tear_down()
-    desk.presenter._take(Snapshot(events=[RunEvent(1.0, "run", "too late")]))
-    desk.presenter._say("too late")
-    assert desk.presenter.outcome == "too late"
+def test_what_the_engine_sent_before_the_end_finds_no_widgets(open_app):
+    app = open_app()
+    app.window.close()
+    app.tear_down()
+    app.presenter.take(Snapshot(events=[RunStarted(1.0, 1)]))
+    app.presenter.say("too late")
+    assert app.presenter.outcome == "too late"
 
 
 # other views and machines
@@ -496,8 +498,8 @@ def test_compare_by_keyboard_filter_and_delete(window):
     assert [run.head.label for run in window.presenter.runs] == ["first"]
 
 
-def test_this_computer_in_the_window_says_what_is_not_measured(open_desk):
-    window = open_desk("host", theme.DARK).window
+def test_this_computer_in_the_window_says_what_is_not_measured(open_app):
+    window = open_app("host", theme.DARK).window
     presenter = window.presenter
     until(lambda: len(presenter.history) > 3)
     charts = window.workbench.charts
@@ -506,36 +508,36 @@ def test_this_computer_in_the_window_says_what_is_not_measured(open_desk):
         assert "not measured" in words_of(charts)
         assert charts.power._empty.scene() is not None
     window.show_view("machine")
-    for entry in presenter.outline.about.missing:
-        assert entry.why[1:] in words_of(window.machine)
+    for why in gap_words(presenter.outline.about.gaps).values():
+        assert why[1:] in words_of(window.machine)
     assert not window.workbench.run.pace.isVisibleTo(window.workbench.run)
 
 
-def test_a_folder_has_no_cores_to_run_on(open_desk, tmp_path):
+def test_a_folder_has_no_cores_to_run_on(open_app, tmp_path):
     root = tmp_path / "tree"
     root.mkdir()
-    window = open_desk(f"tree:{root}").window
+    window = open_app(f"tree:{root}").window
     assert not window.workbench.run.start.isEnabled()
     assert "no processor on which" in words_of(window.workbench.run)
     assert "absent" in words_of(window.workbench.settings)
 
 
-def test_a_minimised_window_samples_rarely_and_catches_up(open_desk):
-    desk = open_desk()
-    desk.window.showMinimized()
-    until(lambda: desk.engine.period_s == 2.0)
+def test_a_minimised_window_samples_rarely_and_catches_up(open_app):
+    app = open_app()
+    app.window.showMinimized()
+    until(lambda: app.thread.period_s == 2.0)
     told = []
-    desk.presenter.on_change(lambda: told.append(desk.presenter.sample.time_s))
-    before = desk.presenter.sample.time_s
-    until(lambda: desk.presenter.sample.time_s > before + 2.5)
+    app.presenter.live.connect(lambda _: told.append(app.presenter.sample.time_s))
+    before = app.presenter.sample.time_s
+    until(lambda: app.presenter.sample.time_s > before + 2.5)
     assert told == []
-    desk.window.showNormal()
+    app.window.showNormal()
     until(lambda: told != [])
-    assert desk.engine.period_s == 0.5
+    assert app.thread.period_s == 0.5
 
 
-def test_the_sheet_is_copied_as_text(open_desk):
-    window = open_desk("twin:plover").window
+def test_the_sheet_is_copied_as_text(open_app):
+    window = open_app("twin:plover").window
     window.show_view("machine")
     click(window.machine.copy_button)
     text = application().clipboard().text()
@@ -544,10 +546,10 @@ def test_the_sheet_is_copied_as_text(open_desk):
     assert window.machine.copy_button.text() == "Copied"
 
 
-def test_a_protection_is_taken_away_only_after_its_name_was_typed(open_desk):
-    desk = open_desk()
-    machine, presenter = desk.window.machine, desk.presenter
-    desk.window.show_view("machine")
+def test_a_protection_is_taken_away_only_after_its_name_was_typed(open_app):
+    app = open_app()
+    machine, presenter = app.window.machine, app.presenter
+    app.window.show_view("machine")
     take_away = next(b for b in machine.findChildren(QPushButton) if b.text() == "Take away…")
     click(take_away)
     assert machine.asking.isVisible()
@@ -557,13 +559,13 @@ def test_a_protection_is_taken_away_only_after_its_name_was_typed(open_desk):
     click(machine.asking.go)
     until(lambda: presenter.status.trial is not None)
     assert presenter.controls["hot-signal"].in_force == "off"
-    assert "hot-signal" not in desk.window.workbench.settings.rows
+    assert "hot-signal" not in app.window.workbench.settings.rows
     presenter.put_back()
     until(lambda: presenter.controls["hot-signal"].in_force == "on")
 
 
-def test_lists_and_tables_are_drafted_in_the_settings_column(open_desk):
-    window = open_desk().window
+def test_lists_and_tables_are_drafted_in_the_settings_column(open_app):
+    window = open_app().window
     idle = row(window, "idle-off")
     click(idle._words["C6"])
     click(idle._words["C10"])

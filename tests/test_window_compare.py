@@ -4,7 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from test_window import FAST, click, open_desk, qapp_kept, until, window, words_of  # noqa: F401 - fixtures
+from test_window import FAST, click, open_app, qapp_kept, until, window, words_of  # noqa: F401 - fixtures
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.model.run import RunState
 
@@ -96,8 +96,8 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
     sweep = compare.sweep
     sweep.control.setCurrentIndex(sweep.control.findData("sustained"))
     sweep.result.setCurrentIndex(sweep.result.findData("power_burst_w"))
-    (strand, *_) = sweep.chart.strands
-    assert [point.x for point in strand.points] == [14.0, 18.0, 22.0]
+    (line, *_) = sweep.chart.lines
+    assert [point.x for point in line.points] == [14.0, 18.0, 22.0]
     assert "runs of steady on twin:tern" in words_of(sweep)
     compare.runs.filter.setText("paced")
     until(lambda: "No control had different values" in sweep.chart._empty.toPlainText())

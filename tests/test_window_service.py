@@ -5,7 +5,7 @@ import time
 import pytest
 
 from bus_support import POLKIT, wait_for
-from test_window import click, open_desk, qapp_kept, row, type_value, until, words_of  # noqa: F401 - fixtures
+from test_window import click, open_app, qapp_kept, row, type_value, until, words_of  # noqa: F401 - fixtures
 
 
 @pytest.fixture
@@ -15,12 +15,12 @@ def service(bus):
 
 
 @pytest.fixture
-def desk(service, open_desk):  # noqa: F811
-    return open_desk("host")
+def app(service, open_app):  # noqa: F811
+    return open_app("host")
 
 
-def test_the_window_sets_and_puts_back_through_the_service(desk, service):
-    window, presenter = desk.window, desk.presenter
+def test_the_window_sets_and_puts_back_through_the_service(app, service):
+    window, presenter = app.window, app.presenter
     until(lambda: presenter.controls["sustained"].settable)
     assert presenter.outline.identity.name == "tern"
     type_value(window, "sustained", "25 W")
@@ -33,16 +33,16 @@ def test_the_window_sets_and_puts_back_through_the_service(desk, service):
     assert presenter.outcome == "Put back: sustained 18 W."
 
 
-def test_closing_the_window_puts_its_trial_back(desk, service):
-    desk.presenter.draft_value("sustained", 25.0)
-    desk.presenter.try_draft()
-    until(lambda: desk.presenter.status.trial is not None)
-    desk.window.close()
+def test_closing_the_window_puts_its_trial_back(app, service):
+    app.presenter.draft_value("sustained", 25.0)
+    app.presenter.try_draft()
+    until(lambda: app.presenter.status.trial is not None)
+    app.window.close()
     assert "put back sustained 18 W" in service.log
 
 
-def test_sampling_goes_on_while_a_password_is_asked_and_no_is_said(bus, desk, service):
-    presenter = desk.presenter
+def test_sampling_goes_on_while_a_password_is_asked_and_no_is_said(bus, app, service):
+    presenter = app.presenter
     bus.hang_polkit(hangs=True)
     presenter.draft_value("sustained", 25.0)
     presenter.try_draft()
@@ -56,31 +56,31 @@ def test_sampling_goes_on_while_a_password_is_asked_and_no_is_said(bus, desk, se
     until(lambda: presenter.status.trial is not None)
 
 
-def test_a_window_closed_while_a_password_is_asked_closes_at_once(bus, desk, service):
+def test_a_window_closed_while_a_password_is_asked_closes_at_once(bus, app, service):
     bus.hang_polkit(hangs=True)
-    desk.presenter.draft_value("sustained", 25.0)
-    desk.presenter.try_draft()
+    app.presenter.draft_value("sustained", 25.0)
+    app.presenter.try_draft()
     wait_for(lambda: bus.call(*POLKIT, "HaveHangingCalls"))
     begun = time.monotonic()
-    desk.window.close()
+    app.window.close()
     assert time.monotonic() - begun < 3.0
     bus.release_polkit()
     time.sleep(0.5)
     assert "was refused Apply: The program that asked has gone." in service.log
 
 
-def test_a_service_that_dies_is_said_and_its_successor_taken(bus, desk, service):
-    presenter = desk.presenter
+def test_a_service_that_dies_is_said_and_its_successor_taken(bus, app, service):
+    presenter = app.presenter
     service.kill()
     until(lambda: any(event.kind == "service" for event in presenter.history.events), 20.0)
-    assert "service" in presenter.history.events[-1].text
+    assert "service" in presenter.history.events[-1].trouble
     bus.start_service()
-    until(lambda: presenter.history.events[-1].text == "The root service answers again", 20.0)
-    until(lambda: presenter.sample.values[presenter.outline.place["temperature.package"]] is not None)
+    until(lambda: presenter.history.events[-1].trouble == "", 20.0)
+    until(lambda: presenter.sample.values[presenter.outline.index["temperature.package"]] is not None)
 
 
-def test_a_refusal_of_rights_is_said_in_the_window_and_nothing_is_lost(bus, desk):
-    presenter = desk.presenter
+def test_a_refusal_of_rights_is_said_in_the_window_and_nothing_is_lost(bus, app):
+    presenter = app.presenter
     bus.allow(["org.upright-bolt.watch"])
     presenter.draft_value("sustained", 25.0)
     presenter.try_draft()

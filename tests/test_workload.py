@@ -14,6 +14,7 @@ from upright_bolt.app import open_session
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import RunState
+from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.runs import RunStore
 from upright_bolt.workload import pool
@@ -162,7 +163,7 @@ def run_here(data, plant=None, on_tick=lambda _session: None, seconds=6.0):
     store = RunStore(data / "runs.sqlite")
     if plant is not None:
         session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS), plant)
-    session.start_run("steady", seconds, "", store)
+    session.start_run(Work("steady", seconds), "", store)
     while (ended := session.end_run()) is None:
         session.tick()
         on_tick(session)

@@ -5,15 +5,16 @@ import time
 
 import pytest
 
-from support import TwinDesk
+from support import TwinSession
 from test_commands import data_of, one_sentence
 from test_workload import until
 from upright_bolt.analysis.compare import compare, finding
-from upright_bolt.analysis.felt import frame_numbers, latencies
+from upright_bolt.analysis.responsiveness import frame_numbers, latencies
 from upright_bolt.errors import BadInput
-from upright_bolt.kernel.processes import Census, Process, busiest_others, wake_ups
+from upright_bolt.kernel.processes import Process, ProcessTable, busiest_others, wake_ups
+from upright_bolt.model.event import CheckersProved
 from upright_bolt.model.run import RunState
-from upright_bolt.model.work import Options, number_in
+from upright_bolt.model.work import Options, Work, number_in
 from upright_bolt.session.numbers import settled_at
 from upright_bolt.workload import plan
 from upright_bolt.workload.load import Task
@@ -65,14 +66,14 @@ def test_the_stages_of_proof_hold_every_mix_full_and_light_and_jumps_of_load():
 
 
 def test_others_are_told_by_name_without_this_program_and_its_children():
-    before = Census({7: Process("sync", 1, 100), 9: Process("bolt", 1, 50)}, 1000)
-    after = Census(
+    before = ProcessTable({7: Process("sync", 1, 100), 9: Process("bolt", 1, 50)}, 1000)
+    after = ProcessTable(
         {7: Process("sync", 1, 400), 8: Process("sync", 7, 100), 9: Process("bolt", 1, 900),
          10: Process("worker", 9, 5000), 11: Process("quiet", 1, 2)}, 4000,
     )  # fmt: skip
     assert busiest_others(before, after, 10.0, mine=9) == {"sync": 40.0}
     assert wake_ups(before, after, 10.0) == 300.0
-    assert wake_ups(before, Census({}, None), 10.0) is None
+    assert wake_ups(before, ProcessTable({}, None), 10.0) is None
 
 
 def test_rest_is_told_from_the_reading_itself():
@@ -94,17 +95,17 @@ def test_a_number_is_found_in_what_a_command_says(text, pattern, number):
 # on tern
 
 
-def test_the_preference_changes_the_lag(desk: TwinDesk):
+def test_the_preference_changes_the_lag(on_tern: TwinSession):
     lags = {}
     for epp in (0.0, 255.0):
-        desk.session.try_settings({"epp": epp}, standing=False)
-        record = desk.run(120.0, workload="bursts", cool_s=60.0)
-        desk.session.put_back()
+        on_tern.session.try_settings({"epp": epp}, standing=False)
+        record = on_tern.run(120.0, workload="bursts", cool_s=60.0)
+        on_tern.session.put_back()
         lags[epp] = record.end.numbers
         assert record.end.score == pytest.approx(60.0 * len_of(record) / 120.0)
     assert lags[255.0].extra["latency_median_ms"] > 1.4 * lags[0.0].extra["latency_median_ms"]
     assert lags[0.0].power_sustained_w > lags[255.0].power_sustained_w
-    eager, thrifty = desk.store.get(1), desk.store.get(2)
+    eager, thrifty = on_tern.store.get(1), on_tern.store.get(2)
     words = finding(compare([thrifty], eager)[0], eager)
     assert "more lag in the middle" in words
     assert "more lag at its worst" in words
@@ -115,10 +116,10 @@ def len_of(record):
     return sum(part.units for part in record.slices)
 
 
-def test_frames_stutter_when_the_limit_starves_them(desk: TwinDesk):
-    free = desk.run(60.0, workload="frames").end
-    desk.session.try_settings({"clock-max": 1200.0}, standing=False)
-    starved = desk.run(60.0, workload="frames", cool_s=60.0).end
+def test_frames_stutter_when_the_limit_starves_them(on_tern: TwinSession):
+    free = on_tern.run(60.0, workload="frames").end
+    on_tern.session.try_settings({"clock-max": 1200.0}, standing=False)
+    starved = on_tern.run(60.0, workload="frames", cool_s=60.0).end
     assert free.score == pytest.approx(59.9, abs=0.3)
     assert free.numbers.extra["late_share"] < 2.0
     assert starved.numbers.extra["rate_fps"] < 50.0
@@ -126,18 +127,18 @@ def test_frames_stutter_when_the_limit_starves_them(desk: TwinDesk):
     assert starved.numbers.energy_per_unit_j is not None
 
 
-def test_proof_catches_its_planted_error_and_rests_in_between(desk: TwinDesk):
-    record = desk.run(100.0, workload="proof")
+def test_proof_catches_its_planted_error_and_rests_in_between(on_tern: TwinSession):
+    record = on_tern.run(100.0, workload="proof")
     assert record.end.numbers.extra["planted_caught"] == 1.0
     assert record.errors == ()
     assert "no work" in record.end.numbers.constraint_share
-    assert any("planted" in event.text for event in desk.store.events(record.id))
+    assert any(isinstance(event, CheckersProved) for event in on_tern.store.events(record.id))
 
 
-def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(desk: TwinDesk):
+def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(on_tern: TwinSession):
     deep = {"sustained": 25.0, "burst": 25.0, "core-offset": -90.0, "cache-offset": -90.0}
-    desk.session.try_settings(deep, standing=False)
-    record = desk.run(300.0, workload="proof", cool_s=60.0)
+    on_tern.session.try_settings(deep, standing=False)
+    record = on_tern.run(300.0, workload="proof", cool_s=60.0)
     assert record.errors
     for error in record.errors:
         assert error.block in plan.MIXES
@@ -148,27 +149,27 @@ def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(desk: Twin
         assert 0.4 < error.voltage_v < 1.4
 
 
-def test_battery_refuses_on_the_charger_and_measures_without(desk: TwinDesk):
+def test_battery_refuses_on_the_charger_and_measures_without(on_tern: TwinSession):
     with pytest.raises(BadInput, match="pull its plug"):
-        desk.run(60.0, workload="battery")
-    desk.session.plug(charger=False)
-    desk.pass_time(5.0)
-    numbers = desk.run(120.0, workload="battery").end.numbers
+        on_tern.run(60.0, workload="battery")
+    on_tern.session.plug(charger=False)
+    on_tern.pass_time(5.0)
+    numbers = on_tern.run(120.0, workload="battery").end.numbers
     battery_w = numbers.extra["drain_w"]
     assert battery_w == pytest.approx(numbers.power_sustained_w + 4.2, abs=0.3)
-    full_wh = desk.session.machine.files.read("/sys/class/power_supply/BAT0/energy_full")
+    full_wh = on_tern.session.machine.files.read("/sys/class/power_supply/BAT0/energy_full")
     assert numbers.extra["hours_full"] == pytest.approx(int(full_wh) / 1e6 / battery_w, rel=0.02)
 
 
-def test_a_charger_plugged_in_ends_the_battery_run(desk: TwinDesk):
-    desk.session.plug(charger=False)
-    desk.pass_time(5.0)
-    desk.session.start_run("battery", 120.0, "", desk.store)
+def test_a_charger_plugged_in_ends_the_battery_run(on_tern: TwinSession):
+    on_tern.session.plug(charger=False)
+    on_tern.pass_time(5.0)
+    on_tern.session.start_run(Work("battery", 120.0), "", on_tern.store)
     for _ in range(60):
-        desk.session.tick()
-        desk.pass_time(0.5)
-    desk.session.plug(charger=True)
-    record = desk.carry_on()
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
+    on_tern.session.plug(charger=True)
+    record = on_tern.carry_on()
     assert record.end.state is RunState.FAILED
     assert "charger is plugged in" in record.end.why
     assert 20 < record.end.duration_s < 40
@@ -178,42 +179,42 @@ def test_no_battery_is_told(bolt):
     assert "no battery" in one_sentence(bolt("run", "battery", "--duration", "20s", on="twin:skerry"), 2)
 
 
-def test_idle_waits_until_the_machine_has_come_to_rest(desk: TwinDesk):
-    desk.run(120.0)
-    begun = desk.session.machine.clock.now_s()
-    record = desk.run(60.0, workload="idle")
-    waited = desk.session.machine.clock.now_s() - begun - 60.0
+def test_idle_waits_until_the_machine_has_come_to_rest(on_tern: TwinSession):
+    on_tern.run(120.0)
+    begun = on_tern.session.machine.clock.now_s()
+    record = on_tern.run(60.0, workload="idle")
+    waited = on_tern.session.machine.clock.now_s() - begun - 60.0
     assert waited > 45.0
     numbers = record.end.numbers
     assert numbers.temp_max_c - numbers.temp_sustained_c <= 4.0
     assert numbers.extra["wakeups_per_s"] > 100
-    assert set(numbers.others) == {"wheelhouse-desk", "tide-table", "chart-sync"}
-    assert numbers.others["wheelhouse-desk"] == pytest.approx(4.5, abs=0.3)
+    assert set(numbers.others) == {"wheelhouse-on_tern", "tide-table", "chart-sync"}
+    assert numbers.others["wheelhouse-on_tern"] == pytest.approx(4.5, abs=0.3)
 
 
-def test_a_twin_stands_in_for_a_command(desk: TwinDesk):
+def test_a_twin_stands_in_for_a_command(on_tern: TwinSession):
     options = Options(("render", "all"), times=2)
-    record = desk.run(600.0, workload="command", options=options)
+    record = on_tern.run(600.0, workload="command", options=options)
     assert record.end.state is RunState.FINISHED
     assert record.end.numbers.extra["times_run"] == 2.0
     assert record.end.duration_s == pytest.approx(2 * record.end.score, rel=0.05)
     with pytest.raises(BadInput, match="no programs whose output"):
-        desk.run(60.0, workload="command", options=Options(("render",), pattern="x"))
+        on_tern.run(60.0, workload="command", options=Options(("render",), pattern="x"))
 
 
-def test_one_core_is_not_held_back_by_watts(desk: TwinDesk):
-    numbers = desk.run(60.0, workload="single").end.numbers
+def test_one_core_is_not_held_back_by_watts(on_tern: TwinSession):
+    numbers = on_tern.run(60.0, workload="single").end.numbers
     assert numbers.clock_sustained_mhz > 4100
     assert next(iter(numbers.constraint_share)) == "turbo table"
     assert numbers.first_held_s is None
 
 
-def test_when_a_limit_first_held_is_told(desk: TwinDesk):
-    numbers = desk.run(60.0).end.numbers
+def test_when_a_limit_first_held_is_told(on_tern: TwinSession):
+    numbers = on_tern.run(60.0).end.numbers
     assert numbers.first_held_s <= 1.5
     assert numbers.first_held_by == "burst limit"
     assert numbers.pace_spread < 2.0
-    assert numbers.energy_per_unit_j == pytest.approx(numbers.energy_j / (desk.store.get(1).end.score))
+    assert numbers.energy_per_unit_j == pytest.approx(numbers.energy_j / (on_tern.store.get(1).end.score))
 
 
 # on this computer
@@ -264,11 +265,11 @@ def test_a_checker_that_misses_its_planted_error_proves_nothing():
     assert load.failure() == ""
 
 
-def test_a_proof_whose_checker_was_never_tested_has_failed(desk: TwinDesk, monkeypatch):
+def test_a_proof_whose_checker_was_never_tested_has_failed(on_tern: TwinSession, monkeypatch):
     from upright_bolt.workload.twin_load import TwinLoad
 
     monkeypatch.setattr(TwinLoad, "errors", lambda self: [])
-    record = desk.run(20.0, workload="proof")
+    record = on_tern.run(20.0, workload="proof")
     assert record.end.state is RunState.FAILED
     assert record.end.why == "The checker did not come to its test: this run proves nothing."
 

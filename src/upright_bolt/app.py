@@ -7,17 +7,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BadInput, BoltError, InUse
+from upright_bolt.kernel.clock import RealClock
+from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
-from upright_bolt.model.machine import Missing
-from upright_bolt.session.clock import RealClock
-from upright_bolt.session.direct import DirectReach
-from upright_bolt.session.lock import MachineLock
+from upright_bolt.model.note import Note, NoteCode, Subject, note
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
+from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.lock import MachineLock
 from upright_bolt.workload.load import Load, Task
 
 if TYPE_CHECKING:
-    from upright_bolt.service.client import ServiceReach
+    from upright_bolt.service.client import ServiceAccess
 
 DEFAULT_MACHINE = "host"
 
@@ -55,7 +57,7 @@ def parse_machine(text: str) -> MachineWord:
     """Return the machine meant by ``text``.
 
     Raises:
-        BadInput: it is none of the three forms, or the folder of a tree is missing.
+        BadInput: it has none of the three forms, or the folder of a tree is missing.
     """
     kind, _, rest = text.strip().partition(":")
     if kind == "host" and not rest:
@@ -63,38 +65,40 @@ def parse_machine(text: str) -> MachineWord:
     if kind == "twin" and rest:
         return MachineWord("twin", rest)
     if kind == "tree" and rest:
-        place = Path(rest).expanduser().resolve()
-        if not place.exists():
-            raise BadInput(f"tree:{rest}: there is no folder and no capture {place}.")
-        return MachineWord("tree", str(place))
-    raise BadInput(f"“{text}” is no machine; it is host, twin:NAME (twin:tern), tree:DIR or tree:FILE.tar.gz.")
+        path = Path(rest).expanduser().resolve()
+        if not path.exists():
+            raise BadInput(f"tree:{rest}: there is no folder and no capture {path}.")
+        return MachineWord("tree", str(path))
+    raise BadInput(f"“{text}” is not a machine; write host, twin:NAME (twin:tern), tree:DIR or tree:FILE.tar.gz.")
 
 
-def open_machine(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
-    """Return the machine; ``saved`` lets a twin's state last in ``folder``."""
+def open_machine(word: MachineWord, folder: Path, *, saved: bool, served: bool = False) -> Machine:
+    """Return the machine; ``saved`` lets a twin's state last in ``folder``, ``served`` its time pass as real time."""
     if word.kind == "host":
         return _host()
     if word.kind == "tree":
         root = _unpacked(Path(word.rest), folder)
+        registers = DeviceRegisters(root, COPY_STRIDE)
         return Machine(
-            word.word, "copy of kernel files", RealFiles(root), DeviceRegisters(root, COPY_STRIDE), RealClock(),
+            MachinePorts(word.word, RealFiles(root), registers, RealClock(), settle_s=0.0),
+            "copy of kernel files",
             no_load="A tree is a copy of kernel files: it has no processor on which a workload could run.",
-        )  # fmt: skip
-    return _twin(word, folder, saved=saved)
+        )
+    return _twin(word, folder, saved=saved, served=served)
 
 
-def _unpacked(place: Path, folder: Path) -> Path:
+def _unpacked(path: Path, folder: Path) -> Path:
     """Return the folder of a tree; a capture is unpacked anew each time, so that it stays what it was."""
-    if place.is_dir():
-        return place
+    if path.is_dir():
+        return path
     import shutil
 
-    from upright_bolt.store.capture import unpack
+    from upright_bolt.captures.archive import unpack
 
     root = folder / "unpacked"
     shutil.rmtree(root, ignore_errors=True)
     root.mkdir(parents=True)
-    unpack(place, root)
+    unpack(path, root)
     return root
 
 
@@ -111,7 +115,8 @@ def _host() -> Machine:
 
         return HostLoad(replace(task, cpus=_allowed(task.cpus)))
 
-    return Machine("host", "this computer", files, DeviceRegisters(root), RealClock(), make_load=make)
+    ports = MachinePorts("host", files, DeviceRegisters(root), RealClock())
+    return Machine(ports, "this computer", make_load=make)
 
 
 def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:
@@ -120,7 +125,7 @@ def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:
     return tuple(cpu for cpu in wanted if cpu in allowed) or tuple(sorted(allowed))
 
 
-def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
+def _twin(word: MachineWord, folder: Path, *, saved: bool, served: bool) -> Machine:
     from upright_bolt.twin.machine import TwinClock, open_twin
     from upright_bolt.workload.twin_load import TwinLoad
 
@@ -133,23 +138,24 @@ def _twin(word: MachineWord, folder: Path, *, saved: bool) -> Machine:
     def set_pace(pace: float | None) -> None:
         clock.pace = pace
 
+    ports = MachinePorts(
+        word.word, twin.files, twin.registers, clock, save=twin.save, keep_up=clock.keep_up if served else _nothing
+    )
     return Machine(
-        word=word.word,
-        described=twin.spec.described,
-        files=twin.files,
-        registers=twin.registers,
-        clock=clock,
+        ports,
+        twin.spec.described,
         make_load=lambda task: TwinLoad(twin, task),
         plug=lambda charger: twin.plug(charger=charger),
-        save=twin.save,
-        keep_up=clock.keep_up,
         set_pace=set_pace,
     )
 
 
+def _nothing() -> None:
+    return
+
+
 SYSTEM_STATE = Path("/var/lib/upright-bolt")
 """Where root keeps the journal of this computer: the same place for the service and for a command run with sudo."""
-HOW_TO_ADD = "install it with “sudo make install” in the source folder, or run single commands with sudo"
 
 
 def state_folder(word: MachineWord, given: Path | None) -> Path:
@@ -174,34 +180,48 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
         InUse: another process holds it and ``exclusive`` is asked.
     """
     word = parse_machine(machine)
-    notes: tuple[Missing, ...] = ()
+    gaps: tuple[Note, ...] = ()
     if word.kind == "host":
         found = _service()
-        if not isinstance(found, Missing):
+        if not isinstance(found, Note):
             return Session(open_machine(word, data_folder(data), saved=False), found)
-        notes = () if os.geteuid() == 0 else (found,)
-    return Session(*open_reach(word, state_folder(word, data), holder, exclusive=exclusive, notes=notes))
+        gaps = () if os.geteuid() == 0 else (found,)
+    return Session(*open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
 
 
-def _service() -> "ServiceReach | Missing":
+def _service() -> "ServiceAccess | Note":
     from upright_bolt.service.bus import bus_is_there
 
     if not bus_is_there():
-        return Missing("root service", f"there is no system bus here; {HOW_TO_ADD}")
-    from upright_bolt.service.client import ServiceAbsent, ServiceReach
+        return note(NoteCode.SERVICE_ABSENT, Subject.ROOT_SERVICE, why="there is no system bus here")
+    from upright_bolt.service.client import ServiceAbsent, ServiceAccess
 
     try:
-        return ServiceReach()
+        return ServiceAccess()
     except ServiceAbsent as fault:
-        return Missing("root service", f"{str(fault).rstrip('.')}; {HOW_TO_ADD}")
+        return note(NoteCode.SERVICE_ABSENT, Subject.ROOT_SERVICE, why=str(fault).rstrip("."))
     except BoltError as fault:
-        return Missing("root service", str(fault).rstrip("."))
+        return note(NoteCode.SERVICE_REFUSES, Subject.ROOT_SERVICE, why=str(fault).rstrip("."))
 
 
-def open_reach(
-    word: MachineWord, folder: Path, holder: str, *, exclusive: bool, notes: tuple[Missing, ...] = ()
-) -> tuple[Machine, DirectReach]:
+def open_local(
+    word: MachineWord,
+    folder: Path,
+    holder: str,
+    *,
+    exclusive: bool,
+    gaps: tuple[Note, ...] = (),
+    served: bool = False,
+) -> tuple[Machine, SettingsEngine]:
     """Open a machine in this process itself, held by a lock in ``folder``.
+
+    Args:
+        word: the machine.
+        folder: where its journal, memory and lock lie.
+        holder: who this process is.
+        exclusive: nobody else may hold it; otherwise a held machine is opened read-only.
+        gaps: what is known to be missing before looking.
+        served: this process is a service: a twin's time passes as real time does.
 
     Raises:
         InUse: another process holds it and ``exclusive`` is asked.
@@ -209,8 +229,8 @@ def open_reach(
     """
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
-        machine = open_machine(word, folder, saved=lock is not None)
-        return machine, DirectReach(machine, folder, holder, lock, notes)
+        machine = open_machine(word, folder, saved=lock is not None, served=served)
+        return machine, SettingsEngine(Backend(machine.ports, gaps), folder, holder, lock)
     except BaseException:
         if lock is not None:
             lock.release()
@@ -246,7 +266,7 @@ def serve(machine: str, data: Path | None, idle_s: float) -> None:
     word = parse_machine(machine)
     folder = state_folder(word, data)
 
-    def opened() -> DirectReach:
-        return open_reach(word, folder, "the root service", exclusive=False)[1]
+    def opened() -> SettingsEngine:
+        return open_local(word, folder, "the root service", exclusive=False, served=True)[1]
 
     serve_on_bus(opened, idle_s)

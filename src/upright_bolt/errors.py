@@ -8,6 +8,7 @@ The tree::
     ├── FileFault          a kernel file or register could not be read or written
     ├── Refused            the machine, its firmware or the kernel refused a change
     ├── InUse              another process holds the machine
+    ├── Damaged            a file of this program does not hold what it should
     ├── Denied             the person has no right to it
     └── MachineFroze       a simulated machine froze, which ends whatever was running on it
 """
@@ -42,6 +43,10 @@ class InUse(BoltError):
 
 class Denied(BoltError):
     """The rights of the person do not allow it; the sentence says what would."""
+
+
+class Damaged(BoltError):
+    """A file of this program, or data from outside, does not hold what it should."""
 
 
 class MachineFroze(BoltError):

@@ -1,10 +1,11 @@
 """Whether two results differ, and by how much: estimates with their errors, and intervals of 95 %.
 
 Two ways to know the error of a mean. *Repeats*: the standard error over runs (Student's t). *One run each*: the
-scatter of its slices around their own straight line over time, with neighbouring slices' likeness taken into account:
+scatter of its slices around their own straight line over time, with lag-1 autocorrelation taken into account:
 n slices with lag-one correlation r count as n·(1−r)/(1+r), r lifted by (1+3r)/n against its known bias in short series
 (Kendall 1954). One run says nothing of how runs differ among themselves, so ``RUN_TO_RUN`` is added in quadrature.
-Degrees of freedom after Welch and Satterthwaite. A difference is that of logarithms, so that it is the same from either
+Degrees of freedom after Welch and
+Satterthwaite. A difference is that of logarithms, so that it is the same from either
 side.
 """
 
@@ -17,7 +18,7 @@ from scipy.special import stdtrit
 
 RUN_TO_RUN = 0.004
 """Relative spread between runs of one setting under good conditions; what a single run cannot tell of itself."""
-RUN_TO_RUN_FREEDOM = 30.0
+RUN_TO_RUN_DEGREES = 30.0
 LEAST_SLICES = 6
 SURE = 0.975
 HIGHER, LOWER, UNDECIDED = "higher", "lower", "undecided"
@@ -25,11 +26,11 @@ HIGHER, LOWER, UNDECIDED = "higher", "lower", "undecided"
 
 @dataclass(frozen=True, slots=True)
 class Estimate:
-    """A mean, its relative standard error with degrees of freedom, and from how many values it comes."""
+    """A mean, its relative standard error with degrees of degrees_of_freedom, and from how many values it comes."""
 
     mean: float
     error: float
-    freedom: float
+    degrees_of_freedom: float
     count: int
 
 
@@ -67,16 +68,16 @@ def from_slices(values: Sequence[float], mean: float) -> Estimate | None:
     n = len(values)
     if n < LEAST_SLICES or mean <= 0:
         return None
-    scatter, alike = scatter_of(values)
-    counted = max(2.0, n * (1.0 - alike) / (1.0 + alike))
+    scatter, autocorrelation = scatter_of(values)
+    counted = max(2.0, n * (1.0 - autocorrelation) / (1.0 + autocorrelation))
     within = scatter / mean / np.sqrt(counted)
     error = float(np.hypot(within, RUN_TO_RUN))
-    parts = within**4 / (counted - 1.0) + RUN_TO_RUN**4 / RUN_TO_RUN_FREEDOM
+    parts = within**4 / (counted - 1.0) + RUN_TO_RUN**4 / RUN_TO_RUN_DEGREES
     return Estimate(mean, error, float(error**4 / parts), 1)
 
 
 def scatter_of(values: Sequence[float]) -> tuple[float, float]:
-    """Return the standard deviation around the straight line over time, and the likeness of neighbours (0 to 0.9)."""
+    """Return the standard deviation around the straight line over time, and the lag-1 autocorrelation (0 to 0.9)."""
     n = len(values)
     x = np.arange(n) - (n - 1) / 2.0
     y = np.asarray(values, dtype=float)
@@ -95,9 +96,11 @@ def difference(of: Estimate, against: Estimate) -> Difference:
     if error == 0.0:
         percent = 100.0 * (exp(step) - 1.0)
         return Difference(percent, percent, percent, _verdict(percent, percent))
-    freedom = error**4 / (of.error**4 / of.freedom + against.error**4 / against.freedom)
-    reach = float(stdtrit(freedom, SURE)) * error
-    low, high = (100.0 * (exp(step + way * reach) - 1.0) for way in (-1.0, 1.0))
+    degrees_of_freedom = error**4 / (
+        of.error**4 / of.degrees_of_freedom + against.error**4 / against.degrees_of_freedom
+    )
+    half_width = float(stdtrit(degrees_of_freedom, SURE)) * error
+    low, high = (100.0 * (exp(step + way * half_width) - 1.0) for way in (-1.0, 1.0))
     return Difference(100.0 * (exp(step) - 1.0), low, high, _verdict(low, high))
 
 

@@ -5,6 +5,9 @@ from dataclasses import dataclass
 
 from upright_bolt.model.run import RunRecord, RunState
 
+PROVING = (RunState.FINISHED, RunState.STOPPED)
+"""Runs that ended by themselves, or because a person ended them: up to there all went well."""
+
 
 @dataclass(frozen=True, slots=True)
 class Evidence:
@@ -13,7 +16,7 @@ class Evidence:
     Attributes:
         value: in the control's unit.
         passed_s: seconds under load of runs that ended well there.
-        broke: runs there with wrong results or dead workers.
+        broke: runs there with wrong results or dead workers, or that ended with the machine.
     """
 
     value: float
@@ -22,17 +25,20 @@ class Evidence:
 
 
 def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidence, ...]]:
-    """Return by control name what runs on ``machine`` showed, values rising."""
+    """Return by control name what runs on ``machine`` showed, values rising.
+
+    A run that failed for another reason, or was cut off when its program ended, shows nothing and is left out.
+    """
     gathered: dict[str, dict[float, Evidence]] = {}
     for run in runs:
-        if run.head.machine != machine or run.end.state is RunState.RUNNING:
+        broke = bool(run.errors) or run.end.state is RunState.RESTARTED
+        if run.head.machine != machine or not (broke or run.end.state in PROVING):
             continue
-        broke = bool(run.errors)
+        passed = 0.0 if broke else run.end.duration_s
         for name, value in run.head.settings.items():
             if isinstance(value, str):
                 continue
-            place = gathered.setdefault(name, {})
-            before = place.get(value, Evidence(value, 0.0, 0))
-            passed = 0.0 if broke else run.end.duration_s
-            place[value] = Evidence(value, before.passed_s + passed, before.broke + broke)
-    return {name: tuple(place[value] for value in sorted(place)) for name, place in gathered.items()}
+            at_values = gathered.setdefault(name, {})
+            before = at_values.get(value, Evidence(value, 0.0, 0))
+            at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke)
+    return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}

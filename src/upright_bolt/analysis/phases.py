@@ -7,9 +7,9 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.holding import NO_BOUNDS, Bounds, evidence
+from upright_bolt.analysis.constraints import NO_BOUNDS, Bounds, basis_of
 from upright_bolt.analysis.summary import constraint_shares
-from upright_bolt.model.constraint import CODE, Constraint
+from upright_bolt.model.constraint import CODE, Basis, Constraint
 
 Floats = NDArray[np.float64]
 ABOVE = 1.06
@@ -32,7 +32,7 @@ class Held:
     constraint: str
     share: float
     since_s: float
-    evidence: str
+    basis: Basis
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,40 +129,17 @@ def _held(time_s: Floats, columns: Mapping[str, Floats], where: NDArray[np.bool_
             if share < LEAST_SHARE:
                 continue
             constraint = Constraint(word)
-            places = np.flatnonzero(where & (codes == CODE[constraint]))
-            read = partial(_mean_at, columns, places)
-            said = evidence(constraint, read, bounds=bounds, kind=kind)
-            found.append(Held(kind, word, share, float(time_s[places[0]]), said))
+            indices = np.flatnonzero(where & (codes == CODE[constraint]))
+            read = partial(_mean_at, columns, indices)
+            said = basis_of(constraint, read, bounds=bounds, kind=kind)
+            found.append(Held(kind, word, share, float(time_s[indices[0]]), said))
     return tuple(found)
 
 
-def _mean_at(columns: Mapping[str, Floats], places: NDArray[np.intp], name: str) -> float | None:
+def _mean_at(columns: Mapping[str, Floats], indices: NDArray[np.intp], name: str) -> float | None:
     column = columns.get(name)
-    return None if column is None else _mean(column[places][~np.isnan(column[places])])
+    return None if column is None else _mean(column[indices][~np.isnan(column[indices])])
 
 
 def _mean(values: Floats) -> float | None:
     return float(values.mean()) if values.size else None
-
-
-def sentence(phases: tuple[Phase, ...]) -> str:
-    """Return what held the clock back in the last phase, e.g. "After 31 s the sustained limit held it for 94 % …"."""
-    last = phases[-1] if phases else None
-    held = {word: share for word, share in last.constraint_share.items() if share >= 0.005} if last else {}
-    if last is None or not held:
-        return ""
-    word, share = next(iter(held.items()))
-    begin = f"After {last.from_s:.0f} s" if last.from_s else "Throughout"
-    if last.name == WHOLE:
-        return ""
-    of_time = f"for {share:.0%} of the time"
-    if word == Constraint.UNKNOWN:
-        return f"{begin} it is not known what held it, {of_time}."
-    if word == Constraint.NO_WORK:
-        return f"{begin} it had too little work to be held back, {of_time}."
-    if word == Constraint.HEAT:
-        return f"{begin} heat held it {of_time}."
-    heat = f"; heat for {held[Constraint.HEAT]:.0%}" if Constraint.HEAT in held else ""
-    if not heat and last.temp_c is not None:
-        heat = "; heat never did"
-    return f"{begin} the {word} held it {of_time}{heat}."

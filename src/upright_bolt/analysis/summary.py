@@ -71,10 +71,10 @@ def first_held(time_s: Floats, codes: Floats | None, where: NDArray[np.bool_]) -
     """Return when something first held the clock below what its turbo table gives, and what; None if nothing did."""
     if codes is None:
         return None, ""
-    places = np.flatnonzero(where & np.isin(codes, HOLDING))
-    if not places.size:
+    indices = np.flatnonzero(where & np.isin(codes, HOLDING))
+    if not indices.size:
         return None, ""
-    return float(time_s[places[0]]), ORDER[int(codes[places[0]])].value
+    return float(time_s[indices[0]]), ORDER[int(codes[indices[0]])].value
 
 
 def _battery(columns: Mapping[str, Floats], where: NDArray[np.bool_]) -> dict[str, float]:
@@ -99,8 +99,8 @@ def slice_means(time_s: Floats, column: Floats | None, duration_s: float) -> lis
     if column is None or duration_s < BURST_S + SLICE_S:
         return []
     edges = np.arange(BURST_S, duration_s + 1e-6, SLICE_S)
-    places = np.searchsorted(time_s, edges)
-    parts = [column[a:b] for a, b in pairwise(places)]
+    indices = np.searchsorted(time_s, edges)
+    parts = [column[a:b] for a, b in pairwise(indices)]
     if not parts or any(not part.size or np.isnan(part).any() for part in parts):
         return []
     return [round(float(part.mean()), 4) for part in parts]

@@ -1,6 +1,6 @@
 """Any result against any control, over all runs that carry both: points with error bars, joined where alike.
 
-Runs belong together (a *strand*) if they ran the same workload on the same machine with the same settings but for
+Runs belong together (one *line*) if they ran the same workload on the same machine with the same settings but for
 the control that is looked at. The error bar of a point is the interval of 95 % of its mean: over repeats by Student's
 t, for a single run from its slices (see ``analysis.difference``); where neither tells, there is none.
 """
@@ -13,33 +13,30 @@ from scipy.special import stdtrit
 from upright_bolt.analysis.compare import estimate
 from upright_bolt.analysis.difference import SURE
 from upright_bolt.analysis.numbers import NUMBERS, value_of
-from upright_bolt.model.control import CATALOGUE, Kind, Value, show_value
+from upright_bolt.model.catalogue import Kind, beside, declaration_of, in_order
+from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.run import RunHead, RunRecord, RunState
 
 MOST_WORDS = 3
-COMPANIONS = {
-    "core-offset": "cache-offset", "cache-offset": "core-offset", "sustained": "burst", "burst": "sustained",
-}  # fmt: skip
-"""Controls that people move together: one voltage rail, and flat limits that leave no burst."""
 
 
 @dataclass(frozen=True, slots=True)
 class Point:
-    """The mean of some runs at one value of the control; ``reach`` is half its interval, None if not known."""
+    """The mean of some runs at one value of the control; ``half_width`` is half its interval, None if not known."""
 
     x: float
     mean: float
-    reach: float | None
+    half_width: float | None
     runs: tuple[int, ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Strand:
+class SweepLine:
     """Points of runs that differ in nothing but the control, values rising.
 
     Attributes:
         work: workload and machine.
-        words: what sets it apart from the strand with the most runs, e.g. ``"burst 60 W"``; empty for that one.
+        words: what sets it apart from the line with the most runs, e.g. ``"burst 60 W"``; empty for that one.
         errors: values of the control at which a run gave wrong results.
     """
 
@@ -49,8 +46,8 @@ class Strand:
     errors: tuple[float, ...] = ()
 
 
-def strands(runs: Iterable[RunRecord], control: str, key: str) -> tuple[Strand, ...]:
-    """Return the strands, the one with the most runs first.
+def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine, ...]:
+    """Return the lines, the one with the most runs first.
 
     Args:
         runs: all runs to look at.
@@ -61,7 +58,7 @@ def strands(runs: Iterable[RunRecord], control: str, key: str) -> tuple[Strand, 
     words = words_of(control, looked_at)
     grouped: dict[tuple[object, ...], list[RunRecord]] = {}
     for run in looked_at:
-        if run.end.state in (RunState.FINISHED, RunState.FAILED) and _place(control, words, run) is not None:
+        if run.end.state in (RunState.FINISHED, RunState.FAILED) and _index(control, words, run) is not None:
             for rest in _rests(control, run):
                 grouped.setdefault((run.head.machine, run.head.workload, run.head.options, rest), []).append(run)
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
@@ -70,9 +67,9 @@ def strands(runs: Iterable[RunRecord], control: str, key: str) -> tuple[Strand, 
     for group in ordered:
         points = _points(group, control, words, key)
         if points and first is not None:
-            wrong = sorted({x for run in group if run.errors and (x := _place(control, words, run)) is not None})
+            wrong = sorted({x for run in group if run.errors and (x := _index(control, words, run)) is not None})
             head = group[0].head
-            found.append(Strand(points, (head.workload, head.machine), _apart(head, first, control), tuple(wrong)))
+            found.append(SweepLine(points, (head.workload, head.machine), _apart(head, first, control), tuple(wrong)))
     return tuple(found)
 
 
@@ -80,10 +77,16 @@ def _rests(control: str, run: RunRecord) -> list[tuple[object, ...]]:
     """Return the settings besides the control; where its companion moves along with it, also those without it."""
     settings = run.head.settings
     rest = tuple(sorted((n, v) for n, v in settings.items() if n != control))
-    companion = COMPANIONS.get(control)
-    if companion is None or settings.get(companion) != settings.get(control):
+    companion = companion_of(control)
+    if not companion or settings.get(companion) != settings.get(control):
         return [rest]
     return [rest, ("alike", *(entry for entry in rest if entry[0] != companion))]
+
+
+def companion_of(control: str) -> str:
+    """Return the control that people move together with this one; empty for none."""
+    companion = declaration_of(control).companion
+    return beside(control, companion) if companion else ""
 
 
 def _without_repeats(groups: list[list[RunRecord]]) -> list[list[RunRecord]]:
@@ -101,20 +104,22 @@ def _without_repeats(groups: list[list[RunRecord]]) -> list[list[RunRecord]]:
 def _points(group: Sequence[RunRecord], control: str, words: tuple[str, ...], key: str) -> tuple[Point, ...]:
     at: dict[float, list[RunRecord]] = {}
     for run in group:
-        x = _place(control, words, run)
+        x = _index(control, words, run)
         if x is not None and value_of(run, key) is not None and run.end.state is RunState.FINISHED:
             at.setdefault(x, []).append(run)
     found = []
     for x, runs in sorted(at.items()):
         values = [v for run in runs if (v := value_of(run, key)) is not None]
         told = estimate(runs, key)
-        reach = float(stdtrit(told.freedom, SURE)) * told.error * told.mean if told is not None else None
-        found.append(Point(x, sum(values) / len(values), reach, tuple(run.id for run in runs)))
+        half_width = (
+            float(stdtrit(told.degrees_of_freedom, SURE)) * told.error * told.mean if told is not None else None
+        )
+        found.append(Point(x, sum(values) / len(values), half_width, tuple(run.id for run in runs)))
     return tuple(found)
 
 
-def _place(control: str, words: tuple[str, ...], run: RunRecord) -> float | None:
-    """Return where a run stands on the control's axis: its number, or the place of its word among the choices."""
+def _index(control: str, words: tuple[str, ...], run: RunRecord) -> float | None:
+    """Return where a run stands on the control's axis: its number, or the index of its word among the choices."""
     value = run.head.settings.get(control)
     if not isinstance(value, str):
         return value
@@ -122,8 +127,8 @@ def _place(control: str, words: tuple[str, ...], run: RunRecord) -> float | None
 
 
 def words_of(control: str, runs: Iterable[RunRecord]) -> tuple[str, ...]:
-    """Return the words that stand for a control's places on the axis, in their order; empty where numbers do."""
-    kind = CATALOGUE[control].kind
+    """Return the words that stand for a control's indices on the axis, in their order; empty where numbers do."""
+    kind = declaration_of(control).kind
     if kind is Kind.SWITCH:
         return ("off", "on")
     if kind is not Kind.CHOICE:
@@ -134,9 +139,9 @@ def words_of(control: str, runs: Iterable[RunRecord]) -> tuple[str, ...]:
 def _apart(mine: RunHead, its: RunHead, control: str) -> str:
     said = [mine.machine] if mine.machine != its.machine else []
     said += [mine.workload] if mine.workload != its.workload else []
-    apart = (control, COMPANIONS.get(control))
+    apart = (control, companion_of(control))
     names = [n for n in mine.settings if n not in apart and mine.settings.get(n) != its.settings.get(n)]
-    if not said and not names and apart[1] is not None:
+    if not said and not names and apart[1]:
         names = [apart[1]]
     said += [f"{name} {show_value(name, mine.settings[name])}" for name in names[:MOST_WORDS]]
     return ", ".join(said)
@@ -149,7 +154,7 @@ def controls_with_runs(runs: Iterable[RunRecord]) -> tuple[str, ...]:
         for name, value in run.head.settings.items():
             seen.setdefault(name, set()).add(value)
     kinds = (Kind.SCALE, Kind.SWITCH, Kind.CHOICE)
-    return tuple(name for name in CATALOGUE if CATALOGUE[name].kind in kinds and len(seen.get(name, ())) > 1)
+    return tuple(name for name in in_order(seen) if declaration_of(name).kind in kinds and len(seen[name]) > 1)
 
 
 def results_of(runs: Iterable[RunRecord]) -> tuple[str, ...]:

@@ -23,7 +23,7 @@ HOLDER = "the window"
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class MachineChoice:
     """The machine as typed, and the data folder that was given, if any."""
 
     machine: str
@@ -36,9 +36,9 @@ class Place:
 
 
 @contextmanager
-def session_at(place: Place, *, exclusive: bool) -> Iterator["Session"]:
+def session_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["Session"]:
     """Open a session and close it in the end; what was recovered or went wrong is said on standard error."""
-    session = open_session(place.machine, place.given, COMMAND, exclusive=exclusive)
+    session = open_session(choice.machine, choice.given, COMMAND, exclusive=exclusive)
     if session.recovered:
         print(session.recovered, file=sys.stderr)
     try:
@@ -50,11 +50,11 @@ def session_at(place: Place, *, exclusive: bool) -> Iterator["Session"]:
 
 
 @contextmanager
-def store_at(place: Place) -> Iterator["RunStore"]:
+def store_at(choice: MachineChoice) -> Iterator["RunStore"]:
     """Open the run store and close it in the end."""
     from upright_bolt.store.runs import RunStore
 
-    store = RunStore(place.data / "runs.sqlite")
+    store = RunStore(choice.data / "runs.sqlite")
     try:
         yield store
     finally:
@@ -78,7 +78,7 @@ def print_table(rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> 
 
 
 def run_number(text: str) -> int:
-    """Return the number of a run as typed. Raises BadInput if it is none."""
+    """Return the number of a run as typed. Raises BadInput if it is not one."""
     if not (text.isascii() and text.isdecimal()):
-        raise BadInput(f"“{text}” is no run number. “upright-bolt runs” lists the numbers.")
+        raise BadInput(f"“{text}” is not a run number. “upright-bolt runs” lists the numbers.")
     return int(text)

@@ -7,8 +7,8 @@ from typing import Annotated
 import typer
 
 from upright_bolt.app import open_session
-from upright_bolt.cli import runs, shown, window
-from upright_bolt.cli.context import HOLDER, Place, session_at, store_at
+from upright_bolt.cli import output, runs, window
+from upright_bolt.cli.context import HOLDER, MachineChoice, session_at, store_at
 from upright_bolt.model.run import RunState
 from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.work import Work
@@ -47,28 +47,30 @@ def demo(
     ] = 20,
 ) -> int:
     """Show the simulated laptop tern: in the window, or played offscreen where there is no display."""
-    place = Place(MACHINE, context.obj.given)
-    make_history(place)
+    choice = MachineChoice(MACHINE, context.obj.given)
+    make_history(choice)
     if not play and (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
-        return window.show(place)
+        return window.show(choice)
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
-    from upright_bolt.desktop.story import Story
+    from upright_bolt.desktop.walkthrough import Walkthrough
 
-    stock, tried = Story(open_session(MACHINE, place.given, HOLDER, exclusive=True), place.data, pictures, print).play()
+    stock, tried = Walkthrough(
+        open_session(MACHINE, choice.given, HOLDER, exclusive=True), choice.data, pictures, print
+    ).play()
     print()
-    shown.compare_runs(place, [stock, tried], None, as_json=False)
+    output.compare_runs(choice, [stock, tried], None, as_json=False)
     print(f"\nPictures are in {pictures}.")
     if real_seconds:
         print(f"\nThe same load for {real_seconds} s on this computer's own cores:\n")
         runs.run_once(
-            Place("host", place.given), Work("steady", float(real_seconds)), "This computer", {}, as_json=False
+            MachineChoice("host", choice.given), Work("steady", float(real_seconds)), "This computer", {}, as_json=False
         )
     return 0
 
 
-def make_history(place: Place) -> None:
+def make_history(choice: MachineChoice) -> None:
     """Make the earlier runs, each from a cool machine, unless there are runs already."""
-    with session_at(place, exclusive=True) as session, store_at(place) as store:
+    with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         if any(run.end.state is RunState.FINISHED for run in store.all()):
             return
         print("Making a little history by running on the twin …")
@@ -78,7 +80,7 @@ def make_history(place: Place) -> None:
             settings = parse_assignments(words)
             if settings:
                 session.try_settings(settings, standing=False)
-            session.start_run(workload, length_s, label, store)
+            session.start_run(Work(workload, length_s), label, store)
             runs.carry_on(session)
             if settings:
                 session.put_back("the history's next run")

@@ -22,7 +22,7 @@ def export(
     """Write runs to files: telemetry as CSV, everything as JSON, a report as HTML."""
     from upright_bolt.analysis.compare import compare
     from upright_bolt.model.run import LETTERS
-    from upright_bolt.store.export import export_csv
+    from upright_bolt.reports.export import export_csv
 
     ids = list(dict.fromkeys(run_number(text) for text in run_ids))
     if to_csv is None and to_json is None and to_html is None:
@@ -31,27 +31,27 @@ def export(
         raise BadInput("Telemetry of one run goes into one CSV file; name one run, or use --to-json.")
     if to_html is not None and len(ids) > len(LETTERS):
         raise BadInput(f"A report sets up to {len(LETTERS)} runs side by side; these are {len(ids)}.")
-    told: dict[str, object] = {"runs": ids}
+    answer: dict[str, object] = {"runs": ids}
     said = []
     with store_at(context.obj) as store:
         if to_csv is not None:
             rows = export_csv(store, ids[0], to_csv)
-            told |= {"id": ids[0], "rows": rows, "file": str(to_csv)}
+            answer |= {"id": ids[0], "rows": rows, "file": str(to_csv)}
             said.append(f"{rows} samples of run {ids[0]} written to {to_csv}.")
         if to_json is not None:
             from upright_bolt.store.exchange import export_json
 
             count = export_json(store, ids, to_json)
-            told["json"] = str(to_json)
+            answer["json"] = str(to_json)
             said.append(f"{count} run{'s' if count > 1 else ''} written to {to_json}.")
         if to_html is not None:
-            from upright_bolt.store.report import export_html
+            from upright_bolt.reports.report import export_html
 
             records = [store.get(run_id) for run_id in ids]
             export_html(store, compare(records, records[0], store.all()), to_html)
-            told["html"] = str(to_html)
+            answer["html"] = str(to_html)
             said.append(f"A report is written to {to_html}.")
-    print_json(told) if as_json else print("\n".join(said))
+    print_json(answer) if as_json else print("\n".join(said))
 
 
 def bring_in(

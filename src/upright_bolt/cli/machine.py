@@ -7,13 +7,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from upright_bolt.cli.context import AsJson, Place, print_json, print_table, session_at
+from upright_bolt.analysis.effective_limits import effective_limits
+from upright_bolt.cli.context import AsJson, MachineChoice, print_json, print_table, session_at
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.control import Control
-from upright_bolt.model.sheet import conflicts, counting, sheet
+from upright_bolt.wording.notes import clause, sentence
+from upright_bolt.wording.sheet import conflicts, sheet
 
 if TYPE_CHECKING:
-    from upright_bolt.session.sampler import Sample
+    from upright_bolt.model.sample import Sample
     from upright_bolt.session.session import Session
 
 LONGEST_WAIT_S = 3600.0
@@ -23,7 +25,7 @@ def control_data(control: Control) -> dict[str, Any]:
     """Return a control as plain data."""
     return {
         "name": control.name,
-        "title": control.declaration.title,
+        "title": control.title,
         "quantity": control.declaration.quantity.name,
         "unit": control.declaration.quantity.unit,
         "min": control.minimum,
@@ -33,7 +35,8 @@ def control_data(control: Control) -> dict[str, Any]:
         "stock": control.stock,
         "in_force": control.in_force,
         "state": control.state.value,
-        "reason": control.reason,
+        "reason": sentence(control.note),
+        "reason_code": None if control.note is None else control.note.code.value,
     }
 
 
@@ -44,12 +47,12 @@ def machine_data(session: "Session") -> dict[str, Any]:
         "machine": asdict(identity) | {"driver": identity.driver or None},
         "kinds": {name: list(cpus) for name, cpus in session.about.topology.kinds},
         "controls": [control_data(control) for control in controls.values()],
-        "counting": asdict(counting(controls)),
+        "effective_limits": asdict(effective_limits(controls)),
         "conflicts": conflicts(session.about, controls, session.status()),
         "sensors": [
             {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in session.about.sensors
         ],
-        "missing": [asdict(entry) for entry in session.about.missing],
+        "missing": [{"what": gap.about, "why": clause(gap), "code": gap.code.value} for gap in session.about.gaps],
     }
 
 
@@ -86,7 +89,7 @@ def capture(
     as_json: AsJson = False,
 ) -> None:
     """Collect the kernel files and registers that this program looks at, for a bug report; nothing personal."""
-    from upright_bolt.store import capture as captures
+    from upright_bolt.captures import archive as captures
 
     if not target.name.endswith(".tar.gz"):
         raise BadInput(f"{target}: a capture is a .tar.gz file.")
@@ -107,11 +110,13 @@ def add_to(app: typer.Typer) -> None:
     app.command("sample")(sample)
 
 
-def _sample(place: Place, count: int, step_s: float, to_csv: Path | None, *, as_json: bool) -> None:
-    with session_at(place, exclusive=False) as session:
-        if step_s < session.reach.fastest_s and count > 1:
-            fastest = f"{session.reach.fastest_s * 1000:.0f}ms"
-            raise BadInput(f"interval: here a sample is taken every {fastest} at most: the service shares it out.")
+def _sample(choice: MachineChoice, count: int, step_s: float, to_csv: Path | None, *, as_json: bool) -> None:
+    with session_at(choice, exclusive=False) as session:
+        if step_s < session.access.fastest_s and count > 1:
+            fastest = f"{session.access.fastest_s * 1000:.0f}ms"
+            raise BadInput(
+                f"interval: here a sample is taken every {fastest} at most: the service hands the same sample to all."
+            )
         clock = session.machine.clock
         session.tick()  # rates need a sample before the first one shown
         due = clock.now_s() + min(step_s, 0.5)

@@ -8,7 +8,7 @@ import typer
 from upright_bolt import __version__
 from upright_bolt.app import DEFAULT_MACHINE
 from upright_bolt.cli import demo, machine, runs, service, settings, window
-from upright_bolt.cli.context import Place
+from upright_bolt.cli.context import MachineChoice
 
 
 def _version(value: bool) -> None:
@@ -34,7 +34,7 @@ def build() -> typer.Typer:
         version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True)] = False,  # noqa: ARG001
     ) -> None:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
-        context.obj = Place(on, data)
+        context.obj = MachineChoice(on, data)
         if context.invoked_subcommand is None:
             raise typer.Exit(window.show(context.obj))
 

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from upright_bolt.cli import files
-from upright_bolt.cli.context import AsJson, Place, print_json, run_number, session_at, store_at
-from upright_bolt.cli.shown import compare_runs, print_list, print_run
-from upright_bolt.cli.waiting import Bar
+from upright_bolt.cli.context import AsJson, MachineChoice, print_json, run_number, session_at, store_at
+from upright_bolt.cli.output import compare_runs, print_list, print_run
+from upright_bolt.cli.progress import Bar
 from upright_bolt.errors import BadInput, BoltError, MachineFroze
 from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
@@ -20,7 +20,7 @@ from upright_bolt.model.work import WORKLOADS, Options, Work, split_command
 BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
 
 if TYPE_CHECKING:
-    from upright_bolt.session.running import ActiveRun
+    from upright_bolt.session.active_run import ActiveRun
     from upright_bolt.session.session import Session
 
 
@@ -96,7 +96,7 @@ def list_(
             records = store.all()
         print_list(records, as_json=as_json)
         if to_csv is not None:
-            from upright_bolt.store.export import runs_table, write_table
+            from upright_bolt.reports.export import runs_table, write_table
 
             write_table(runs_table(records), to_csv)
 
@@ -115,7 +115,7 @@ def show(
 def note(
     context: typer.Context,
     run_id: Annotated[str, typer.Argument(metavar="ID")],
-    text: Annotated[str | None, typer.Option("--text", help="A note; it takes the place of the old one.")] = None,
+    text: Annotated[str | None, typer.Option("--text", help="A note; it takes the choice of the old one.")] = None,
     measures: Annotated[
         list[str] | None, typer.Option("--measure", help="NAME=NUMBER UNIT measured by hand: noise=38.5dB")
     ] = None,
@@ -132,7 +132,7 @@ def note(
     if text is None and not found and score is None and frames is None:
         raise BadInput("There is nothing to add: give --text, --measure, --score or --frame-times.")
     if score is not None and not isfinite(score):
-        raise BadInput(f"score: {score} is no number that could be kept.")
+        raise BadInput(f"score: {score} is not a number that could be kept.")
     with store_at(context.obj) as store:
         figures = _frame_figures(frames, column, unit) if frames is not None else {}
         record = store.annotate(run_number(run_id), text, found, score, figures)
@@ -140,7 +140,7 @@ def note(
 
 
 def _frame_figures(path: Path, column: str, unit: str) -> dict[str, float]:
-    from upright_bolt.analysis.felt import frame_numbers
+    from upright_bolt.analysis.responsiveness import frame_numbers
     from upright_bolt.store.frame_file import read_frame_times
 
     found = frame_numbers(read_frame_times(path, column, unit))
@@ -192,7 +192,7 @@ def _degrees(text: str, what: str) -> float | None:
 
 
 def run_once(
-    place: Place,
+    choice: MachineChoice,
     work: Work,
     label: str,
     settings: Settings,
@@ -201,12 +201,12 @@ def run_once(
     below_c: float | None = None,
 ) -> RunRecord:
     """Run a workload once, print the run, and return it."""
-    with session_at(place, exclusive=True) as session, store_at(place) as store:
-        for orphan in store.mark_unfinished(session.machine.word):
+    with session_at(choice, exclusive=True) as session, store_at(choice) as store:
+        for orphan in store.mark_unfinished(session.machine.word, session.boot_id):
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
             _try_for_run(session, settings)
-        session.start(work, label, store)
+        session.start_run(work, label, store)
         record = store.get(carry_on(session).id)
         print_run(store, record, below_c, as_json=as_json)
     return record
@@ -245,7 +245,7 @@ def carry_on(session: "Session") -> "ActiveRun":
             ended = session.end_run()
         except MachineFroze as froze:
             if session.run is not None:
-                session.run.fail(str(froze))
+                session.run.end_with_machine(str(froze))
             raise
     if ended is None:
         raise BoltError("The run ended without a result.")

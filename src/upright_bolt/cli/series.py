@@ -4,9 +4,9 @@ import sys
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from upright_bolt.cli.context import Place, print_json, print_table, session_at, store_at
-from upright_bolt.cli.shown import print_comparison
-from upright_bolt.cli.waiting import Bar
+from upright_bolt.cli.context import MachineChoice, print_json, print_table, session_at, store_at
+from upright_bolt.cli.output import print_comparison
+from upright_bolt.cli.progress import Bar
 from upright_bolt.errors import BoltError, MachineFroze
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import RunRecord
@@ -19,21 +19,23 @@ if TYPE_CHECKING:
     from upright_bolt.store.runs import RunStore
 
 
-def carry_out(place: Place, steps: "Sequence[Step]", work: "Work", cool_c: float | None, *, as_json: bool) -> None:
+def carry_out(
+    choice: MachineChoice, steps: "Sequence[Step]", work: "Work", cool_c: float | None, *, as_json: bool
+) -> None:
     """Make the runs one after another, print them, and put everything back; safe to interrupt at any moment.
 
     Raises:
         BadInput: a trial is running, or a setting cannot be.
         BoltError: a run did not end well, or the machine did not cool down.
     """
-    with session_at(place, exclusive=True) as session, store_at(place) as store:
+    with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         series = session.start_series(steps, work, store, cool_c)
         done = _follow(session, store, series, len(steps), quiet=as_json)
         if series.fault is not None:
             raise series.fault
         known = store.all()
     if as_json:
-        from upright_bolt.store.export import run_data
+        from upright_bolt.reports.export import run_data
 
         print_json({"series": series.name, "runs": [run_data(record) for record in done]})
         return
@@ -67,7 +69,7 @@ def _follow(
             raise BoltError(f"Stopped after {len(done)} of {count} runs; everything is put back.") from None
         except MachineFroze as froze:
             if session.run is not None:
-                session.run.fail(str(froze))
+                session.run.end_with_machine(str(froze))
             raise
     return done
 
@@ -83,7 +85,8 @@ def _line(record: RunRecord) -> str:
 
 def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
     """Print what the runs show: one row per setting, and two settings compared."""
-    from upright_bolt.analysis.compare import compare, mean_and_spread
+    from upright_bolt.analysis.compare import compare
+    from upright_bolt.wording.comparison import mean_and_spread
 
     groups: dict[str, list[RunRecord]] = {}
     for record in done:

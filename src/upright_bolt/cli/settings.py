@@ -6,13 +6,15 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.cli.context import AsJson, print_json, print_table, session_at
-from upright_bolt.errors import BadInput, Refused
-from upright_bolt.model.control import CATALOGUE, show_value
+from upright_bolt.errors import BadInput
+from upright_bolt.model.catalogue import declaration_of, title_of
+from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
+from upright_bolt.wording.trials import as_error, refusal, row_sentence
 
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
-    from upright_bolt.model.trial import ApplyReport, Status, Trial
+    from upright_bolt.model.trial import ApplyReport, ApplyRow, Status, Trial
 
 
 def trial_data(trial: "Trial | None") -> dict[str, Any] | None:
@@ -45,12 +47,11 @@ def set_(
         if report.ok and keep:
             session.keep()
     if as_json:
-        print_json([asdict(row) for row in report.rows])
+        print_json([{**asdict(row), "why": row_sentence(row), "code": _code(row)} for row in report.rows])
     else:
         _print_report(report, kept=keep)
     if not report.ok:
-        refusal = BadInput if report.bad_input else Refused
-        raise refusal(report.sentence() + _left(report))
+        raise type(as_error(report))(refusal(report) + _left(report))
     return 0
 
 
@@ -114,10 +115,10 @@ def add_to(app: typer.Typer) -> None:
 def _ask_first(settings: "Settings", confirm: str) -> None:
     """Raise BadInput unless a control that takes a protection away is named a second time."""
     for name, value in settings.items():
-        declared = CATALOGUE[name]
+        declared = declaration_of(name)
         if declared.deliberate and value == "off" and confirm != name:
             raise BadInput(
-                f"{declared.title}: {declared.hint} If you want that, say so: add --confirm {name} to the command."
+                f"{title_of(name)}: {declared.hint} If you want that, say so: add --confirm {name} to the command."
             )
 
 
@@ -127,11 +128,15 @@ def _left(report: "ApplyReport") -> str:
     return f" These files could not be put back and hold something else: {', '.join(report.left_changed)}."
 
 
+def _code(row: "ApplyRow") -> str | None:
+    return None if row.why is None else row.why.code.value
+
+
 def _print_report(report: "ApplyReport", *, kept: bool) -> None:
     rows = [("control", "asked", "got", "")]
     for row in report.rows:
         got = show_value(row.name, row.got)
-        why = row.why if row.ok else "not set"
+        why = row_sentence(row) if row.ok else "not set"
         rows.append((row.name, show_value(row.name, row.asked), got, why))
     print_table(rows)
     if report.ok:

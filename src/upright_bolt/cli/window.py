@@ -7,11 +7,11 @@ from typing import Annotated
 import typer
 
 from upright_bolt.app import open_session
-from upright_bolt.cli.context import HOLDER, Place
+from upright_bolt.cli.context import HOLDER, MachineChoice
 from upright_bolt.errors import BoltError
 
 
-def show(place: Place, view: str = "workbench") -> int:
+def show(choice: MachineChoice, view: str = "workbench") -> int:
     """Open the window and return its exit code.
 
     Raises:
@@ -22,10 +22,10 @@ def show(place: Place, view: str = "workbench") -> int:
             "There is no display to open a window on. Every capability is on the command line too: upright-bolt --help."
         )
     try:
-        from upright_bolt.desktop.start import open_window
+        from upright_bolt.desktop.app import open_window
     except ImportError as fault:
         raise BoltError(f"The window's libraries cannot be loaded ({fault}). “make setup” installs them.") from fault
-    return open_window(open_session(place.machine, place.given, HOLDER, exclusive=True), place.data, view)
+    return open_window(open_session(choice.machine, choice.given, HOLDER, exclusive=True), choice.data, view)
 
 
 def window(

@@ -8,14 +8,14 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
 from upright_bolt.desktop.chart import AXIS_W, Chart
-from upright_bolt.desktop.history import Floats, spans_of, thinned
 from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
-from upright_bolt.desktop.stages import Stages
+from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import LETTERS, RunRecord
+from upright_bolt.presentation.history import Floats, spans_of, thinned
 from upright_bolt.session.numbers import HELD_BY
 
 MOST_POINTS = 500
@@ -44,7 +44,7 @@ class Overlay(QWidget):
         self._bands = Bands(theme)
         self._bands.setXLink(self.charts[0])
         layout.addWidget(self._bands)
-        self._stages, self._appearing = Stages(self), Stages(self)
+        self._stages, self._appearing = StepQueue(self), StepQueue(self)
 
     def _whole(self) -> None:
         self.charts[0].setXRange(-3, self._length * 1.03, padding=0)
@@ -178,8 +178,8 @@ class WattPicture(Chart):
             self.removeItem(words)
         self._letters = []
         known = [(r.end.numbers.power_sustained_w, r.end.score) for r in runs]
-        places = np.array([(w, s) for w, s in known if w is not None and s is not None], dtype=float).reshape(-1, 2)
-        self._others.setData(x=places[:, 0], y=places[:, 1])
+        indices = np.array([(w, s) for w, s in known if w is not None and s is not None], dtype=float).reshape(-1, 2)
+        self._others.setData(x=indices[:, 0], y=indices[:, 1])
         spots = []
         for letter, run in enumerate(chosen):
             watts, score = run.end.numbers.power_sustained_w, run.end.score
@@ -193,8 +193,8 @@ class WattPicture(Chart):
             self.addItem(words, ignoreBounds=True)
             self._letters.append(words)
         self._dots.setData(spots)
-        if len(places):
-            low, high = places.min(axis=0), places.max(axis=0)
+        if len(indices):
+            low, high = indices.min(axis=0), indices.max(axis=0)
             self.setXRange(max(0.0, low[0] - 4), high[0] + 4, padding=0)
             self.setYRange(0, high[1] * 1.18, padding=0)
-        self.say("" if len(places) else "Not measured in these runs")
+        self.say("" if len(indices) else "Not measured in these runs")

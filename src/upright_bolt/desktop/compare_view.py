@@ -12,17 +12,19 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from upright_bolt.analysis.compare import Compared, compare, finding, interval_text
+from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.files_button import FilesButton
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
-from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.run_list import RunColumn
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunState
+from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.wording import runs as run_words
+from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
 
 KEYS = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
         "score_per_watt")  # fmt: skip
@@ -79,7 +81,7 @@ class CompareView(QWidget):
         layout.addWidget(self.runs)
         layout.addWidget(rule(upright=True))
         layout.addWidget(right, 1)
-        presenter.on_runs(self._runs_changed)
+        presenter.runs_changed.connect(lambda _: self._runs_changed())
 
     def _head(self) -> QHBoxLayout:
         """Return the row that chooses the picture, and carries runs out and in."""
@@ -205,33 +207,31 @@ class CompareView(QWidget):
         self._against.setText(f"AGAINST {LETTERS[0]}, {runs[0].name.upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []
         for i, row in enumerate(rows[1:], start=1):
-            unlike = " ".join(row.unlike)
-            sentences.append(f"{LETTERS[i]}: {finding(row, runs[0])}" + (f" Unlike: {unlike}" if unlike else ""))
+            sentences.append(f"{LETTERS[i]}: {finding_with_conditions(row, runs[0])}")
         hint = "Take in a second run to compare it." if len(runs) == 1 else ""
         self._finding.setText("\n".join(sentences) or hint)
 
-    def _fill_row(self, place: int, row: Compared, *, is_base: bool) -> None:
+    def _fill_row(self, index: int, row: Compared, *, is_base: bool) -> None:
         numbers = {number.key: number for number in NUMBERS}
         times = f" × {row.repeats}" if row.repeats > 1 else ""
-        name = QTableWidgetItem(f"{LETTERS[place]}   {row.run.name}{times}")
-        name.setForeground(QBrush(QColor(run_colours(self._theme)[place])))
+        name = QTableWidgetItem(f"{LETTERS[index]}   {row.run.name}{times}")
+        name.setForeground(QBrush(QColor(run_colours(self._theme)[index])))
         name.setFont(font(9.0, bold=True))
-        self.table.setItem(place, 0, name)
+        self.table.setItem(index, 0, name)
         for j, key in enumerate(KEYS, start=1):
             number = numbers[key]
             value = number.quantity.show(row.values[key]).replace(" units/min", "")
             spread = row.spread.get(key)
-            second = [_spread(number, spread, row.values[key]), "" if is_base else row.change(number)]
+            second = [_spread(number, spread, row.values[key]), "" if is_base else change(row, number)]
             item = QTableWidgetItem(f"{value}\n{'  '.join(part for part in second if part)}".rstrip())
             item.setFont(font(8.5))
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
             item.setToolTip(_explained(row, key))
-            self.table.setItem(place, j, item)
+            self.table.setItem(index, j, item)
         name.setToolTip(row.run.name)
-        shares = row.run.end.numbers.constraint_share
-        words = "\n".join(f"{word} {share:.0%}" for word, share in list(shares.items())[:2] if share >= 0.005)
-        self.table.setItem(place, len(KEYS) + 1, QTableWidgetItem(words))
+        words = "\n".join(run_words.shares(row.run.end.numbers)[:2])
+        self.table.setItem(index, len(KEYS) + 1, QTableWidgetItem(words))
 
 
 def _spread(number: Number, spread: float | None, value: float | None) -> str:

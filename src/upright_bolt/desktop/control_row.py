@@ -9,11 +9,13 @@ from upright_bolt.desktop.pieces import button, column, label, restyle
 from upright_bolt.desktop.scale_strip import ScaleStrip
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import NONE, Control, Kind, Value, parts_of
+from upright_bolt.model.catalogue import Kind
+from upright_bolt.model.control import NONE, Control, Value, parts_of
+from upright_bolt.wording.notes import sentence
 
 
 class NumberEntry(QLineEdit):
-    """A value typed with its unit. What cannot be used stays as typed, marked, until it is mended or dropped.
+    """A value typed with its unit. What cannot be used stays as typed, marked, until it is corrected or dropped.
 
     Signals:
         typed: the text, on Enter or when the focus leaves after an edit.
@@ -61,7 +63,7 @@ class ControlRow(QWidget):
         self._fault = label("", "fault", wraps=True)
         self._fault.hide()
         self._note = label("", "muted")
-        self._title = label(control.declaration.title, "strong")
+        self._title = label(control.title, "strong")
         self._title.setToolTip(control.declaration.hint)
         self.strip: ScaleStrip | None = None
         self.entry: NumberEntry | None = None
@@ -84,7 +86,7 @@ class ControlRow(QWidget):
         self.strip = ScaleStrip(self._control, theme)
         self.strip.drafted.connect(lambda value: self._choose(name, value))
         self.strip.dropped.connect(lambda: self._choose(name, None))
-        self.entry = NumberEntry(f"{self._control.declaration.title}, typed")
+        self.entry = NumberEntry(f"{self._control.title}, typed")
         self.entry.typed.connect(self._typed)
         self.entry.dropped.connect(lambda: self._choose(name, None))
         row.addWidget(self.strip, 1)
@@ -93,7 +95,7 @@ class ControlRow(QWidget):
 
     def _table(self) -> QHBoxLayout:
         row = QHBoxLayout()
-        self.entry = NumberEntry(f"{self._control.declaration.title}, typed")
+        self.entry = NumberEntry(f"{self._control.title}, typed")
         self.entry.setMinimumWidth(0)
         self.entry.setMaximumWidth(QWIDGETSIZE_MAX)
         self.entry.typed.connect(self._typed)
@@ -109,7 +111,7 @@ class ControlRow(QWidget):
         for word in self._control.choices or ("–",):
             made = button(word, "segment")
             made.setCheckable(True)
-            made.setAccessibleName(f"{self._control.declaration.title}: {word}")
+            made.setAccessibleName(f"{self._control.title}: {word}")
             made.clicked.connect(lambda _checked, word=word: self._chosen(word))
             group.addButton(made)
             self._words[word] = made
@@ -159,7 +161,7 @@ class ControlRow(QWidget):
         if control.settable and control.stock != control.in_force:
             note = f"stock {control.show(control.stock)}"
         self._note.setText(note)
-        self.setToolTip(control.reason)
+        self.setToolTip(sentence(control.note))
         shown = draft if draft is not None else control.in_force
         if self.strip is not None:
             self.strip.show_control(control, draft if isinstance(draft, float) else None)

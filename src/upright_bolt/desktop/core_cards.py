@@ -1,27 +1,16 @@
 """Cores now: one small card per core with clock, busy share and temperature."""
 
-from dataclasses import dataclass
-
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.quantity import CLOCK
+from upright_bolt.presentation.outline import CoreNow
 
 CARD_H = 44
 GAP = 6
 LEAST_W = 88
-
-
-@dataclass(frozen=True, slots=True)
-class CoreNow:
-    """One core's numbers; None where not measured."""
-
-    name: str
-    clock_mhz: float | None
-    busy: float | None
-    temp_c: float | None
 
 
 class CoreCards(QWidget):

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from PyQt6.QtWidgets import QFileDialog, QMenu, QPushButton
 
-from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.presentation.presenter import Presenter
 
 WAYS = (
     ("report", "Report of the comparison …", "report.html", "Pages (*.html)"),

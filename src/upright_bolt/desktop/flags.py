@@ -5,7 +5,8 @@ from PyQt6.QtGui import QColor
 
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.run import RunEvent
+from upright_bolt.model.event import Event, Kept, LimitsReset, Tried, WasPutBack
+from upright_bolt.wording.events import short
 
 ROWS = 3
 MOST = 12
@@ -33,11 +34,11 @@ class Flags(Chart):
         item.setYRange(0, ROWS, padding=0)
         self.setFixedHeight(HEIGHT)
 
-    def draw(self, events: list[RunEvent], from_s: float, to_s: float) -> None:
+    def draw(self, events: list[Event], from_s: float, to_s: float) -> None:
         """Show the events between two times, the newest if there are too many."""
         visible = [event for event in events if from_s <= event.time_s <= to_s][-MOST:]
         turn = from_s + 0.72 * (to_s - from_s)
-        wanted = tuple((event.time_s, event.text, event.time_s > turn) for event in visible)
+        wanted = tuple((event.time_s, _short(event), event.time_s > turn) for event in visible)
         if wanted == self._shown:
             return
         self._shown = wanted
@@ -51,19 +52,19 @@ class Flags(Chart):
             self._line(event)
             if row is None:
                 continue
-            free[row] = event.time_s + per_px * (14 + LETTER_PX * len(_short(event.text)))
+            free[row] = event.time_s + per_px * (14 + LETTER_PX * len(_short(event)))
             self._flag(event, row, leftwards=event.time_s > turn)
 
-    def _line(self, event: RunEvent) -> None:
+    def _line(self, event: Event) -> None:
         pen = self.pen(self._colour(event), width=1.0, style="dot")
         for chart in self._below:
             line = pg.InfiniteLine(event.time_s, angle=90, pen=pen)
             chart.addItem(line, ignoreBounds=True)
             self._items.append((chart, line))
 
-    def _flag(self, event: RunEvent, row: int, *, leftwards: bool) -> None:
+    def _flag(self, event: Event, row: int, *, leftwards: bool) -> None:
         words = pg.TextItem(
-            f" {_short(event.text)} ",
+            f" {_short(event)} ",
             color=self.theme.paper,
             fill=QColor(self._colour(event)),
             anchor=(1.0 if leftwards else 0.0, 0.5),
@@ -73,13 +74,13 @@ class Flags(Chart):
         self.addItem(words, ignoreBounds=True)
         self._items.append((self, words))
 
-    def _colour(self, event: RunEvent) -> str:
+    def _colour(self, event: Event) -> str:
         theme = self.theme
-        return {"tried": theme.accent, "kept": theme.accent, "put back": theme.accent, "reset": theme.temperature}.get(
-            event.kind, theme.ink
-        )
+        if isinstance(event, Tried | Kept | WasPutBack):
+            return theme.accent
+        return theme.temperature if isinstance(event, LimitsReset) else theme.ink
 
 
-def _short(text: str) -> str:
-    text = text.replace("Changed by firmware or another program:", "Reset:")
+def _short(event: Event) -> str:
+    text = short(event)
     return text if len(text) <= 34 else text[:33] + "…"

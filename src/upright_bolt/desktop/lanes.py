@@ -6,10 +6,10 @@ from PyQt6.QtGui import QBrush, QColor
 from PyQt6.QtWidgets import QGridLayout, QLabel, QSizePolicy, QWidget
 
 from upright_bolt.desktop.chart import Chart
-from upright_bolt.desktop.history import Floats, spans_of
 from upright_bolt.desktop.pieces import label, restyle
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER, Constraint
+from upright_bolt.presentation.history import Floats, spans_of
 
 SHOWN = (
     Constraint.SUSTAINED,
@@ -85,7 +85,7 @@ class Lanes(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def draw(self, time_s: Floats, held: Floats) -> None:
-        """Fill the lanes. Both of shape (n,); ``held`` holds places in ``Constraint``."""
+        """Fill the lanes. Both of shape (n,); ``held`` holds indices in ``Constraint``."""
         for row, constraint in enumerate(SHOWN):
             spans = spans_of(time_s, held, ORDER.index(constraint)) if len(time_s) else []
             y = len(SHOWN) - row - 0.88

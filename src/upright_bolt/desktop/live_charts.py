@@ -9,12 +9,12 @@ from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.flags import Flags
-from upright_bolt.desktop.history import Floats, History, thinned
 from upright_bolt.desktop.lanes import Lanes
 from upright_bolt.desktop.pieces import column, heading, label
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
+from upright_bolt.presentation.history import Floats, History, thinned
 
 SPAN_S = 600.0
 AHEAD = 0.035

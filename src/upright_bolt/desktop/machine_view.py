@@ -4,11 +4,13 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
+from upright_bolt.analysis.effective_limits import effective_limits
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
-from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.readings import Readings
 from upright_bolt.model.control import Control, ControlState
-from upright_bolt.model.sheet import conflicts, counting, gaps_besides, scope
+from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.wording.notes import clause, sentence
+from upright_bolt.wording.sheet import conflicts, effective, gaps_besides, scope
 
 STATE_MARKS = {
     ControlState.SETTABLE: "● settable",
@@ -57,7 +59,8 @@ class MachineView(QWidget):
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(area)
-        presenter.on_change(self.show_state)
+        presenter.settings_changed.connect(lambda _: self.show_state())
+        presenter.live.connect(lambda _: self.readings.show_state())
         self.show_state()
 
     def _head(self) -> QHBoxLayout:
@@ -83,13 +86,13 @@ class MachineView(QWidget):
         kinds = ", ".join(f"{len(cpus)} on {name}" for name, cpus in outline.about.topology.kinds)
         rows = (
             ("Name", identity.name, "Opened as", f"{outline.word} ({outline.described})"),
-            ("Maker", identity.vendor or "not told", "Kernel", identity.kernel or "not told"),
+            ("Maker", identity.vendor or "unknown", "Kernel", identity.kernel or "unknown"),
             ("Processor", identity.processor or "not named", "Scaling driver", identity.driver or "none"),
             (
                 "Cores",
                 f"{identity.cores or '?'} cores, {identity.threads or '?'} threads" + (f" ({kinds})" if kinds else ""),
                 "Highest clock, ceiling",
-                ", ".join(self._heights()) or "not told",
+                ", ".join(self._heights()) or "unknown",
             ),
         )
         grid = _grid(stretch=3, gap=6)
@@ -112,7 +115,6 @@ class MachineView(QWidget):
     def show_state(self) -> None:
         """Show the controls as they stand, which limit counts, and what is at odds."""
         controls = self._presenter.controls
-        self.readings.show_state()
         at_odds = conflicts(self._presenter.outline.about, controls, self._presenter.status)
         wanted = (*controls.values(), *at_odds)
         if wanted == self._shown:
@@ -132,28 +134,28 @@ class MachineView(QWidget):
         self._add_closed(controls)
 
     def _add_odds(self, at_odds: list[str]) -> None:
-        counts = counting(self._presenter.controls).sentences()
+        counts = effective(effective_limits(self._presenter.controls))
         if counts:
             self._odds.addWidget(heading("Which limit counts"))
             self._odds.addWidget(label(" ".join(counts), wraps=True))
         if at_odds:
             self._odds.addWidget(heading("At odds"))
-            for sentence in at_odds:
-                self._odds.addWidget(label(f"▲ {sentence}", "fault", wraps=True))
+            for words in at_odds:
+                self._odds.addWidget(label(f"▲ {words}", "fault", wraps=True))
         if counts or at_odds:
             self._odds.addWidget(rule())
 
     def _add_control(self, control: Control, row: int) -> None:
-        self._grid.addWidget(label(control.declaration.title, "strong"), row, 0)
+        self._grid.addWidget(label(control.title, "strong"), row, 0)
         values = ["–" if v is None else control.show(v) for v in (control.in_force, control.stock)]
         if values[0] == values[1] and len(values[0]) > LONG_VALUE:
             values[1] = "the same"
         for j, text in enumerate((*values, scope(control)), start=1):
             self._grid.addWidget(label(text), row, j)
         self._grid.addWidget(label(STATE_MARKS[control.state]), row, 4)
-        told = control.settable and control.reason
-        words = control.reason if told else control.declaration.hint
-        self._grid.addWidget(label(words, "" if told else "muted", wraps=True), row, 5)
+        noted = control.note if control.settable else None
+        words = control.declaration.hint if noted is None else sentence(noted)
+        self._grid.addWidget(label(words, "muted" if noted is None else "", wraps=True), row, 5)
         if control.declaration.deliberate and control.settable and control.in_force == "on":
             take_away = button("Take away…")
             take_away.clicked.connect(lambda: self.asking.ask(control))
@@ -162,17 +164,18 @@ class MachineView(QWidget):
     def _add_closed(self, controls: dict[str, Control]) -> None:
         by_state: dict[tuple[str, str], list[str]] = {}
         for control in controls.values():
-            if not control.settable and control.reason:
-                key = STATE_MARKS[control.state], control.reason
-                by_state.setdefault(key, []).append(control.declaration.title)
+            if not control.settable and control.note is not None:
+                key = STATE_MARKS[control.state], sentence(control.note)
+                by_state.setdefault(key, []).append(control.title)
         row = 0
         for (mark, reason), titles in by_state.items():
             self._closed.addWidget(label(", ".join(titles), "strong", wraps=True), row, 0)
             self._closed.addWidget(label(f"{mark}. {reason}", wraps=True), row, 1)
             row += 1
         for entry in gaps_besides(self._presenter.outline.about, controls):
-            self._closed.addWidget(label(entry.what[0].upper() + entry.what[1:], "strong", wraps=True), row, 0)
-            self._closed.addWidget(label(entry.why[0].upper() + entry.why[1:] + ".", wraps=True), row, 1)
+            what, why = entry.about, clause(entry)
+            self._closed.addWidget(label(what[0].upper() + what[1:], "strong", wraps=True), row, 0)
+            self._closed.addWidget(label(why[0].upper() + why[1:] + ".", wraps=True), row, 1)
             row += 1
         if not row:
             self._closed.addWidget(label("Nothing: everything that this program knows is open here."), 0, 0)
@@ -211,7 +214,7 @@ class Question(QWidget):
         """Ask about one control."""
         self._control = control
         declared = control.declaration
-        self._words.setText(f"{declared.title}: {declared.hint} To go on, type {control.name} here.")
+        self._words.setText(f"{control.title}: {declared.hint} To go on, type {control.name} here.")
         self.entry.setAccessibleName(f"Type {control.name} to confirm")
         self.entry.clear()
         self._look()

@@ -4,7 +4,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
 
 from upright_bolt.desktop.pieces import label
-from upright_bolt.desktop.presenter import Presenter
+from upright_bolt.presentation.presenter import Presenter
 
 COLUMNS = 3
 

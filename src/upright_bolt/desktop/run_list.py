@@ -227,11 +227,11 @@ class RunColumn(QWidget):
             and (oldest is None or datetime.fromisoformat(run.head.started_at) >= oldest)
             and wanted in _searched(run)
         ]
-        place = self.list.currentIndex().row()
+        index = self.list.currentIndex().row()
         bar = self.list.verticalScrollBar()
         scrolled = bar.value() if bar is not None else 0
         self.list.rows.show_runs(self.shown, self._chosen)
-        self.list.choose_row(min(max(place, 0), len(self.shown) - 1))
+        self.list.choose_row(min(max(index, 0), len(self.shown) - 1))
         if bar is not None:
             bar.setValue(scrolled)
         all_, shown = len(self._runs), len(self.shown)

@@ -13,14 +13,15 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from upright_bolt.analysis.likeness import Condition, conditions
+from upright_bolt.analysis.conditions import Condition, conditions
 from upright_bolt.analysis.numbers import NUMBERS, values_of
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
-from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.work import RESTING, WORKLOADS
-from upright_bolt.session.running import Phase
+from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.session.active_run import RunStage
+from upright_bolt.wording.comparison import change, condition_pair, condition_title
 
 WIDTH = 262
 LENGTHS = ("10 min", "3 min", "1 min", "30 min")
@@ -48,6 +49,7 @@ class RunPanel(QWidget):
         super().__init__()
         self._presenter = presenter
         self._theme = theme
+        self._was_running = True  # shown once at first
         self.setFixedWidth(WIDTH)
         layout = column(self, margins=(14, 10, 14, 10), gap=7)
         layout.addWidget(heading("Run"))
@@ -56,8 +58,8 @@ class RunPanel(QWidget):
         layout.addWidget(rule())
         self._add_result(layout)
         layout.addStretch()
-        presenter.on_change(self.show_state)
-        presenter.on_runs(self._show_baselines)
+        presenter.live.connect(lambda _: self.show_progress())
+        presenter.runs_changed.connect(lambda _: self._show_runs())
 
     def _add_choice(self, layout: QVBoxLayout) -> None:
         self.workload = QComboBox()
@@ -205,8 +207,8 @@ class RunPanel(QWidget):
             if run.head.machine == presenter.outline.word:
                 name = run.head.label or "no name"
                 self.baseline.addItem(f"Run {run.id}, {name}, {run.head.started_at[11:16]}", run.id)
-        place = self.baseline.findData(presenter.baseline_id)
-        self.baseline.setCurrentIndex(max(0, place))
+        index = self.baseline.findData(presenter.baseline_id)
+        self.baseline.setCurrentIndex(max(0, index))
 
     def _stop(self) -> None:
         if self._presenter.records.series is not None:
@@ -214,8 +216,12 @@ class RunPanel(QWidget):
         else:
             self._presenter.stop_run()
 
-    def show_state(self) -> None:
-        """Show progress and result."""
+    def _show_runs(self) -> None:
+        self._show_baselines()
+        self._show_result()
+
+    def show_progress(self) -> None:
+        """Show where a run or series stands, and what it has measured so far."""
         presenter = self._presenter
         progress = presenter.progress
         series = presenter.records.series
@@ -227,16 +233,18 @@ class RunPanel(QWidget):
         self._done.setVisible(running)
         self._left.setVisible(running)
         if progress is not None:
-            if progress.phase is Phase.WORKING:
+            if progress.stage is RunStage.WORKING:
                 self._done.setText(f"{clock_text(progress.elapsed_s)} of {clock_text(progress.asked_s)}")
                 self._left.setText(f"{clock_text(progress.asked_s - progress.elapsed_s)} left")
             else:
-                self._done.setText(progress.phase.value.capitalize())
+                self._done.setText(progress.stage.value.capitalize())
                 self._left.setText("")
             if series is not None:
                 self._done.setText(f"{series.number} of {series.count}: {self._done.text()}")
             self._bar.setValue(round(1000 * progress.elapsed_s / progress.asked_s))
-        self._show_result()
+        if running or self._was_running:
+            self._show_result()
+        self._was_running = running
 
     def _show_result(self) -> None:
         presenter = self._presenter
@@ -252,7 +260,7 @@ class RunPanel(QWidget):
                 continue
             cells[0].setText(_figure(number.key, base[number.key]) if base else "–")
             cells[1].setText(_figure(number.key, row.values[number.key]) if row else "–")
-            cells[2].setText(row.change(number) if row else "")
+            cells[2].setText(change(row, number) if row else "")
             known = number.key in SHOWN or (row is not None and row.values[number.key] is not None)
             for widget in (self._titles[number.key], *cells):
                 widget.setVisible(known)
@@ -268,12 +276,11 @@ class RunPanel(QWidget):
         while (item := self._conditions.takeAt(0)) is not None:
             if (widget := item.widget()) is not None:
                 widget.deleteLater()
-        for place, entry in enumerate(found):
-            pair = entry.base if entry.base == entry.other else f"{entry.base} / {entry.other}"
-            self._conditions.addWidget(label(entry.what, "muted"), place, 0)
-            self._conditions.addWidget(label(pair), place, 1, Qt.AlignmentFlag.AlignRight)
+        for index, entry in enumerate(found):
+            self._conditions.addWidget(label(condition_title(entry.kind), "muted"), index, 0)
+            self._conditions.addWidget(label(condition_pair(entry)), index, 1, Qt.AlignmentFlag.AlignRight)
             verdict = label("alike", "muted") if entry.alike else label("≠ unlike", "strong")
-            self._conditions.addWidget(verdict, place, 2, Qt.AlignmentFlag.AlignRight)
+            self._conditions.addWidget(verdict, index, 2, Qt.AlignmentFlag.AlignRight)
 
 
 def _brief(title: str) -> str:

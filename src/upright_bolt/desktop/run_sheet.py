@@ -8,9 +8,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QFormLayout, QHBoxLayout, QLineEdit, QWidget
 
 from upright_bolt.desktop.pieces import button, column, heading, label
-from upright_bolt.desktop.records import Records
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import RESTING
+from upright_bolt.presentation.records import Records
 
 WIDTH = 560
 
@@ -19,7 +19,7 @@ class RunSheet(QDialog):
     """Shows one run and takes a note, measures and results.
 
     Args:
-        records: tells and keeps.
+        records: reads and keeps.
         run: the run.
         parent: the window.
     """
@@ -32,10 +32,10 @@ class RunSheet(QDialog):
         self.setMinimumWidth(WIDTH)
         layout = column(self, margins=(18, 16, 18, 14), gap=8)
         layout.addWidget(label(f"Run {run.id}: {run.name}", "title"))
-        layout.addWidget(heading("What its telemetry tells"))
-        self.told = label("…", wraps=True)
-        self.told.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        layout.addWidget(self.told)
+        layout.addWidget(heading("What its telemetry shows"))
+        self.shown = label("…", wraps=True)
+        self.shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        layout.addWidget(self.shown)
         self.below = QLineEdit()
         self.below.setPlaceholderText("e.g. 85 °C")
         self.below.setAccessibleName("Carries below")
@@ -92,8 +92,8 @@ class RunSheet(QDialog):
         return row
 
     def ask(self) -> None:
-        """Ask for what the telemetry tells."""
-        self._records.tell(self._run, self.below.text(), self._if_open(self._show_told))
+        """Ask for what the telemetry shows."""
+        self._records.describe(self._run, self.below.text(), self._if_open(self._show_sentences))
 
     def _if_open(self, answer: Callable[..., object]) -> Callable[..., None]:
         """Return an answer's receiver that does nothing once the sheet is gone: answers come when they come."""
@@ -104,8 +104,8 @@ class RunSheet(QDialog):
 
         return receive
 
-    def _show_told(self, sentences: list[str]) -> None:
-        self.told.setText("\n".join(sentence.strip() for sentence in sentences))
+    def _show_sentences(self, sentences: list[str]) -> None:
+        self.shown.setText("\n".join(sentence.strip() for sentence in sentences))
         self.adjustSize()
 
     def _keep(self) -> None:

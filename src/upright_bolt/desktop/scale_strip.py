@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control
+from upright_bolt.wording.notes import sentence
 
 PAD = 9
 BAR_Y = 15
@@ -61,7 +62,7 @@ class ScaleStrip(QWidget):
         changed = (control, draft) != (self._control, self._draft)
         self._control, self._draft = control, draft
         self.setEnabled(control.settable)
-        self.setAccessibleName(control.declaration.title)
+        self.setAccessibleName(control.title)
         self.setAccessibleDescription(self.described())
         if changed:
             self.update()
@@ -85,7 +86,7 @@ class ScaleStrip(QWidget):
             what = "went wrong" if entry.broke else f"{entry.passed_s / 60:.0f} min passed"
             parts.append(f"{what} at {control.show(entry.value)}")
         if not control.settable:
-            parts.append(f"{control.state.value}: {control.reason}")
+            parts.append(f"{control.state.value}: {sentence(control.note)}")
         return ", ".join(parts)
 
     def _range(self) -> tuple[float, float]:

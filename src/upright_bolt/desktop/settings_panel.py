@@ -8,15 +8,11 @@ from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
+from upright_bolt.model.catalogue import PanelGroup
 from upright_bolt.model.control import Control, ControlState, Value, show_value
 
-ORDER = (
-    "sustained", "burst", "window", "turbo", "epp", "clock-max", "core-offset", "cache-offset", "platform-mode",
-    "governor", "clock-min", "heat-ceiling", "gpu-offset", "agent-offset", "peak", "board", "current", "turbo-table",
-    "idle-off", "clamp", "limiter",
-)  # fmt: skip
-RARE = ("peak", "board", "current", "turbo-table", "idle-off", "clamp", "limiter")
-"""Controls that few machines have: no row where they are absent."""
+NO_DRAFT = "No draft. What is shown is in force."
+NOTHING_SETTABLE = "Nothing can be set on this machine; the Machine view says why."
 MARKS = ("stock", "in force", "draft", "run here")
 
 
@@ -76,12 +72,7 @@ class SettingsPanel(QWidget):
         self.rows: dict[str, ControlRow] = {}
         inner = QWidget()
         rows = column(inner, margins=(0, 0, 6, 0), gap=5)
-        present = [
-            name
-            for name in ORDER
-            if name in controls and not (name in RARE and controls[name].state is ControlState.ABSENT)
-        ]
-        for name in present:
+        for name in rows_of(controls):
             row = ControlRow(controls[name], theme)
             row.drafted.connect(self.drafted)
             self.rows[name] = row
@@ -121,19 +112,46 @@ class SettingsPanel(QWidget):
         for name, row in self.rows.items():
             row.show_evidence(evidence.get(name, ()))
 
-    def show_state(self, controls: dict[str, Control], draft: dict[str, Value], outcome: str, *, can_try: bool) -> None:
-        """Show controls, the draft in words, and what became of the last trial."""
+    def show_controls(self, controls: dict[str, Control], draft: dict[str, Value]) -> None:
+        """Show all controls as they stand, and the draft."""
         for name, row in self.rows.items():
             if name in controls:
                 row.show_control(controls[name], draft.get(name))
+        self._show_draft_line(controls, draft)
+
+    def show_draft(self, name: str, controls: dict[str, Control], draft: dict[str, Value]) -> None:
+        """Show that the draft of one control has changed."""
+        row = self.rows.get(name)
+        if row is not None:
+            row.show_control(controls[name], draft.get(name))
+        self._show_draft_line(controls, draft)
+
+    def show_outcome(self, sentence: str) -> None:
+        """Show what became of the last thing asked."""
+        self._outcome.setText(sentence)
+
+    def _show_draft_line(self, controls: dict[str, Control], draft: dict[str, Value]) -> None:
+        """Show the draft in words, and whether it can be tried."""
         changes = [
             f"{name} {show_value(name, controls[name].in_force)} → {show_value(name, value)}"
             for name, value in draft.items()
         ]
-        words = "No draft. What is shown is in force."
-        if not any(control.settable for control in controls.values()):
-            words = "Nothing can be set on this machine; the Machine view says why."
-        self._words.setText("Draft: " + ", ".join(changes) if changes else words)
-        self.try_button.setEnabled(bool(draft) and can_try)
+        words = f"Draft: {', '.join(changes)}"
+        if not changes:
+            settable = any(control.settable for control in controls.values())
+            words = NO_DRAFT if settable else NOTHING_SETTABLE
+        self._words.setText(words)
+        self.try_button.setEnabled(bool(draft))
         self.drop_button.setEnabled(bool(draft))
-        self._outcome.setText(outcome)
+
+
+def rows_of(controls: dict[str, Control]) -> list[str]:
+    """Return the controls that have a row, in the panel's order."""
+
+    def has_row(control: Control) -> bool:
+        group = control.declaration.panel
+        absent = control.state is ControlState.ABSENT
+        return group is PanelGroup.DAILY or (group is PanelGroup.RARE and not absent)
+
+    order = sorted(controls.values(), key=lambda control: (control.declaration.panel_order, control.name))
+    return [control.name for control in order if has_row(control)]

@@ -4,9 +4,10 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
 from upright_bolt.desktop.pieces import button, label
-from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
+from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.wording.trials import trial_ends
 
 HEIGHT = 46
 
@@ -57,20 +58,17 @@ class TopStrip(QWidget):
             row.addWidget(widget)
         self._banner.hide()
         layout.addWidget(self._banner)
-        presenter.on_change(self.show_state)
+        presenter.settings_changed.connect(lambda _: self.show_state())
+        presenter.live.connect(lambda _: self._show_live())
 
     def show_state(self) -> None:
         """Show what is."""
         presenter = self._presenter
-        charger = presenter.on_charger
-        source = {None: "", True: "On charger", False: "On battery"}[charger]
-        self._source_words.setText(source)
-        self.source.setText("Unplug" if charger else "Plug in")
+        self._show_live()
         trial, drift = presenter.status.trial, presenter.status.drift
         self._banner.setVisible(trial is not None)
         if trial is not None:
-            self._trial.setText(f"△ Trial running {clock_text(presenter.trial_age_s())}")
-            ends = "keep or put back" if trial.standing else "Put back, closing this window, a restart or a crash"
+            ends = trial_ends(presenter.status)
             self._trial.setToolTip(f"{show_settings(trial.settings)}. Begun by {trial.by}; it ends with {ends}.")
             self._force.setText("Trying " + show_settings(trial.settings))
         elif presenter.status.kept:
@@ -81,3 +79,13 @@ class TopStrip(QWidget):
         if drift:
             names = ", ".join(entry.name for entry in drift)
             self._force.setText(self._force.text() + f"  ▽ no longer in force: {names}")
+
+    def _show_live(self) -> None:
+        """Show the power source, and for how long a trial has been running."""
+        presenter = self._presenter
+        charger = presenter.on_charger
+        source = {None: "", True: "On charger", False: "On battery"}[charger]
+        self._source_words.setText(source)
+        self.source.setText("Unplug" if charger else "Plug in")
+        if presenter.status.trial is not None:
+            self._trial.setText(f"△ Trial running {clock_text(presenter.trial_age_s())}")

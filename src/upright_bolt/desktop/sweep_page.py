@@ -9,19 +9,20 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QWidget
 
 from upright_bolt.analysis.numbers import NUMBERS, Number
-from upright_bolt.analysis.sweep import Strand, controls_with_runs, results_of, strands, words_of
+from upright_bolt.analysis.sweep import SweepLine, controls_with_runs, lines, results_of, words_of
 from upright_bolt.desktop.chart import Chart
-from upright_bolt.desktop.history import Floats
 from upright_bolt.desktop.pieces import button, column, heading, label, offer
-from upright_bolt.desktop.presenter import Presenter
-from upright_bolt.desktop.records import LadderAsked
 from upright_bolt.desktop.theme import LINES, Theme, font
-from upright_bolt.model.control import CATALOGUE, Control, ControlState, Kind, show_value
+from upright_bolt.model.catalogue import Kind, declaration_of, title_of
+from upright_bolt.model.control import Control, ControlState, show_value
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import RESTING, WORKLOADS, Options, score_quantity
+from upright_bolt.presentation.history import Floats
+from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.presentation.records import LadderAsked
 
-MOST_STRANDS = 4
+MOST_LINES = 4
 USUAL_CONTROLS = ("core-offset", "sustained", "epp")
 FORM_W = 250
 
@@ -43,27 +44,27 @@ class SweepChart(Chart):
         axis.setHeight(38)
         self._axis = axis
         self._drawn: list[pg.GraphicsObject] = []
-        self.strands: tuple[Strand, ...] = ()
+        self.lines: tuple[SweepLine, ...] = ()
 
-    def show_strands(self, found: tuple[Strand, ...], control: str, words: tuple[str, ...], number: Number) -> None:
-        """Draw the strands of the first's work; that one is strong, the others thin."""
+    def show_lines(self, found: tuple[SweepLine, ...], control: str, words: tuple[str, ...], number: Number) -> None:
+        """Draw the lines of the first's work; that one is strong, the others thin."""
         self._clear()
-        shown = tuple(strand for strand in found if strand.work == found[0].work)[:MOST_STRANDS]
-        self.strands = shown
-        declared = CATALOGUE[control]
+        shown = tuple(line for line in found if line.work == found[0].work)[:MOST_LINES]
+        self.lines = shown
+        declared, title = declaration_of(control), title_of(control)
         self._axis.setTicks([list(enumerate(words))] if words else None)
-        self._axis.setLabel(f"{declared.title}, {declared.quantity.unit}" if declared.quantity.unit else declared.title)
+        self._axis.setLabel(f"{title}, {declared.quantity.unit}" if declared.quantity.unit else title)
         self._title(number)
         colour = self.theme.of(number.quantity.name)
-        for place, strand in enumerate(shown):
-            self._strand(strand, colour if place == 0 else self.theme.muted, place, number)
+        for index, line in enumerate(shown):
+            self._draw_line(line, colour if index == 0 else self.theme.muted, index, number)
         self._frame(shown, number)
         self.say("" if shown else "No run that is shown on the left carries both")
 
     def show_nothing(self, why: str) -> None:
         """Show an empty chart, and why it is."""
         self._clear()
-        self.strands = ()
+        self.lines = ()
         self._legend.setText("")
         self.say(why)
 
@@ -80,28 +81,28 @@ class SweepChart(Chart):
             "</span>"
         )
 
-    def _strand(self, strand: Strand, colour: str, place: int, number: Number) -> None:
+    def _draw_line(self, line: SweepLine, colour: str, index: int, number: Number) -> None:
         scale = _scale(number)
-        xs, ys = [p.x for p in strand.points], [p.mean * scale for p in strand.points]
-        curve = pg.PlotDataItem(xs, ys, pen=self.pen(colour, width=1.8 if place == 0 else 1.0, style=LINES[place + 1]))
+        xs, ys = [p.x for p in line.points], [p.mean * scale for p in line.points]
+        curve = pg.PlotDataItem(xs, ys, pen=self.pen(colour, width=1.8 if index == 0 else 1.0, style=LINES[index + 1]))
         self._add(curve)
-        barred = [p for p in strand.points if p.reach is not None]
+        barred = [p for p in line.points if p.half_width is not None]
         if barred:
             self._add(pg.ErrorBarItem(
                 x=_array(p.x for p in barred), y=_array(p.mean * scale for p in barred),
-                height=_array(2.0 * (p.reach or 0.0) * scale for p in barred), beam=0.0,
+                height=_array(2.0 * (p.half_width or 0.0) * scale for p in barred), beam=0.0,
                 pen=self.pen(colour, width=1.4),
             ))  # fmt: skip
         dots = pg.ScatterPlotItem(
-            xs, ys, size=8 if place == 0 else 6, pen=pg.mkPen(colour, width=1.5),
-            brush=pg.mkBrush(colour if place == 0 else self.theme.sheet),
+            xs, ys, size=8 if index == 0 else 6, pen=pg.mkPen(colour, width=1.5),
+            brush=pg.mkBrush(colour if index == 0 else self.theme.sheet),
         )  # fmt: skip
         self._add(dots)
-        for point in strand.points:
-            if point.x in strand.errors:
+        for point in line.points:
+            if point.x in line.errors:
                 self._words("✕", point.x, point.mean * scale, self.theme.ink, (0.5, 1.25))
-        if place and strand.words and strand.points:
-            self._words(strand.words, xs[-1], ys[-1], colour, (1.0, 1.3))
+        if index and line.words and line.points:
+            self._words(line.words, xs[-1], ys[-1], colour, (1.0, 1.3))
 
     def _words(self, text: str, x: float, y: float, colour: str, anchor: tuple[float, float]) -> None:
         words = pg.TextItem(text, color=colour, anchor=anchor)
@@ -113,14 +114,14 @@ class SweepChart(Chart):
         self.addItem(item, ignoreBounds=True)
         self._drawn.append(item)
 
-    def _frame(self, shown: tuple[Strand, ...], number: Number) -> None:
+    def _frame(self, shown: tuple[SweepLine, ...], number: Number) -> None:
         scale = _scale(number)
-        points = [point for strand in shown for point in strand.points]
+        points = [point for line in shown for point in line.points]
         if not points:
             return
         xs = [p.x for p in points]
-        lows = [(p.mean - (p.reach or 0.0)) * scale for p in points]
-        highs = [(p.mean + (p.reach or 0.0)) * scale for p in points]
+        lows = [(p.mean - (p.half_width or 0.0)) * scale for p in points]
+        highs = [(p.mean + (p.half_width or 0.0)) * scale for p in points]
         wide = (max(xs) - min(xs)) or max(1.0, abs(xs[0]) * 0.2)
         tall = (max(highs) - min(lows)) or max(1.0, abs(highs[0]) * 0.1)
         self.setXRange(min(xs) - 0.06 * wide, max(xs) + 0.06 * wide, padding=0)
@@ -178,15 +179,16 @@ class LadderForm(QWidget):
         self._offer_controls()
         self.control.currentIndexChanged.connect(lambda _: self._suggest())
         self._suggest()
-        presenter.on_change(self.show_state)
+        presenter.live.connect(lambda _: self.show_state())
+        presenter.settings_changed.connect(lambda _: self.show_state())
 
     def _offer_controls(self) -> None:
         for name, control in self._presenter.controls.items():
-            declared = CATALOGUE[name]
+            declared = control.declaration
             if declared.kind is Kind.SCALE and control.state is ControlState.SETTABLE and not declared.deliberate:
-                self.control.addItem(declared.title, name)
-        place = self.control.findData("sustained")
-        self.control.setCurrentIndex(max(0, place))
+                self.control.addItem(control.title, name)
+        index = self.control.findData("sustained")
+        self.control.setCurrentIndex(max(0, index))
 
     def _suggest(self) -> None:
         """Suggest a ladder around what is in force."""
@@ -225,7 +227,7 @@ class LadderForm(QWidget):
 def _suggested(control: Control) -> tuple[float, float, float]:
     """Return from, to and step of a ladder: six rungs from what is in force towards less, within what is allowed."""
     now = control.in_force if isinstance(control.in_force, float) else 0.0
-    if CATALOGUE[control.name].quantity.unit == "mV":
+    if control.declaration.quantity.unit == "mV":
         return now, max(control.minimum if control.minimum is not None else now - 100.0, now - 100.0), 10.0
     low = control.minimum if control.minimum is not None else 0.0
     high = control.maximum if control.maximum is not None else now
@@ -274,11 +276,11 @@ class SweepPage(QWidget):
             controls, results = found
             titles = {number.key: number.title for number in NUMBERS}
             usual = next((name for name in USUAL_CONTROLS if name in controls), None)
-            offer(self.control, [(CATALOGUE[name].title, name) for name in controls], usual)
+            offer(self.control, [(title_of(name), name) for name in controls], usual)
             offer(self.result, [(titles[key], key) for key in results], "score")
             self.draw()
 
-        self._presenter.reckon(lambda: (controls_with_runs(runs), results_of(runs)), take)
+        self._presenter.compute(lambda: (controls_with_runs(runs), results_of(runs)), take)
 
     def draw(self) -> None:
         """Draw the chosen result over the chosen control."""
@@ -292,15 +294,15 @@ class SweepPage(QWidget):
             chosen = (self._runs, self.control.currentData(), self.result.currentData())
             if isinstance(found, tuple) and chosen == (runs, control, key):
                 own = score_quantity(found[0].work[0], Options()) if found and key == "score" else number.quantity
-                self.chart.show_strands(found, control, words_of(control, runs), replace(number, quantity=own))
+                self.chart.show_lines(found, control, words_of(control, runs), replace(number, quantity=own))
                 self._say(found)
 
-        self._presenter.reckon(lambda: strands(runs, control, key), show)
+        self._presenter.compute(lambda: lines(runs, control, key), show)
 
-    def _say(self, found: tuple[Strand, ...]) -> None:
-        same = [strand for strand in found if strand.work == found[0].work]
-        count = sum(len(point.runs) for strand in same for point in strand.points)
-        more = f", {len(same) - MOST_STRANDS} more strands are not drawn" if len(same) > MOST_STRANDS else ""
+    def _say(self, found: tuple[SweepLine, ...]) -> None:
+        same = [line for line in found if line.work == found[0].work]
+        count = sum(len(point.runs) for line in same for point in line.points)
+        more = f", {len(same) - MOST_LINES} more lines are not drawn" if len(same) > MOST_LINES else ""
         work = " on ".join(found[0].work) if found else "no workload"
         self._said.setText(
             f"{count} runs of {work}{more}. Joined: runs that differ in nothing else. "

@@ -8,11 +8,11 @@ from upright_bolt.desktop.compare_view import CompareView
 from upright_bolt.desktop.icons import app_icon
 from upright_bolt.desktop.machine_view import MachineView
 from upright_bolt.desktop.pieces import column, rule
-from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.rail import Rail
 from upright_bolt.desktop.strip import TopStrip
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.desktop.workbench import Workbench
+from upright_bolt.presentation.presenter import Presenter
 
 SIZE = (1280, 800)
 
@@ -86,9 +86,9 @@ class Window(QMainWindow):
             self.show_view("compare")
 
     def changeEvent(self, event: QEvent | None) -> None:
-        """Take it easy while minimised."""
+        """Sample more rarely and draw nothing while minimised."""
         if event is not None and event.type() == QEvent.Type.WindowStateChange:
-            self.presenter.set_calm(calm=self.isMinimized())
+            self.presenter.set_hidden(hidden=self.isMinimized())
         super().changeEvent(event)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:

@@ -6,10 +6,10 @@ from upright_bolt.analysis.evidence import evidence
 from upright_bolt.desktop.core_cards import CoreCards
 from upright_bolt.desktop.live_charts import LiveCharts
 from upright_bolt.desktop.pieces import column, heading, label, rule, scrolled
-from upright_bolt.desktop.presenter import Presenter
 from upright_bolt.desktop.run_panel import RunPanel
 from upright_bolt.desktop.settings_panel import SettingsPanel
 from upright_bolt.desktop.theme import Theme
+from upright_bolt.presentation.presenter import ALL, Presenter
 
 SETTINGS_W = 318
 
@@ -47,13 +47,31 @@ class Workbench(QWidget):
         layout.addWidget(middle, 1)
         layout.addWidget(rule(upright=True))
         layout.addWidget(scrolled(self.run))
-        presenter.on_change(self.show_state)
-        presenter.on_runs(lambda: self.settings.show_evidence(evidence(presenter.runs, outline.word)))
+        presenter.drafted.connect(self._show_draft)
+        presenter.said.connect(self.settings.show_outcome)
+        presenter.settings_changed.connect(lambda _: self._show_controls())
+        presenter.live.connect(lambda _: self._show_live())
+        presenter.runs_changed.connect(lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.word)))
+        self.settings.show_outcome(presenter.outcome)
 
     def show_state(self) -> None:
-        """Show what is, if this view is in sight."""
+        """Show everything as it is."""
+        self._show_controls()
+        self._show_live()
+
+    def _show_controls(self) -> None:
+        self.settings.show_controls(self._presenter.controls, self._presenter.draft)
+
+    def _show_draft(self, name: str) -> None:
         presenter = self._presenter
-        self.settings.show_state(presenter.controls, presenter.draft, presenter.outcome, can_try=True)
+        if name == ALL:
+            self._show_controls()
+        else:
+            self.settings.show_draft(name, presenter.controls, presenter.draft)
+
+    def _show_live(self) -> None:
+        """Draw the newest samples, if this view is in sight."""
+        presenter = self._presenter
         if self.isVisible():
             self.charts.draw()
             self.charts.held.setText(presenter.holding_now())

@@ -59,8 +59,8 @@ class RegisterField:
 
 
 @dataclass(frozen=True, slots=True)
-class Guarded:
-    """Gauges of a device that may sleep: nothing of it is read while ``guard`` holds ``asleep``, lest it wake up."""
+class SleepGuardedGauges:
+    """Gauges of a device that may sleep: reading it would wake it, so nothing is while ``guard`` holds ``asleep``."""
 
     guard: str
     asleep: str
@@ -89,7 +89,7 @@ class Supplies:
     """All the computer's own chargers and batteries, as one source of power.
 
     Attributes:
-        sensors: by name: ``charger``, ``battery.charge``, ``battery.drain``, ``battery.hours``; those that can be told.
+        sensors: by name: ``charger``, ``battery.charge``, ``battery.drain``, ``battery.hours``; those that can be read.
         chargers: files that say 1 when plugged in.
         batteries: every battery.
     """
@@ -100,11 +100,11 @@ class Supplies:
 
 
 @dataclass(frozen=True, slots=True)
-class Asked:
-    """Numbers that a vendor's library tells, all in one call; None each while the device sleeps."""
+class LibraryReadings:
+    """Numbers that come from a vendor's library, all in one call; None each while the device sleeps."""
 
     sensors: tuple[Sensor, ...]
-    ask: Callable[[], list[float | None]]
+    read: Callable[[], list[float | None]]
 
 
-Channel = Guarded | Gauge | Supplies | Asked | Counter | BusyTable | LowestOf | RegisterField
+Channel = SleepGuardedGauges | Gauge | Supplies | LibraryReadings | Counter | BusyTable | LowestOf | RegisterField

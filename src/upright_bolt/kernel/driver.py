@@ -1,4 +1,4 @@
-"""What every control driver offers to the engine that puts settings in force."""
+"""What every control driver offers to the engine that puts settings in force, and what an interface contributes."""
 
 import errno
 from dataclasses import dataclass, field
@@ -7,35 +7,41 @@ from typing import Protocol
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.channels import Channel
 from upright_bolt.kernel.ports import KernelFiles
+from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
-
-NEEDS_ROOT = "Changing it needs root rights: run the command with sudo, or install the root service (make install)."
-CLOSED_TO_ALL = (
-    "The kernel lets it be read only, by root too: driver or firmware has closed it. Look in the firmware setup."
-)
+from upright_bolt.model.machine import Identity, Topology
+from upright_bolt.model.note import Note, NoteCode, note
 
 
-def why_read_only(files: KernelFiles, paths: tuple[str, ...]) -> str:
-    """Return why not all of ``paths`` can be written: for want of rights, or because nobody can; else nothing."""
+def why_read_only(files: KernelFiles, paths: tuple[str, ...]) -> Note | None:
+    """Return why not all of ``paths`` can be written: for want of rights, or because nobody can; None if they can."""
     if all(files.writable(path) for path in paths):
-        return ""
-    return CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else NEEDS_ROOT
+        return None
+    return note(NoteCode.CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else NoteCode.NEEDS_ROOT)
 
 
 @dataclass(frozen=True, slots=True)
 class Facts:
-    """What a machine makes of a control: range, choices, state and reason.
+    """What a machine makes of a control: range, choices, state, and what a person should know of it.
 
-    ``maximum`` None with a ``minimum`` set means that the machine declares no highest value; the session then
+    ``maximum`` None with a ``minimum`` set means that the machine declares no highest value; the settings engine then
     allows nothing above the stock value, or with ``spans_limits`` above the highest of the package's stock limits.
     """
 
     state: ControlState
-    reason: str = ""
+    note: Note | None = None
     minimum: float | None = None
     maximum: float | None = None
     choices: tuple[str, ...] = ()
     spans_limits: bool = False
+
+
+def facts_of(files: KernelFiles, paths: tuple[str, ...], open_facts: Facts) -> Facts:
+    """Return ``open_facts``, or the same read-only, with the reason, where ``paths`` cannot be written."""
+    why = why_read_only(files, paths)
+    if why is None:
+        return open_facts
+    return Facts(ControlState.READ_ONLY, why, open_facts.minimum, open_facts.maximum, open_facts.choices)
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,17 +56,15 @@ class ControlDriver(Protocol):
     """One control of one machine, on its kernel files.
 
     Attributes:
-        name: the control's word in the catalogue.
+        name: the control's full name.
         files: every file it may write; their texts before a trial are what "put back" restores.
-        coupled: names of controls that the kernel changes along with this one.
     """
 
     name: str
     files: tuple[str, ...]
-    coupled: tuple[str, ...]
 
     def facts(self) -> Facts:
-        """Return range, choices, state and reason as they are now."""
+        """Return range, choices, state and note as they are now."""
         ...
 
     def read(self) -> Value | None:
@@ -75,28 +79,67 @@ class ControlDriver(Protocol):
         """Tell whether ``got`` is ``asked`` within the surface's rounding."""
         ...
 
-    def refusal(self, fault: FileFault) -> str:
-        """Return the sentence for a write that failed: by whom, and what a person can do."""
+    def refusal(self, fault: FileFault) -> Note:
+        """Return why a write failed: by whom, and what a person can do."""
         ...
+
+
+@dataclass(frozen=True, slots=True)
+class Surroundings:
+    """What an interface may need to know of the machine before it looks at its own files."""
+
+    identity: Identity
+    topology: Topology
 
 
 @dataclass(slots=True)
 class Found:
-    """What one interface contributes to a machine."""
+    """What one interface contributes to a machine.
+
+    Attributes:
+        controls: drivers.
+        channels: where sensors' numbers come from.
+        driver: the scaling driver; empty if this interface does not say.
+        base_mhz, highest_mhz: base clock and highest turbo clock; None if this interface does not say.
+        kind_highest_mhz: highest clock of each kind of core, in the topology's order.
+        ceiling_c: temperature at which the processor throttles; None if this interface does not say.
+    """
 
     controls: list[ControlDriver] = field(default_factory=list)
     channels: list[Channel] = field(default_factory=list)
+    driver: str = ""
+    base_mhz: float | None = None
+    highest_mhz: float | None = None
+    kind_highest_mhz: tuple[float | None, ...] = ()
+    ceiling_c: float | None = None
 
 
-def explain(fault: FileFault, title: str) -> str:
-    """Return the general sentence for a failed write, for drivers with nothing better to say."""
-    reasons = {
-        errno.EACCES: f"{title}: the kernel refused the write. {NEEDS_ROOT} If you are root, the value is locked.",
-        errno.EPERM: f"{title}: the kernel does not permit the write (locked by firmware, or kernel lockdown).",
-        errno.EBUSY: f"{title}: the kernel is busy with it: another setting rules it out at the moment.",
-        errno.EINVAL: f"{title}: the kernel calls the value invalid.",
-        errno.EROFS: f"{title}: the file is read-only here.",
-        errno.ENOENT: f"{title}: its file has gone.",
-        errno.ENODEV: f"{title}: its device has gone.",
-    }
-    return reasons.get(fault.errno, f"{title}: writing failed with “{fault.what}” at {fault.path}.")
+class Interface(Protocol):
+    """A module in ``kernel/interfaces``.
+
+    Attributes:
+        RANK: position among the interfaces. Where two offer the same control, the lower rank has it; sensors are listed
+            in this order.
+    """
+
+    RANK: int
+
+    def find(self, probe: Probe, machine: Surroundings) -> Found:
+        """Look at the interface, note what is missing, and return what is there. Raises nothing."""
+        ...
+
+
+_WRITE_FAULTS = {
+    errno.EACCES: NoteCode.WRITE_DENIED,
+    errno.EPERM: NoteCode.WRITE_NOT_PERMITTED,
+    errno.EBUSY: NoteCode.WRITE_BUSY,
+    errno.EINVAL: NoteCode.WRITE_INVALID,
+    errno.EROFS: NoteCode.WRITE_READ_ONLY,
+    errno.ENOENT: NoteCode.FILE_GONE,
+    errno.ENODEV: NoteCode.DEVICE_GONE,
+}
+
+
+def write_fault(fault: FileFault, control: str) -> Note:
+    """Return the general note on a failed write, for drivers with nothing better to say."""
+    return note(_WRITE_FAULTS.get(fault.errno, NoteCode.WRITE_FAILED), control, what=fault.what, path=fault.path)

@@ -3,9 +3,12 @@
 Everything is optional; a machine that says nothing is still a machine, with empty words.
 """
 
+from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.kernel.probe import Probe, cpu_list
 from upright_bolt.model.machine import Identity, Topology
+from upright_bolt.model.note import NoteCode, Subject
 
 
 def read_topology(probe: Probe) -> Topology:
@@ -40,8 +43,7 @@ def _note_offline(probe: Probe, cpus: list[int]) -> None:
     present = cpu_list(probe.text(f"{paths.CPU}/present") or "")
     off = [cpu for cpu in present if cpu not in cpus]
     if off and cpus:
-        named = ", ".join(map(str, off))
-        probe.note(f"processors {named}", "they are offline, so nothing of theirs can be read or set")
+        probe.note(f"processors {', '.join(map(str, off))}", NoteCode.PROCESSORS_OFFLINE)
 
 
 def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
@@ -50,7 +52,7 @@ def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
     for key, value in _cpuinfo(probe):
         info.setdefault(key, value)
     if not info:
-        probe.note("processor name", f"{paths.CPUINFO} is missing or empty, so the processor is not named")
+        probe.note(Subject.PROCESSOR_NAME, NoteCode.NO_CPUINFO, path=paths.CPUINFO)
     version = probe.long_text(paths.VERSION).split()
     return Identity(
         name=probe.text(f"{paths.DMI}/product_name") or name,
@@ -73,3 +75,11 @@ def _cpuinfo(probe: Probe) -> list[tuple[str, str]]:
         if colon:
             pairs.append((key.strip(), value.strip()))
     return pairs
+
+
+def read_boot_id(files: KernelFiles) -> str:
+    """Return the name of the present boot; empty if the kernel does not say."""
+    try:
+        return files.read(paths.BOOT_ID).decode("ascii", "replace").strip()
+    except FileFault:
+        return ""

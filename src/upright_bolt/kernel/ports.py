@@ -77,11 +77,16 @@ class Registers(Protocol):
         ...
 
 
-class PassedOn:
+class ForwardingFiles:
     """Port ``KernelFiles`` that hands everything to another one: what wraps a port changes only what it is for."""
 
     def __init__(self, files: KernelFiles) -> None:
         self._files = files
+
+    @property
+    def register_backed(self) -> bool:
+        """Whether values that stand behind registers are among these files, see ``kernel.register_files``."""
+        return bool(getattr(self._files, "register_backed", False))
 
     def read(self, path: str) -> bytes:
         """Return the content. Raises FileFault."""

@@ -1,11 +1,11 @@
-"""Reading a machine that may lie: every fault is noted once, in words, and the rest goes on."""
+"""Reading a machine that may lie: every fault is noted once, and the rest goes on."""
 
 import errno
 from contextlib import suppress
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.ports import KernelFiles, Registers
-from upright_bolt.model.machine import Missing
+from upright_bolt.model.note import Note, NoteCode, Particular, note
 
 LONGEST_NUMBER = 24
 """Characters; the longest the kernel writes is a 64-bit number with its sign."""
@@ -17,20 +17,24 @@ class Probe:
     Attributes:
         files: the port.
         registers: the port.
-        missing: what was found missing or faulty so far, in order.
+        gaps: what was found missing or faulty so far, in order.
     """
 
     def __init__(self, files: KernelFiles, registers: Registers) -> None:
         self.files = files
         self.registers = registers
-        self.missing: list[Missing] = []
+        self.gaps: list[Note] = []
         self._noted: set[str] = set()
 
-    def note(self, what: str, why: str) -> None:
-        """Note once that ``what`` is missing, and why."""
-        if what not in self._noted:
-            self._noted.add(what)
-            self.missing.append(Missing(what, why))
+    def note(self, what: str, code: NoteCode, /, **particulars: Particular) -> None:
+        """Note once that ``what`` (a subject, a file) is missing, and why."""
+        self.add(note(code, what, **particulars))
+
+    def add(self, gap: Note) -> None:
+        """Note a gap, the first one about each thing."""
+        if gap.about not in self._noted:
+            self._noted.add(gap.about)
+            self.gaps.append(gap)
 
     def text(self, path: str, *, limit: int = 4096) -> str | None:
         """Return the stripped text, or None if the file is missing or faulty (then it is noted)."""
@@ -38,18 +42,18 @@ class Probe:
             data = self.files.read(path)
         except FileFault as fault:
             if fault.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ENODEV):
-                self.note(path, f"it cannot be read: {fault.what}")
+                self.note(path, NoteCode.FILE_UNREADABLE, what=fault.what)
             return None
         if len(data) > limit:
-            self.note(path, f"it holds {len(data)} bytes where a short value was expected")
+            self.note(path, NoteCode.FILE_TOO_LONG, bytes=float(len(data)))
             return None
         try:
             text = data.decode("ascii" if limit == 4096 else "utf-8").strip("\n\t \0")
         except UnicodeDecodeError:
-            self.note(path, "it holds bytes that are no text")
+            self.note(path, NoteCode.FILE_NOT_TEXT)
             return None
         if not text and limit == 4096:
-            self.note(path, "it is empty")
+            self.note(path, NoteCode.FILE_EMPTY)
             return None
         return text
 
@@ -58,7 +62,7 @@ class Probe:
         return self.text(path, limit=1 << 20) or ""
 
     def number(self, path: str) -> int | None:
-        """Return a whole number, or None if the file is missing or no number (then it is noted)."""
+        """Return a whole number, or None if the file is missing or not a number (then it is noted)."""
         text = self.text(path)
         if text is None:
             return None
@@ -66,7 +70,7 @@ class Probe:
             with suppress(ValueError):
                 return int(text)
         shown = text if len(text) <= 20 else text[:20] + "…"
-        self.note(path, f"it holds “{shown}” where a whole number was expected")
+        self.note(path, NoteCode.FILE_NOT_NUMBER, text=shown)
         return None
 
     def register(self, cpu: int, number: int) -> int | None:
@@ -86,7 +90,7 @@ class Probe:
 
 
 def cpu_list(text: str) -> list[int]:
-    """Return the processors of a kernel list such as ``0-3,8``; parts that are no numbers are left out."""
+    """Return the processors of a kernel list such as ``0-3,8``; parts that are not numbers are left out."""
     found: list[int] = []
     for part in text.split(","):
         first, _, last = part.strip().partition("-")

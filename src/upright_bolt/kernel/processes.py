@@ -24,20 +24,20 @@ class Process:
 
 
 @dataclass(frozen=True, slots=True)
-class Census:
+class ProcessTable:
     """All processes of a moment by number, and interrupts served since the machine began; None where not told."""
 
     processes: dict[int, Process]
     interrupts: int | None
 
 
-def census(files: KernelFiles) -> Census:
+def read_processes(files: KernelFiles) -> ProcessTable:
     """Count now."""
     found: dict[int, Process] = {}
     for name in files.names(paths.PROC):
         if name.isdecimal() and (process := _process(files, int(name))) is not None:
             found[int(name)] = process
-    return Census(found, _interrupts(files))
+    return ProcessTable(found, _interrupts(files))
 
 
 def _process(files: KernelFiles, number: int) -> Process | None:
@@ -59,7 +59,7 @@ def _interrupts(files: KernelFiles) -> int | None:
     return int(line[1]) if len(line) > 1 and line[1].isdigit() else None
 
 
-def busiest_others(before: Census, after: Census, seconds: float, mine: int) -> dict[str, float]:
+def busiest_others(before: ProcessTable, after: ProcessTable, seconds: float, mine: int) -> dict[str, float]:
     """Return what ran between two counts besides process ``mine`` and what it started, the busiest first.
 
     Returns:
@@ -77,7 +77,7 @@ def busiest_others(before: Census, after: Census, seconds: float, mine: int) -> 
     return {name: round(share, 2) for name, share in told[:MOST_NAMES] if share >= LEAST_SHARE}
 
 
-def _descends(number: int, mine: int, known: Census) -> bool:
+def _descends(number: int, mine: int, known: ProcessTable) -> bool:
     seen: set[int] = set()
     while number and number not in seen:
         if number == mine:
@@ -88,7 +88,7 @@ def _descends(number: int, mine: int, known: Census) -> bool:
     return False
 
 
-def wake_ups(before: Census, after: Census, seconds: float) -> float | None:
+def wake_ups(before: ProcessTable, after: ProcessTable, seconds: float) -> float | None:
     """Return interrupts a second between two counts, over all processors; None if they were not told."""
     if before.interrupts is None or after.interrupts is None or seconds <= 0:
         return None

@@ -1,10 +1,10 @@
 """Ports that pass everything on and remember what was read: what a capture consists of."""
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.ports import VALUE_SIZE, KernelFiles, PassedOn, Read, Registers
+from upright_bolt.kernel.ports import VALUE_SIZE, ForwardingFiles, KernelFiles, Read, Registers
 
 
-class RecordingFiles(PassedOn):
+class RecordingFiles(ForwardingFiles):
     """Port ``KernelFiles`` that remembers.
 
     Attributes:

@@ -9,12 +9,9 @@ import errno
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import RegisterField
-from upright_bolt.kernel.driver import NEEDS_ROOT, Found
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.machine import Identity
-from upright_bolt.model.quantity import COUNT, VOLTAGE
-from upright_bolt.model.sensor import Sensor
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.note import Note, NoteCode, note
 
 CORE_VOLTS = 0x198
 TEMP_TARGET = 0x1A2
@@ -25,22 +22,21 @@ POWER_INFO = 0x614
 LIMIT_REASONS = 0x64F
 
 OTHER_VENDORS = ("AuthenticAMD", "HygonGenuine")
-GAP = "core voltage and live limit reasons"
 PACKAGE_STATUS = 0x1B1
 PLATFORM_INFO = 0xCE
 CURRENT_LIMIT = 0x601
 
-REASON_BITS = {
-    "hot signal": 1 << 0,
-    "heat": 1 << 1 | 1 << 5 | 1 << 6,
-    "current limit": 1 << 7 | 1 << 8,
-    "sustained limit": 1 << 10,
-    "burst limit": 1 << 11,
-    "turbo table": 1 << 12 | 1 << 13,
-}
+REASON_BITS = (
+    (Constraint.HOT_SIGNAL, 1 << 0),
+    (Constraint.HEAT, 1 << 1 | 1 << 5 | 1 << 6),
+    (Constraint.CURRENT, 1 << 7 | 1 << 8),
+    (Constraint.SUSTAINED, 1 << 10),
+    (Constraint.BURST, 1 << 11),
+    (Constraint.TURBO_TABLE, 1 << 12 | 1 << 13),
+)
 """Bits in 0x64F of each constraint this program tells apart: heat is that of the die, its running average and its
 regulator. The same bits, 16 places higher, stay set once a reason has occurred."""
-STATUS_BITS = {"heat": 1 << 0, "hot signal": 1 << 2, "current limit": 1 << 12}
+STATUS_BITS = ((Constraint.HEAT, 1 << 0), (Constraint.HOT_SIGNAL, 1 << 2), (Constraint.CURRENT, 1 << 12))
 """Live bits in 0x1B1; each is followed by one that stays set."""
 
 
@@ -82,47 +78,30 @@ def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
     return tuple(ratio * 100.0 for ratio in ratios if ratio)
 
 
-def find(probe: Probe, identity: Identity) -> Found:
-    """Return core voltage and limit reasons, where the registers can be read."""
-    found = Found()
-    if probe.register(0, CORE_VOLTS) is not None:
-        sensor = Sensor("voltage.core", VOLTAGE, "Core voltage")
-        found.channels.append(RegisterField(sensor, 0, CORE_VOLTS, 47, 32, 2.0**-13))
-    else:
-        why = why_closed(probe, probe.register_fault(0, CORE_VOLTS))
-        if identity.virtual:
-            why = "this is a virtual machine: registers belong to the machine it runs on"
-        elif identity.chip_vendor in OTHER_VENDORS:
-            why = "this vendor's processors keep none of it in registers that this program knows"
-        probe.note(GAP, why)
-    if probe.register(0, LIMIT_REASONS) is not None:
-        sensor = Sensor("limit.reasons", COUNT, "Live limit reasons (bits of 0x64F)")
-        log = Sensor("limit.log", COUNT, "Limit reasons since the start (bits of 0x64F)")
-        found.channels.append(RegisterField(sensor, 0, LIMIT_REASONS, 15, 0))
-        found.channels.append(RegisterField(log, 0, LIMIT_REASONS, 31, 16))
-    if probe.register(0, PACKAGE_STATUS) is not None:
-        sensor = Sensor("limit.status", COUNT, "Package status (bits of 0x1B1)")
-        found.channels.append(RegisterField(sensor, 0, PACKAGE_STATUS, 15, 0))
-    return found
+def why_closed(probe: Probe, fault: FileFault | None, about: str) -> Note:
+    """Return why a register could not be read or written: by whom, and what a person can do.
 
-
-def why_closed(probe: Probe, fault: FileFault | None) -> str:
-    """Return why a register could not be read or written: by whom, and what a person can do."""
+    Args:
+        probe: looks at what else is closed.
+        fault: what happened; None if it could be read and held nothing.
+        about: what the note concerns.
+    """
     if fault is None:
-        return "it holds nothing"
+        return note(NoteCode.REGISTER_EMPTY, about)
     lockdown = probe.text(paths.LOCKDOWN) or ""
     if fault.errno == errno.EPERM and lockdown and "[none]" not in lockdown:
-        return "kernel lockdown forbids registers; it is switched on by secure boot in most cases"
+        return note(NoteCode.LOCKDOWN, about)
     if fault.errno == errno.EPERM and (probe.text(paths.ALLOW_WRITES) or "") == "off":
-        return "the kernel does not let registers be written (the module msr was loaded with allow_writes=off)"
-    reasons = {
-        errno.ENOENT: "the kernel module msr is not loaded (sudo modprobe msr)",
-        errno.ENXIO: "the kernel offers no register device for this processor (sudo modprobe msr)",
-        errno.ENODEV: "the kernel offers no register device for this processor (sudo modprobe msr)",
-        errno.EACCES: f"the register device is for root only. {NEEDS_ROOT}",
-        errno.EIO: "this processor has no such register",
-        errno.ETIMEDOUT: "the processor did not answer",
-        errno.EPERM: "the kernel forbids it: to whoever lacks the right to use registers (run the command with sudo), "
-        "or to everybody (the module msr with allow_writes=off)",
-    }
-    return reasons.get(fault.errno, fault.what)
+        return note(NoteCode.REGISTER_WRITES_OFF, about)
+    return note(_CLOSED.get(fault.errno, NoteCode.REGISTER_FAULT), about, what=fault.what)
+
+
+_CLOSED = {
+    errno.ENOENT: NoteCode.NO_REGISTER_MODULE,
+    errno.ENXIO: NoteCode.NO_REGISTER_DEVICE,
+    errno.ENODEV: NoteCode.NO_REGISTER_DEVICE,
+    errno.EACCES: NoteCode.REGISTERS_NEED_ROOT,
+    errno.EIO: NoteCode.NO_SUCH_REGISTER,
+    errno.ETIMEDOUT: NoteCode.REGISTER_SILENT,
+    errno.EPERM: NoteCode.REGISTERS_FORBIDDEN,
+}

@@ -1,5 +1,6 @@
-"""Constraints: what holds the clock back at a moment."""
+"""Constraints: what holds the clock back at a moment, and the numbers that speak for it."""
 
+from dataclasses import dataclass
 from enum import StrEnum
 
 
@@ -21,3 +22,19 @@ ORDER = tuple(Constraint)
 """Constraints by the number under which telemetry keeps them."""
 CODE = {constraint: float(number) for number, constraint in enumerate(ORDER)}
 """That number by constraint; a float, since telemetry holds nothing else."""
+
+
+@dataclass(frozen=True, slots=True)
+class Basis:
+    """The numbers that speak for a constraint.
+
+    Attributes:
+        constraint: the constraint.
+        value: watts for a power or current limit, °C for heat, busy share in % for no work, MHz for all others;
+            None where not measured.
+        limit: what the value is held to, in the same unit; None if there is none or it is not known.
+    """
+
+    constraint: Constraint
+    value: float | None
+    limit: float | None = None

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from upright_bolt.model.note import Note
 from upright_bolt.model.sensor import Sensor
 
 
@@ -19,14 +20,6 @@ class Identity:
     virtual: bool = False
     microcode: str = ""
     chip_vendor: str = ""
-
-
-@dataclass(frozen=True, slots=True)
-class Missing:
-    """Something this machine does not offer, or a file that could not be understood, and why."""
-
-    what: str
-    why: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,6 +44,7 @@ class About:
     """What does not change about a machine while it is in use.
 
     Attributes:
+        gaps: what this machine does not offer, and files that could not be understood.
         sensors: what the numbers of a sample mean, in their order.
         ceiling_c: temperature at which the processor throttles; None if unknown.
         base_mhz, highest_mhz: base clock and highest turbo clock; None if unknown.
@@ -59,7 +53,7 @@ class About:
 
     identity: Identity
     topology: Topology
-    missing: tuple[Missing, ...]
+    gaps: tuple[Note, ...]
     sensors: tuple[Sensor, ...]
     ceiling_c: float | None
     base_mhz: float | None
@@ -67,6 +61,6 @@ class About:
     turbo_table_mhz: tuple[float, ...]
 
     @property
-    def place(self) -> dict[str, int]:
-        """Sensor name to its place in a sample."""
+    def index(self) -> dict[str, int]:
+        """Sensor name to its index in a sample."""
         return {sensor.name: i for i, sensor in enumerate(self.sensors)}

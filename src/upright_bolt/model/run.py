@@ -29,6 +29,9 @@ class RunState(StrEnum):
     STOPPED = "stopped"
     FAILED = "failed"
     UNFINISHED = "unfinished"
+    """Its program ended, and the machine went on."""
+    RESTARTED = "restarted"
+    """The machine itself went down with it: it froze, or was restarted."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -121,11 +124,6 @@ class RunNumbers:
     extra: dict[str, float] = field(default_factory=dict)
     others: dict[str, float] = field(default_factory=dict)
 
-    def beside(self) -> list[str]:
-        """Return what else was running as a sentence; none if nothing was."""
-        words = ", ".join(f"{name} {share:.1f} %" for name, share in self.others.items())
-        return [f"Beside it ran: {words}"] if words else []
-
 
 @dataclass(frozen=True, slots=True)
 class RunHead:
@@ -139,6 +137,7 @@ class RunHead:
         started_at: ISO time with zone.
         series: shared by runs that were made as repeats of each other; empty for a run by itself.
         options: what else was asked of the workload.
+        boot_id: the boot it ran in; empty for one older than that.
         key: the same wherever the run is copied to; empty for one older than keys.
     """
 
@@ -155,6 +154,7 @@ class RunHead:
     series: str = ""
     options: Options = field(default_factory=Options)
     key: str = ""
+    boot_id: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -222,12 +222,3 @@ class RunRecord:
     def name(self) -> str:
         """What it is called on screens and in reports."""
         return self.head.label or f"Run {self.id}, {self.head.workload}"
-
-
-@dataclass(frozen=True, slots=True)
-class RunEvent:
-    """Something that happened at a moment: seconds on the session's clock, a kind, and a sentence."""
-
-    time_s: float
-    kind: str
-    text: str

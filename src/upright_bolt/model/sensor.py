@@ -1,8 +1,27 @@
 """Sensors: what can be read on a machine."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from enum import StrEnum
 
 from upright_bolt.model.quantity import Quantity
+
+
+class SensorKind(StrEnum):
+    """What a sensor tells, whatever its name. A mean over processors is of the same kind, without a processor."""
+
+    CLOCK = "clock"
+    BUSY = "busy"
+    TEMPERATURE = "temperature"
+    POWER = "power"
+    LIMIT = "limit"
+    VOLTAGE = "voltage"
+    FAN = "fan"
+    THROTTLE = "throttle"
+    LIMIT_BITS = "limit-bits"
+    IDLE = "idle"
+    SUPPLY = "supply"
+    GRAPHICS = "graphics"
 
 
 @dataclass(frozen=True, slots=True)
@@ -13,8 +32,22 @@ class Sensor:
         name: unique on its machine, e.g. ``clock.cpu3`` or ``temperature.package``.
         quantity: what it measures, and so its unit.
         title: the words a person reads.
+        kind: what it tells.
+        processor: the logical processor it belongs to; None for one of the package, a core, a device or a mean.
     """
 
     name: str
     quantity: Quantity
     title: str
+    kind: SensorKind
+    processor: int | None = None
+
+
+def by_processor(sensors: Iterable[Sensor], kind: SensorKind) -> dict[int, int]:
+    """Return logical processor to the index of its sensor of one kind, in the sensors' order."""
+    return {s.processor: i for i, s in enumerate(sensors) if s.kind is kind and s.processor is not None}
+
+
+def span_of(indices: list[int]) -> slice:
+    """Return indices as a slice: sensors of one kind stand side by side; an empty slice for none."""
+    return slice(indices[0], indices[-1] + 1) if indices else slice(0, 0)

@@ -4,7 +4,8 @@ from collections.abc import Iterable, Mapping
 from math import isfinite
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import Kind, Value, declaration_of, parse_value, parts_of, show_value
+from upright_bolt.model.catalogue import Kind, declaration_of, title_of
+from upright_bolt.model.control import Value, parse_value, parts_of, show_value
 
 Settings = Mapping[str, Value]
 """Control name to value; names that are missing are left as they are."""
@@ -55,21 +56,22 @@ def settings_from_data(pairs: Mapping[str, object]) -> dict[str, Value]:
     """Return settings that come as data from outside this program, in the form that each control has.
 
     Raises:
-        BadInput: an unknown control, a value of the wrong form, or a number that is none.
+        BadInput: a value of the wrong form, or not a finite number.
+        NotHere: an unknown control.
     """
     settings: dict[str, Value] = {}
     for name, value in pairs.items():
-        declared = declaration_of(name)
+        declared, title = declaration_of(name), title_of(name)
         if declared.kind is Kind.SCALE:
             if isinstance(value, bool) or not isinstance(value, int | float) or not isfinite(value):
-                raise BadInput(f"{declared.title}: {str(value)[:LONGEST_WORD]} is no number.")
+                raise BadInput(f"{title}: {str(value)[:LONGEST_WORD]} is not a number.")
             settings[name] = float(value)
             continue
         if not isinstance(value, str) or not 0 < len(value) <= LONGEST_WORD or not value.isprintable():
-            raise BadInput(f"{declared.title}: {str(value)[:LONGEST_WORD]!r} is no word that could be set.")
+            raise BadInput(f"{title}: {str(value)[:LONGEST_WORD]!r} is not a word that could be set.")
         if declared.kind is Kind.TABLE and not all(is_number(part) for part in parts_of(value)):
-            raise BadInput(f"{declared.title}: “{value}” is no row of numbers.")
+            raise BadInput(f"{title}: “{value}” is not a row of numbers.")
         if declared.kind is Kind.SWITCH and value not in ("on", "off"):
-            raise BadInput(f"{declared.title}: “{value}” is neither on nor off.")
+            raise BadInput(f"{title}: “{value}” is neither on nor off.")
         settings[name] = value
     return settings

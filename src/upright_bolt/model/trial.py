@@ -1,12 +1,10 @@
 """Trials: a draft put in force provisionally, and the report of putting settings in force."""
 
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from upright_bolt.model.control import Value
-
-NOT_WRITTEN = "Not written, since another setting was refused."
-UNDONE = "Put back, since another setting failed."
-CONSEQUENCES = (NOT_WRITTEN, UNDONE)
+from upright_bolt.model.note import Note
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,7 +15,7 @@ class ApplyRow:
     asked: Value
     got: Value | None
     ok: bool
-    why: str
+    why: Note | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,11 +35,6 @@ class ApplyReport:
     def ok(self) -> bool:
         """Whether every control is as asked."""
         return all(row.ok for row in self.rows)
-
-    def sentence(self) -> str:
-        """Return why it was refused: the reasons, without those that only follow from them."""
-        reasons = dict.fromkeys(row.why for row in self.rows if not row.ok and row.why not in ("", *CONSEQUENCES))
-        return " ".join(reasons)
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +71,29 @@ class Drift:
     name: str
     expected: Value
     got: Value | None
+
+
+class RecoveryOutcome(StrEnum):
+    """What was done about a trial that an earlier process left."""
+
+    RESTARTED = "restarted"
+    PUT_BACK = "put-back"
+    NOT_PUT_BACK = "not-put-back"
+
+
+@dataclass(frozen=True, slots=True)
+class Recovery:
+    """A trial that an earlier process left, and what was done about it.
+
+    Attributes:
+        trial: the trial, without the file texts that only putting back needs.
+        outcome: what was done.
+        left: files that did not take their earlier texts.
+    """
+
+    trial: Trial
+    outcome: RecoveryOutcome
+    left: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

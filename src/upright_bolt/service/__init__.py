@@ -1,1 +1,1 @@
-"""The root service on the system bus, and its client: the same face as reaching the machine directly."""
+"""The root service on the system bus, and its client: the same interface as reaching the machine directly."""

@@ -1,4 +1,4 @@
-"""Who calls: told by the bus, never by the caller; and how much of the service one caller may take up."""
+"""Who calls, as the bus says and never the caller; and how much of the service one caller may take up."""
 
 import asyncio
 import pwd
@@ -25,7 +25,8 @@ class Caller:
         uid, pid: as the bus tells them; None until it has.
         gone: it has left the bus.
         pending: its calls under way.
-        granted: actions that polkit has granted it for as long as polkit's rules do not change.
+        granted: whether polkit lets it watch, for as long as polkit's rules do not change.
+        series: actions that were granted for the length of a series of trials, see ``BeginSeries``.
         refusals: how often it was refused.
     """
 
@@ -35,6 +36,7 @@ class Caller:
     gone: bool = False
     pending: int = 0
     granted: set[Action] = field(default_factory=set)
+    series: frozenset[Action] = frozenset()
     refusals: int = 0
 
     @property
@@ -102,9 +104,9 @@ class Callers:
         except Exception as fault:
             self._known.pop(caller.unique, None)
             raise Denied("The bus did not say who calls, so nothing was done.") from fault
-        told: dict[str, tuple[str, Any]] = reply.get_contents()  # type: ignore[assignment]
-        caller.uid = int(told["UnixUserID"][1])
-        caller.pid = int(told["ProcessID"][1]) if "ProcessID" in told else None
+        found: dict[str, tuple[str, Any]] = reply.get_contents()  # type: ignore[assignment]
+        caller.uid = int(found["UnixUserID"][1])
+        caller.pid = int(found["ProcessID"][1]) if "ProcessID" in found else None
 
     def left(self, unique: str) -> Caller | None:
         """Note that a name has left the bus; return its caller if it had called."""
@@ -117,6 +119,7 @@ class Callers:
         """Ask polkit anew from now on: its rules have changed."""
         for caller in self._known.values():
             caller.granted.clear()
+            caller.series = frozenset()
 
     @property
     def present(self) -> int:

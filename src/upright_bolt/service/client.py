@@ -1,29 +1,31 @@
-"""The client: a reach that asks the root service. Used by the command line and by the window's engine thread alike.
+"""The client: the machine through the root service, for the command line and the window's session thread alike.
 
-Waiting never blocks whoever waits for good: every call has its time, and ``while_waiting`` is called meanwhile, so
-that sampling goes on while a person types a password.
+No wait is without end: every call has its time, and ``while_waiting`` is called meanwhile, so that sampling goes on
+while a person types a password.
 """
 
 import asyncio
+import os
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from math import isnan
 from typing import Any
 
 from sdbus import DbusNameHasNoOwnerError, DbusServiceUnknownError, SdBus, sd_bus_open_system
+from sdbus.sd_bus_internals import SdBusMessage, SdBusSlot
 
 from upright_bolt.errors import BoltError, Refused
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
+from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.service import wire
-from upright_bolt.service.keeper import FRESH_S
 from upright_bolt.service.names import BUS_NAME, INTERFACE, PATH
 from upright_bolt.service.rights import PERSON_S
-from upright_bolt.session.reach import nothing
-from upright_bolt.session.sampler import Sample
+from upright_bolt.service.shared_machine import FRESH_S
+from upright_bolt.settings.access import Change, nothing
 
 ANSWER_S = 5.0
 MAY_ASK = True
@@ -38,7 +40,7 @@ class ServiceAbsent(BoltError):
     """There is no service on this computer."""
 
 
-class ServiceReach:
+class ServiceAccess:
     """Reading and setting the machine through the root service.
 
     Attributes:
@@ -57,11 +59,13 @@ class ServiceReach:
     def __init__(self) -> None:
         self._loop = asyncio.new_event_loop()
         self._trying = False
+        self._heard: list[Change] = []
         self.trouble = ""
         self.while_waiting: Callable[[], None] = nothing
         try:
             self._bus: SdBus = sd_bus_open_system()
             self._bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
+            self._signals = self._loop.run_until_complete(self._listen())
             about, self.recovered = wire.read_description(self._call("Describe", patience_s=START_S))
         except BoltError:
             self._loop.close()
@@ -70,6 +74,29 @@ class ServiceReach:
             self._loop.close()
             raise ServiceAbsent(f"The system bus cannot be reached: {fault}.") from fault
         self.about: About = about
+
+    async def _listen(self) -> SdBusSlot:
+        """Hear what others do to the machine, for as long as the slot lives."""
+
+        def heard(message: SdBusMessage) -> None:
+            what, who, process = message.get_contents()
+            if process != os.getpid():
+                self._heard.append(Change(str(what), str(who)))
+
+        return await self._bus.match_signal_async(BUS_NAME, PATH, INTERFACE, "Changed", heard)
+
+    def changes_by_others(self) -> tuple[Change, ...]:
+        """Return what others have done to the machine since the last call."""
+        heard, self._heard = self._heard, []
+        return tuple(heard)
+
+    def begin_series(self, names: Collection[str]) -> None:
+        """Let a question about rights be asked once for several trials. Raises Denied or Refused."""
+        self._call("BeginSeries", "asb", list(names), MAY_ASK, patience_s=PERSON_S + 5.0)
+
+    def end_series(self) -> None:
+        """End the series. Raises Refused."""
+        self._call("EndSeries")
 
     def controls(self) -> dict[str, Control]:
         """Return every control as it stands. Raises BoltError if the service does not answer."""

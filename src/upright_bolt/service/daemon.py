@@ -12,12 +12,12 @@ from sdbus import SdBus, sd_bus_open_system
 from sdbus.sd_bus_internals import SdBusMessage, SdBusSlot
 
 from upright_bolt.errors import BoltError
+from upright_bolt.service.bus_interface import BusInterface
 from upright_bolt.service.callers import Callers
-from upright_bolt.service.face import Face
-from upright_bolt.service.keeper import Keeper
 from upright_bolt.service.names import BUS_NAME, PATH
 from upright_bolt.service.rights import PERSON_S, POLKIT, Rights
-from upright_bolt.session.direct import DirectReach
+from upright_bolt.service.shared_machine import SharedMachine
+from upright_bolt.settings.engine import SettingsEngine
 
 IDLE_S = 60.0
 TEND_S = 0.5
@@ -28,50 +28,50 @@ LOG = logging.getLogger("upright-bolt")
 BUS = ("org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus")
 
 
-def serve(open_reach: Callable[[], DirectReach], idle_s: float = IDLE_S) -> None:
+def serve(open_engine: Callable[[], SettingsEngine], idle_s: float = IDLE_S) -> None:
     """Serve the machine on the system bus until nobody has needed it for ``idle_s``, or a signal ends it.
 
     Raises:
         BoltError: there is no bus, or another service has the name.
     """
     logging.basicConfig(stream=sys.stderr, level=logging.INFO, format="%(levelname)s: %(message)s")
-    asyncio.run(_serve(open_reach, idle_s))
+    asyncio.run(_serve(open_engine, idle_s))
 
 
-async def _serve(open_reach: Callable[[], DirectReach], idle_s: float) -> None:
+async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> None:
     try:
         bus = sd_bus_open_system()
     except Exception as fault:
         raise BoltError(f"The system bus cannot be reached: {fault}.") from fault
     bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
-    keeper = Keeper(open_reach, time.monotonic)
+    machine = SharedMachine(open_engine, time.monotonic)
     callers = Callers(bus)
-    face = Face(keeper, callers, Rights(bus))
+    interface = BusInterface(machine, callers, Rights(bus))
     try:
-        face.export_to_dbus(PATH, bus)
-        heard = await _watch(bus, callers, face, keeper)  # a match ends with its slot
+        interface.export_to_dbus(PATH, bus)
+        heard = await _watch(bus, callers, interface, machine)  # a match ends with its slot
         try:
             await bus.request_name_async(BUS_NAME, DO_NOT_QUEUE)
         except Exception as fault:
             raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only, one service only).") from fault
-        LOG.info("ready; %s", keeper.reach.about.identity.name)
-        await _live(bus, callers, face, keeper, idle_s)
+        LOG.info("ready; %s", machine.about.identity.name)
+        await _live(bus, callers, interface, machine, idle_s)
         del heard
     finally:
-        trouble = face.let_go()
+        trouble = interface.let_go()
         if trouble:
             LOG.error(trouble)
         bus.close()
 
 
-async def _watch(bus: SdBus, callers: Callers, face: Face, keeper: Keeper) -> list[SdBusSlot]:
+async def _watch(bus: SdBus, callers: Callers, interface: BusInterface, machine: SharedMachine) -> list[SdBusSlot]:
     """Hear of callers that leave, and of changed rules, for as long as the slots returned live."""
 
     def owner_changed(message: SdBusMessage) -> None:
         name, _, new = message.get_contents()
         caller = None if new else callers.left(str(name))
         if caller is not None:
-            asyncio.get_running_loop().create_task(face.do(lambda: keeper.left(caller)))
+            asyncio.get_running_loop().create_task(interface.do(lambda: machine.left(caller)))
 
     def rules_changed(_message: SdBusMessage) -> None:
         callers.forget_grants()
@@ -82,7 +82,7 @@ async def _watch(bus: SdBus, callers: Callers, face: Face, keeper: Keeper) -> li
     ]
 
 
-async def _live(bus: SdBus, callers: Callers, face: Face, keeper: Keeper, idle_s: float) -> None:
+async def _live(bus: SdBus, callers: Callers, interface: BusInterface, machine: SharedMachine, idle_s: float) -> None:
     ended = asyncio.Event()
     loop = asyncio.get_running_loop()
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -92,10 +92,10 @@ async def _live(bus: SdBus, callers: Callers, face: Face, keeper: Keeper, idle_s
         with suppress(TimeoutError):
             await asyncio.wait_for(ended.wait(), TEND_S)
         now = time.monotonic()
-        put_back = await face.do(keeper.tend)
+        put_back = await interface.do(machine.tend)
         if put_back is not None:
-            face.changed.emit(("put back", put_back.by))
-        if callers.calls != calls or keeper.holding:
+            interface.tell_put_back(put_back.by)
+        if callers.calls != calls or machine.holding:
             calls, active_s = callers.calls, now
         elif now - active_s >= idle_s:
             LOG.info("nobody has called for %.0f s and nothing is held; ending", idle_s)
@@ -110,6 +110,6 @@ async def _live(bus: SdBus, callers: Callers, face: Face, keeper: Keeper, idle_s
 async def _bus_lives(bus: SdBus) -> bool:
     try:
         await asyncio.wait_for(bus.call_async(bus.new_method_call_message(*BUS, "GetId")), BUS_ANSWER_S)
-    except Exception:  # noqa: BLE001 - whatever it is, nobody can reach the service any more
+    except Exception:  # noqa: BLE001 - whatever it is, nobody can access the service any more
         return False
     return True

@@ -9,7 +9,7 @@ from upright_bolt.errors import BadInput, Denied, InUse, NotHere, Refused
 BUS_NAME = "org.upright_bolt.Machine1"
 INTERFACE = BUS_NAME
 PATH = "/org/upright_bolt/Machine1"
-VERSION = 1
+VERSION = 2
 """Raised when a reply changes its shape."""
 
 

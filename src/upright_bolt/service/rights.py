@@ -45,7 +45,7 @@ class Rights:
         Raises:
             Denied: it may not, the person dismissed the question, or polkit gave no answer.
         """
-        if action is Action.WATCH and action in caller.granted:
+        if action in caller.series or (action is Action.WATCH and action in caller.granted):
             return
         cancel = uuid.uuid4().hex
         ask = self._bus.new_method_call_message(*POLKIT, "CheckAuthorization")

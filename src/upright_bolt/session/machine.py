@@ -1,46 +1,60 @@
-"""A machine as a session gets it: its ports, its clock and what can work on it."""
+"""A machine as a session gets it: its ports, and what can work on it."""
 
 from collections.abc import Callable
 from dataclasses import dataclass
 
 from upright_bolt.errors import BadInput
+from upright_bolt.kernel.clock import Clock
+from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.model.work import RESTING
-from upright_bolt.session.clock import Clock
 from upright_bolt.workload.load import Load, RestLoad, Task
 
 MakeLoad = Callable[[Task], Load]
 
 
-def _nothing() -> None:
-    return
-
-
 @dataclass(slots=True)
 class Machine:
-    """Ports and clock of one machine.
+    """One machine and its workloads.
 
     Attributes:
-        word: as typed: ``host``, ``twin:tern``, ``tree:DIR``.
+        ports: its files, registers and clock.
         described: a few words for the strip at the top.
         make_load: builds a workload; None if nothing can run there (then ``no_load`` says why).
         plug: plugs the charger in (True) or out, on machines where a program can do so.
-        save: makes what has happened last, where the machine is not real.
-        keep_up: lets a simulated machine's time pass as real time has; does nothing on a real one.
         set_pace: makes the machine's time run at a multiple of real time; None for as fast as it goes.
     """
 
-    word: str
+    ports: MachinePorts
     described: str
-    files: KernelFiles
-    registers: Registers
-    clock: Clock
     make_load: MakeLoad | None = None
     no_load: str = ""
     plug: Callable[[bool], None] | None = None
-    save: Callable[[], None] = _nothing
-    keep_up: Callable[[], None] = _nothing
     set_pace: Callable[[float | None], None] | None = None
+
+    @property
+    def word(self) -> str:
+        """The machine as typed."""
+        return self.ports.word
+
+    @property
+    def files(self) -> KernelFiles:
+        """Its kernel files."""
+        return self.ports.files
+
+    @property
+    def registers(self) -> Registers:
+        """Its registers."""
+        return self.ports.registers
+
+    @property
+    def clock(self) -> Clock:
+        """Its own time."""
+        return self.ports.clock
+
+    def save(self) -> None:
+        """Make what has happened last, where the machine is not real."""
+        self.ports.save()
 
     def load(self, task: Task) -> Load:
         """Return a workload ready to be prepared.

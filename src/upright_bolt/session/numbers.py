@@ -7,10 +7,10 @@ from statistics import fmean, stdev
 
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunNumbers, Slice
-from upright_bolt.session.sampler import Sample
+from upright_bolt.model.sample import Sample
 
 HELD_BY = "held_by"
-"""Telemetry column that holds the constraint, by its place in ``Constraint``; ``held_by.p-cores`` for one kind."""
+"""Telemetry column that holds the constraint, by its number in ``Constraint``; ``held_by.p-cores`` for one kind."""
 REST_SPAN_S = 20.0
 REST_SWING = 0.5
 
@@ -19,6 +19,11 @@ def number_rows(sample: Sample) -> list[float]:
     """Return a sample as telemetry keeps it: NaN where not measured, and the constraints' numbers at the end."""
     held = (sample.constraint, *sample.kinds)
     return [nan if value is None else value for value in sample.values] + [CODE[constraint] for constraint in held]
+
+
+def is_held(column: str) -> bool:
+    """Tell whether a telemetry column holds constraints."""
+    return column.partition(".")[0] == HELD_BY
 
 
 def held_columns(kinds: Sequence[str]) -> tuple[str, ...]:

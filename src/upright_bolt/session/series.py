@@ -9,15 +9,18 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
-from upright_bolt.errors import BadInput, BoltError, Refused
-from upright_bolt.model.control import Kind, declaration_of, parse_value, show_value
+from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.catalogue import Kind, declaration_of
+from upright_bolt.model.control import parse_value, show_value
 from upright_bolt.model.quantity import TEMPERATURE
 from upright_bolt.model.run import RunState
+from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Work
-from upright_bolt.session.running import ActiveRun, RunSink
-from upright_bolt.session.sampler import Sample
+from upright_bolt.session.active_run import ActiveRun, RunSink
+from upright_bolt.settings.access import MachineAccess
+from upright_bolt.wording.trials import as_error
 
 MOST_RUNS = 200
 LONGEST_COOLING_S = 3600.0
@@ -52,13 +55,13 @@ def ladder(text: str, beside: Settings, count: int) -> list[Step]:
     """Return the runs of a ladder typed as ``NAME=FROM..TO/STEP``, each rung ``count`` times.
 
     Raises:
-        BadInput: it is none, its control is no scale, or it has too many rungs.
+        BadInput: it has another form, its control has no scale, or it has too many rungs.
     """
     name, sign, span = text.partition("=")
     first, dots, rest = span.partition("..")
     last, slash, step = rest.partition("/")
     if not (sign and dots and slash):
-        raise BadInput(f"“{text}” is no ladder; it is written NAME=FROM..TO/STEP, e.g. sustained=12W..40W/4W.")
+        raise BadInput(f"“{text}” is not a ladder; it is written NAME=FROM..TO/STEP, e.g. sustained=12W..40W/4W.")
     name = name.strip()
     declared = declaration_of(name)
     if declared.kind is not Kind.SCALE:
@@ -79,11 +82,16 @@ def ladder(text: str, beside: Settings, count: int) -> list[Step]:
     ]
 
 
-class Host(Protocol):
+class RunningSession(Protocol):
     """What a series needs of the session in which it is made."""
 
     run: ActiveRun | None
-    place: dict[str, int]
+    index: dict[str, int]
+
+    @property
+    def access(self) -> MachineAccess:
+        """The way to the machine."""
+        ...
 
     def status(self) -> Status:
         """Return the trial that is running, if any."""
@@ -97,7 +105,7 @@ class Host(Protocol):
         """End the trial."""
         ...
 
-    def start(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
+    def start_run(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
         """Begin a run."""
         ...
 
@@ -116,7 +124,7 @@ class ActiveSeries:
     """Makes runs one after another. Give it every sample, and every run that has ended.
 
     Args:
-        host: the session.
+        session: where it is made.
         steps: the runs to be made.
         work: what each executes.
         sink: where they are kept.
@@ -130,18 +138,22 @@ class ActiveSeries:
 
     Raises:
         BadInput: a trial is running, or the temperature to wait for is not measured.
+        Denied: the rights of the person do not allow what the series tries.
     """
 
-    def __init__(self, host: Host, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None) -> None:
-        self._tries = any(step.settings for step in steps)
-        if self._tries and host.status().trial is not None:
+    def __init__(
+        self, session: RunningSession, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None
+    ) -> None:
+        tried = {name for step in steps for name in step.settings}
+        self._tries = bool(tried)
+        if self._tries and session.status().trial is not None:
             raise BadInput(
                 "A trial is running already; “keep” or “put-back” it before runs with settings of their own."
             )
-        self._warm = host.place.get("temperature.package")
+        self._warm = session.index.get("temperature.package")
         if cool_c is not None and self._warm is None:
-            raise BadInput("cool-to: this machine's temperature is not measured, so nobody can wait for it.")
-        self._host = host
+            raise BadInput("cool-to: this machine's temperature is not measured, so it cannot be waited for.")
+        self._session = session
         self._steps = list(steps)
         self._work = work
         self._sink = sink
@@ -152,10 +164,12 @@ class ActiveSeries:
         self.done: list[int] = []
         self.ended = False
         self.fault: BoltError | None = None
+        if tried:
+            session.access.begin_series(tried)
 
     def take(self, sample: Sample) -> None:
         """Go on: begin the next run once the machine is cool enough."""
-        if self.ended or self._host.run is not None:
+        if self.ended or self._session.run is not None:
             return
         try:
             if self._is_cool(sample):
@@ -181,8 +195,8 @@ class ActiveSeries:
 
     def _begin(self, step: Step) -> None:
         if step.settings:
-            try_or_raise(self._host, step.settings)
-        self._host.start(self._work, step.label, self._sink, self.name)
+            try_or_raise(self._session, step.settings)
+        self._session.start_run(self._work, step.label, self._sink, self.name)
 
     def take_ended(self, run: ActiveRun) -> None:
         """Put back what was tried for a run that has ended, and go on to the next, or end."""
@@ -197,13 +211,13 @@ class ActiveSeries:
             self._end(fault)
 
     def _put_back(self) -> None:
-        if self._tries and self._host.status().trial is not None:
-            self._host.put_back("the run ended")
+        if self._tries and self._session.status().trial is not None:
+            self._session.put_back("the run ended")
 
     def stop(self) -> None:
         """Make no more runs; a run in progress has to be stopped by itself."""
-        self._steps = self._steps[: len(self.done) + (self._host.run is not None)]
-        if self._host.run is None:
+        self._steps = self._steps[: len(self.done) + (self._session.run is not None)]
+        if self._session.run is None:
             self._end(None)
 
     def _end(self, fault: BoltError | None) -> None:
@@ -213,6 +227,8 @@ class ActiveSeries:
         self.fault = fault
         try:
             self._put_back()
+            if self._tries:
+                self._session.access.end_series()
         except BoltError as second:
             self.fault = fault or second
 
@@ -220,12 +236,11 @@ class ActiveSeries:
         """Return where it stands."""
         number = min(len(self.done), len(self._steps) - 1)
         label = self._steps[number].label if self._steps else ""
-        return SeriesProgress(number + 1, len(self._steps), label, "" if self._host.run is not None else self._waits)
+        return SeriesProgress(number + 1, len(self._steps), label, "" if self._session.run is not None else self._waits)
 
 
-def try_or_raise(host: Host, settings: Settings) -> None:
+def try_or_raise(session: RunningSession, settings: Settings) -> None:
     """Put settings in force as a trial of this process. Raises BadInput or Refused if they are not."""
-    report = host.try_settings(settings, standing=False)  # closing the session puts it back
+    report = session.try_settings(settings, standing=False)  # closing the session puts it back
     if not report.ok:
-        refusal = BadInput if report.bad_input else Refused
-        raise refusal(report.sentence())
+        raise as_error(report)

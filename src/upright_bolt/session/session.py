@@ -2,30 +2,44 @@
 
 import uuid
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 
 from upright_bolt.errors import BadInput, InUse
+from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.model.control import Control, Value
+from upright_bolt.model.event import (
+    AccessChanged,
+    ChangedByOthers,
+    ClockSet,
+    Event,
+    Kept,
+    Resumed,
+    RunEnded,
+    RunStarted,
+    Tried,
+    WasPutBack,
+)
 from upright_bolt.model.machine import About
-from upright_bolt.model.run import Conditions, RunEvent, RunHead
-from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.run import Conditions, RunHead
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Options, Work, check_options
-from upright_bolt.session.bystanders import Bystanders
-from upright_bolt.session.direct import now_stamp
+from upright_bolt.model.work import Work, check_options
+from upright_bolt.session.active_run import ActiveRun, RunSink, RunStage
+from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.numbers import held_columns
-from upright_bolt.session.reach import Reach
-from upright_bolt.session.running import ActiveRun, Phase, RunSink
-from upright_bolt.session.sampler import Sample
+from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.series import ActiveSeries, Step
-from upright_bolt.session.watch import Watcher
+from upright_bolt.settings.access import MachineAccess
+from upright_bolt.settings.engine import now_stamp
+from upright_bolt.wording import events as event_words
+from upright_bolt.wording import trials as trial_words
 from upright_bolt.workload.load import Task, choose_cpus
 
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
 SHORTEST_RUN_S = 5.0
-PLAIN = Options()
 BUSY = "A run is in progress; stop it or wait for its end."
 
 
@@ -34,7 +48,7 @@ class Tick:
     """One step of a session: the sample, and what happened since the last."""
 
     sample: Sample
-    events: tuple[RunEvent, ...]
+    events: tuple[Event, ...]
 
 
 class Session:
@@ -42,16 +56,21 @@ class Session:
 
     Args:
         machine: its clock and what can work on it.
-        reach: reads and sets it.
+        access: reads and sets it.
+
+    Attributes:
+        index: sensor name to its index in a sample.
+        run: the run in progress; None if there is none.
+        series: the series in progress; None if there is none.
     """
 
-    def __init__(self, machine: Machine, reach: Reach) -> None:
+    def __init__(self, machine: Machine, access: MachineAccess) -> None:
         self.machine = machine
-        self.reach = reach
-        self.about: About = reach.about
-        self.place = self.about.place
-        self._watcher = Watcher(self.place)
-        self._events: list[RunEvent] = []
+        self.access = access
+        self.about: About = access.about
+        self.index = self.about.index
+        self._watch = ChangeWatch(self.about.sensors)
+        self._events: list[Event] = []
         self._last: Sample | None = None
         self._trouble = ""
         self.run: ActiveRun | None = None
@@ -60,28 +79,39 @@ class Session:
     @property
     def recovered(self) -> str:
         """What was done about a trial that an earlier process left, as a sentence; empty if nothing."""
-        return self.reach.recovered
+        return trial_words.recovered(self.access.recovered)
+
+    @property
+    def now_s(self) -> float:
+        """The present moment on the machine's clock."""
+        return self.machine.clock.now_s()
+
+    @property
+    def boot_id(self) -> str:
+        """The name of the machine's present boot; empty if it does not say."""
+        return read_boot_id(self.machine.files)
 
     def controls(self) -> dict[str, Control]:
-        """Return every control of the catalogue as it stands on this machine."""
-        return self.reach.controls()
+        """Return every control as it stands on this machine."""
+        return self.access.controls()
 
     def in_force(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
-        return self.reach.in_force()
+        return self.access.in_force()
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""
-        return self.reach.status()
+        return self.access.status()
 
     def tick(self) -> Tick:
         """Take a sample and let a run in progress go on."""
-        sample = self._last = self.reach.sample()
-        self._events += self._watcher.observe(sample)
-        self._take_slips()
-        if self.reach.trouble != self._trouble:
-            self._trouble = self.reach.trouble
-            self._note("service", self._trouble or "The root service answers again")
+        sample = self._last = self.access.sample()
+        self._events += self._watch.observe(sample)
+        self._take_jumps()
+        self._take_changes()
+        if self.access.trouble != self._trouble:
+            self._trouble = self.access.trouble
+            self._events.append(AccessChanged(self.now_s, self._trouble))
         events, self._events = self._events, []
         if self.run is not None:
             self.run.tick(sample, events)
@@ -89,30 +119,135 @@ class Session:
             self.series.take(sample)
         return Tick(sample, tuple(events))
 
-    def _take_slips(self) -> None:
-        for slip in self.machine.clock.slips():
-            self._note("slept" if slip.slept else "clock", slip.show())
-            if slip.slept and self.run is not None:
-                self.run.fail(f"{slip.show()} in the middle of the run; what came before is kept.")
+    def _take_changes(self) -> None:
+        for change in self.access.changes_by_others():
+            self._changed(ChangedByOthers(self.now_s, change.what, change.who))
+
+    def _take_jumps(self) -> None:
+        for jump in self.machine.clock.jumps():
+            event = Resumed(self.now_s, jump.seconds) if jump.slept else ClockSet(self.now_s, jump.seconds)
+            self._events.append(event)
+            if jump.slept and self.run is not None:
+                self.run.fail(f"{event_words.sentence(event)} in the middle of the run; what came before is kept.")
+
+    # settings
+
+    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
+        """Put settings in force as a trial. Raises BadInput, InUse or Refused; a machine's no is in the report."""
+        report = self.access.try_settings(settings, standing=standing)
+        self._changed(Tried(self.now_s, dict(settings), refused=not report.ok))
+        return report
+
+    def keep(self) -> Trial:
+        """End the trial and leave its settings in force until a restart. Raises BadInput, InUse or Refused."""
+        trial = self.access.keep()
+        self._changed(Kept(self.now_s, trial.settings))
+        return trial
+
+    def put_back(self, why: str = "asked for") -> Trial:
+        """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
+        trial = self.access.put_back(why)
+        self._changed(WasPutBack(self.now_s, trial.before_values))
+        return trial
+
+    def _changed(self, event: Event) -> None:
+        self._watch.forget_limits()
+        self._events.append(event)
+
+    # runs
+
+    def start_run(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
+        """Begin a run; ``tick`` carries it on.
+
+        Args:
+            work: what it executes, and for how long under load.
+            label: a name for the run.
+            sink: where it is kept.
+            series: shared by runs that are repeats of each other.
+
+        Raises:
+            BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
+            InUse: another process holds the machine.
+        """
+        self._check_free()
+        if not SHORTEST_RUN_S <= work.duration_s <= LONGEST_RUN_S:
+            raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {work.duration_s:g} s is outside that.")
+        check_options(work.workload, work.options)
+        cpus = choose_cpus(self.about.topology, work.workload, work.threads, work.kind)
+        load = self.machine.load(Task(work.workload, cpus, work.options))
+        if work.workload == "battery" and (why := self._no_drain()):
+            raise BadInput(why)
+        head = self._head(work, label, series, len(cpus) if load.scores else None)
+        others = OtherProcesses(self.machine.files, self.about.topology)
+        hindered = self._plugged_in if work.workload == "battery" else _never
+        self.run = ActiveRun(head, load, sink, self.index, self.now_s, others, hindered)
+        self._events.append(RunStarted(self.now_s, self.run.id))
+        return self.run
+
+    def _check_free(self) -> None:
+        """Raise InUse or BadInput unless a run could begin now."""
+        if self.access.closed:
+            raise InUse(self.access.closed)
+        if self.run is not None:
+            raise BadInput(BUSY)
+
+    def _head(self, work: Work, label: str, series: str, threads: int | None) -> RunHead:
+        """Return what is known of a run when it starts."""
+        settings = self.in_force()
+        trial = self.status().trial
+        kinds = [name for name, _ in self.about.topology.kinds]
+        return RunHead(
+            machine=self.machine.word,
+            identity=asdict(self.about.identity),
+            workload=work.workload,
+            label=label,
+            asked_s=work.duration_s,
+            settings=settings,
+            tried=dict(trial.settings) if trial else {},
+            conditions=Conditions(
+                power_source=self._power_source(),
+                platform_mode=str(settings.get("platform-mode", "")),
+                kernel=self.about.identity.kernel,
+                threads=threads,
+                core_kind=work.kind,
+            ),
+            started_at=now_stamp(),
+            columns=(*(sensor.name for sensor in self.about.sensors), *held_columns(kinds)),
+            series=series,
+            options=work.options,
+            key=uuid.uuid4().hex,
+            boot_id=self.boot_id,
+        )
+
+    def _no_drain(self) -> str:
+        """Return why the battery's drain cannot be measured now, as a sentence; empty if it can."""
+        if "battery.drain" not in self.index:
+            return "This machine has no battery whose drain could be measured."
+        return self._plugged_in(self.tick().sample, "; pull its plug, then start the run")
+
+    def _plugged_in(self, sample: Sample, advice: str = "") -> str:
+        plugged = self._charger(sample)
+        return f"The charger is plugged in, so the battery does not drain{advice}." if plugged else ""
+
+    def _charger(self, sample: Sample) -> float | None:
+        i = self.index.get("charger")
+        return None if i is None else sample.values[i]
+
+    def _power_source(self) -> str:
+        plugged = self._charger(self._last or self.tick().sample)
+        return "" if plugged is None else ("charger" if plugged else "battery")
 
     def end_run(self) -> ActiveRun | None:
         """Return the run if it has ended, and make room for the next."""
         run = self.run
-        if run is None or run.phase is not Phase.ENDED:
+        if run is None or run.stage is not RunStage.ENDED:
             return None
         self.run = None
-        self._note("run", f"Run {run.id} ended")
+        self._events.append(RunEnded(self.now_s, run.id))
         if self.series is not None:
             self.series.take_ended(run)
         self.machine.save()
         return run
-
-    def start(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
-        """Begin a run of some work; see ``start_run``."""
-        return self.start_run(
-            work.workload, work.duration_s, label, sink, series,
-            threads=work.threads, kind=work.kind, options=work.options,
-        )  # fmt: skip
 
     def start_series(self, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None) -> ActiveSeries:
         """Begin several runs, one after another; ``tick`` and ``end_run`` carry them on.
@@ -120,10 +255,10 @@ class Session:
         Raises:
             BadInput: a run, a series or a trial is in progress, or the temperature to wait for is not measured.
             InUse: another process holds the machine.
+            Denied: the rights of the person do not allow what the series tries.
         """
-        if self.reach.closed:
-            raise InUse(self.reach.closed)
-        if self.run is not None or self.series is not None:
+        self._check_free()
+        if self.series is not None:
             raise BadInput(BUSY)
         self.series = ActiveSeries(self, steps, work, sink, cool_c)
         return self.series
@@ -136,137 +271,19 @@ class Session:
         self.series = None
         return series
 
-    def _note(self, kind: str, text: str) -> None:
-        self._events.append(RunEvent(self.machine.clock.now_s(), kind, text))
-
-    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
-        """Put settings in force as a trial. Raises BadInput, InUse or Refused; a machine's no is in the report."""
-        report = self.reach.try_settings(settings, standing=standing)
-        self._changed("tried", f"Tried {show_settings(settings)}" if report.ok else "Trial refused")
-        return report
-
-    def keep(self) -> Trial:
-        """End the trial and leave its settings in force until a restart. Raises BadInput, InUse or Refused."""
-        trial = self.reach.keep()
-        self._changed("kept", f"Kept {show_settings(trial.settings)}")
-        return trial
-
-    def put_back(self, why: str = "asked for") -> Trial:
-        """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
-        trial = self.reach.put_back(why)
-        self._changed("put back", f"Put back {show_settings(trial.before_values)}")
-        return trial
-
-    def _changed(self, kind: str, text: str) -> None:
-        self._watcher.forget_limits()
-        self._note(kind, text)
-
-    def start_run(
-        self,
-        workload: str,
-        duration_s: float,
-        label: str,
-        sink: RunSink,
-        series: str = "",
-        *,
-        threads: int | None = None,
-        kind: str = "",
-        options: Options = PLAIN,
-    ) -> ActiveRun:
-        """Begin a run; ``tick`` carries it on.
-
-        Args:
-            workload: its name.
-            duration_s: time under load.
-            label: a name for the run.
-            sink: where it is kept.
-            series: shared by runs that are repeats of each other.
-            threads: processors to keep busy; None for all.
-            kind: a kind of core; empty for any.
-            options: what else is asked of the workload.
-
-        Raises:
-            BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
-            InUse: another process holds the machine.
-        """
-        if self.reach.closed:
-            raise InUse(self.reach.closed)
-        if self.run is not None:
-            raise BadInput(BUSY)
-        if not SHORTEST_RUN_S <= duration_s <= LONGEST_RUN_S:
-            raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {duration_s:g} s is outside that.")
-        check_options(workload, options)
-        cpus = choose_cpus(self.about.topology, workload, threads, kind)
-        load = self.machine.load(Task(workload, cpus, options))
-        if workload == "battery" and (why := self._no_drain()):
-            raise BadInput(why)
-        settings = self.in_force()
-        head = replace(
-            self._head(settings, kind, len(cpus) if load.scores else None),
-            workload=workload,
-            label=label,
-            asked_s=duration_s,
-            series=series,
-            options=options,
-        )
-        beside = Bystanders(self.machine.files, self.about.topology)
-        hindered = self._plugged_in if workload == "battery" else _never
-        self.run = ActiveRun(head, load, sink, self.place, self.machine.clock.now_s(), beside, hindered)
-        self._note("run", f"Run {self.run.id} started")
-        return self.run
-
-    def _head(self, settings: dict[str, Value], kind: str, threads: int | None) -> RunHead:
-        """Return what is known of a run by the machine alone; the rest is filled in by who starts it."""
-        identity = self.about.identity
-        trial = self.status().trial
-        return RunHead(
-            machine=self.machine.word,
-            identity=asdict(identity),
-            workload="",
-            label="",
-            asked_s=0.0,
-            settings=settings,
-            tried=dict(trial.settings) if trial else {},
-            conditions=Conditions(
-                power_source=self._power_source(),
-                platform_mode=str(settings.get("platform-mode", "")),
-                kernel=identity.kernel,
-                threads=threads,
-                core_kind=kind,
-            ),
-            started_at=now_stamp(),
-            columns=(
-                *(sensor.name for sensor in self.about.sensors),
-                *held_columns([name for name, _ in self.about.topology.kinds]),
-            ),
-            key=uuid.uuid4().hex,
-        )
-
-    def _no_drain(self) -> str:
-        """Return why the battery's drain cannot be measured now, as a sentence; empty if it can."""
-        place = self.place.get("battery.drain")
-        if place is None:
-            return "This machine has no battery whose drain could be measured."
-        sample = self.tick().sample
-        return self._plugged_in(sample, "; pull its plug, then start the run")
-
-    def _plugged_in(self, sample: Sample, advice: str = "") -> str:
-        place = self.place.get("charger")
-        plugged = place is not None and sample.values[place]
-        return f"The charger is plugged in, so the battery does not drain{advice}." if plugged else ""
-
-    def _power_source(self) -> str:
-        place = self.place.get("charger")
-        sample = self._last or self.tick().sample
-        value = sample.values[place] if place is not None else None
-        return "" if value is None else ("charger" if value else "battery")
+    # the machine
 
     def plug(self, *, charger: bool) -> None:
-        """Plug a twin's charger in or out. Raises BadInput on a real machine."""
+        """Plug a twin's charger in or out.
+
+        Raises:
+            BadInput: this is a real machine, or a copy of one.
+            InUse: another process holds the machine.
+        """
         if self.machine.plug is None:
             raise BadInput("Only a twin's charger can be plugged by a program.")
-        if self.reach.closed:
-            raise InUse(self.reach.closed)
+        if self.access.closed:
+            raise InUse(self.access.closed)
         self.machine.plug(charger)
 
     def close(self) -> str:
@@ -279,7 +296,7 @@ class Session:
             self.series.stop()
         if self.run is not None:
             self.run.stop("the program was closed")
-        return self.reach.close()
+        return self.access.close()
 
 
 def _never(_sample: Sample) -> str:

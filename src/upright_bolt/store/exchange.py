@@ -14,22 +14,31 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, ConfigDict, Field, TypeAdapter, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
+from upright_bolt.disk import Typed, writing
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.run import RunEvent, RunRecord, RunState
+from upright_bolt.model.event import Event
+from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.work import WORKLOADS
-from upright_bolt.store.export import writing
+from upright_bolt.store.rows import TypedEvent
 from upright_bolt.store.runs import RunStore
 
 FORMAT = "upright-bolt runs"
-VERSION = 1
+VERSION = 2
 MOST_BYTES = 512 << 20
 _NAME = re.compile(r"[^@\s][^@]{0,39}")
-_RECORD: TypeAdapter[RunRecord] = TypeAdapter(RunRecord)
-_EVENTS: TypeAdapter[list[RunEvent]] = TypeAdapter(list[RunEvent])
+_RECORD: Typed[RunRecord] = Typed(RunRecord)
+_EVENTS: Typed[list[Event]] = Typed(list[TypedEvent])
 
 Cells = list[float | None]
+
+
+def _present_form(data: Any) -> Any:  # noqa: ANN401 - whatever the file holds
+    """Return an event of version 1, a kind and a sentence, in the present form."""
+    if isinstance(data, dict) and data.keys() == {"time_s", "kind", "text"}:
+        return {"time_s": data["time_s"], "text": data["text"], "about": data["kind"], "kind": "remark"}
+    return data
 
 
 class _Telemetry(BaseModel):
@@ -42,7 +51,7 @@ class _Run(BaseModel):
     model_config = ConfigDict(extra="forbid")
     record: RunRecord
     telemetry: _Telemetry
-    events: list[RunEvent]
+    events: list[Annotated[TypedEvent, BeforeValidator(_present_form)]]
 
 
 class _File(BaseModel):
@@ -53,7 +62,7 @@ class _File(BaseModel):
 
 
 @dataclass(frozen=True, slots=True)
-class Brought:
+class Imported:
     """What an import did: numbers of the new runs, and of those that were here already."""
 
     new: tuple[int, ...]
@@ -72,12 +81,12 @@ def _run_data(store: RunStore, run_id: int) -> dict[str, Any]:
     record = store.get(run_id)
     time_s, columns = store.telemetry(run_id)
     return {
-        "record": _RECORD.dump_python(record, mode="json"),
+        "record": _RECORD.plain(record),
         "telemetry": {
             "time_s": [round(float(moment), 4) for moment in time_s],
             "columns": {name: [_cell(value) for value in column] for name, column in columns.items()},
         },
-        "events": _EVENTS.dump_python(store.events(run_id), mode="json"),
+        "events": _EVENTS.plain(store.events(run_id)),
     }
 
 
@@ -85,7 +94,7 @@ def _cell(value: float) -> float | None:
     return None if np.isnan(value) else float(f"{value:.9g}")
 
 
-def import_json(store: RunStore, path: Path, origin: str = "") -> Brought:
+def import_json(store: RunStore, path: Path, origin: str = "") -> Imported:
     """Take in the runs of a file; those that are here already are left alone. All of them are taken in, or none.
 
     Args:
@@ -94,19 +103,19 @@ def import_json(store: RunStore, path: Path, origin: str = "") -> Brought:
         origin: where they come from; the file's own name if empty.
 
     Raises:
-        BadInput: the file is none of ours, damaged, or of a newer version; nothing was taken in then.
+        BadInput: the file is of another kind, damaged, or of a newer version; nothing was taken in then.
         BoltError: the file cannot be read.
     """
     name = origin or path.stem
     if not _NAME.fullmatch(name):
-        raise BadInput(f"from: “{name}” is no name for a machine: up to 40 characters without @.")
+        raise BadInput(f"from: “{name}” cannot be the name of a machine: up to 40 characters without @.")
     runs = _read(path)
     known = {record.head.key: record.id for record in store.all() if record.head.key}
     fresh = [run for run in runs if run.record.head.key not in known]
     for number, run in enumerate(fresh, start=1):
         _check(run, f"{path.name}: run {number}")
     new = store.take_in((_renamed(run.record, name), _rows(run), run.events) for run in fresh)
-    return Brought(tuple(new), tuple(known[run.record.head.key] for run in runs if run.record.head.key in known))
+    return Imported(tuple(new), tuple(known[run.record.head.key] for run in runs if run.record.head.key in known))
 
 
 def _read(path: Path) -> list[_Run]:
@@ -122,7 +131,7 @@ def _read(path: Path) -> list[_Run]:
         first = fault.errors()[0]
         place = ".".join(str(part) for part in first["loc"])
         where = f" (at {place})" if place else ""
-        raise BadInput(f"{path} is no file of runs that this version reads{where}: {first['msg']}.") from fault
+        raise BadInput(f"{path} is not a file of runs that this version reads{where}: {first['msg']}.") from fault
 
 
 def _check(run: _Run, what: str) -> None:

@@ -30,15 +30,15 @@ def read_frame_times(path: Path, column: str, unit: str) -> list[float]:
             head = file.read(SAMPLE_CHARS)
             file.seek(0)
             reader = csv.reader(file, delimiter=max(",;\t", key=head.count))
-            place = _place([cell.strip() for cell in next(reader, [])], column, path)
-            return [_time(row, place, line, path) * factor for line, row in enumerate(reader, start=2) if any(row)]
+            index = _index([cell.strip() for cell in next(reader, [])], column, path)
+            return [_time(row, index, line, path) * factor for line, row in enumerate(reader, start=2) if any(row)]
     except OSError as fault:
         raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
     except csv.Error as fault:
         raise BadInput(f"{path} is no table of text: {fault}.") from fault
 
 
-def _place(names: list[str], column: str, path: Path) -> int:
+def _index(names: list[str], column: str, path: Path) -> int:
     if not column and len(names) == 1:
         return 0
     if column in names:
@@ -48,8 +48,8 @@ def _place(names: list[str], column: str, path: Path) -> int:
     raise BadInput(f"{said}; it has: {there}.")
 
 
-def _time(row: list[str], place: int, line: int, path: Path) -> float:
-    text = row[place].strip() if place < len(row) else ""
+def _time(row: list[str], index: int, line: int, path: Path) -> float:
+    text = row[index].strip() if index < len(row) else ""
     try:
         value = float(text.replace(",", "."))
     except ValueError:

@@ -3,7 +3,6 @@
 Every call is one transaction, so a killed program loses at most the telemetry of the last ten seconds.
 """
 
-import json
 import sqlite3
 from collections.abc import Iterable, Mapping
 from dataclasses import asdict, replace
@@ -12,14 +11,15 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection, ExceptionContext, RowMapping, create_engine, event, func, select
+from sqlalchemy import Connection, ExceptionContext, RowMapping, Table, create_engine, func, select
+from sqlalchemy import event as database_events
 
 from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.model.event import Event
 from upright_bolt.model.run import (
     Conditions,
     Measure,
     RunEnd,
-    RunEvent,
     RunHead,
     RunNumbers,
     RunRecord,
@@ -30,10 +30,24 @@ from upright_bolt.model.run import (
 from upright_bolt.model.work import RESTING, workload
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
-from upright_bolt.store.rows import of_end, of_head, of_notes, packed, record_of, unpacked
+from upright_bolt.store.rows import (
+    columns_of,
+    event_of,
+    of_conditions,
+    of_end,
+    of_event,
+    of_head,
+    of_measures,
+    of_notes,
+    of_numbers,
+    packed,
+    record_of,
+    unpacked,
+)
 
 Floats = NDArray[np.float64]
-WholeRun = tuple[RunRecord, list[list[float]], list[RunEvent]]
+UNFINISHED = "the program ended, or its disk was full, in the middle of it"
+WholeRun = tuple[RunRecord, list[list[float]], list[Event]]
 """A record, its telemetry rows (time, then columns) and its events."""
 
 
@@ -50,9 +64,9 @@ class RunStore:
     def __init__(self, path: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 10.0})
-        event.listen(self._engine, "connect", _prepare)
-        event.listen(self._engine, "begin", _begin)
-        event.listen(self._engine, "handle_error", _Sentence(path))
+        database_events.listen(self._engine, "connect", _prepare)
+        database_events.listen(self._engine, "begin", _begin)
+        database_events.listen(self._engine, "handle_error", _Sentence(path))
         with self._engine.connect().execution_options(immediate=True) as connection, connection.begin():
             schema.upgrade(connection)
 
@@ -72,13 +86,16 @@ class RunStore:
             return [self._take_in(connection, *run) for run in runs]
 
     @staticmethod
-    def _take_in(connection: Connection, record: RunRecord, table: list[list[float]], events: list[RunEvent]) -> int:
+    def _take_in(connection: Connection, record: RunRecord, table: list[list[float]], events: list[Event]) -> int:
         values = {**of_head(record.head), **of_end(record.end), **of_notes(record)}
         run_id = int(connection.execute(tables.runs.insert().values(**values)).lastrowid)
-        children = ((tables.slices, record.slices), (tables.errors, record.errors), (tables.events, events))
-        for into, items in children:
-            if items:
-                connection.execute(into.insert(), [{"run_id": run_id, **asdict(item)} for item in items])
+        for into, rows in (
+            (tables.slices, [asdict(item) for item in record.slices]),
+            (tables.errors, [asdict(item) for item in record.errors]),
+            (tables.events, [of_event(event) for event in events]),
+        ):
+            if rows:
+                connection.execute(into.insert(), [{"run_id": run_id, **row} for row in rows])
         if table:
             connection.execute(tables.telemetry.insert().values(run_id=run_id, part=0, **packed(table)))
         return run_id
@@ -98,18 +115,18 @@ class RunStore:
 
     def add_slices(self, run_id: int, slices: list[Slice]) -> None:
         """Keep slices."""
-        self._add(tables.slices, run_id, slices)
+        self._add(tables.slices, run_id, map(asdict, slices))
 
     def add_errors(self, run_id: int, errors: list[WorkError]) -> None:
         """Keep wrong results and deaths."""
-        self._add(tables.errors, run_id, errors)
+        self._add(tables.errors, run_id, map(asdict, errors))
 
-    def add_events(self, run_id: int, events: list[RunEvent]) -> None:
+    def add_events(self, run_id: int, events: list[Event]) -> None:
         """Keep events."""
-        self._add(tables.events, run_id, events)
+        self._add(tables.events, run_id, map(of_event, events))
 
-    def _add(self, table: Any, run_id: int, items: Iterable[Any]) -> None:  # noqa: ANN401 - any of three tables
-        rows = [{"run_id": run_id, **asdict(item)} for item in items]
+    def _add(self, table: Table, run_id: int, columns: Iterable[dict[str, Any]]) -> None:
+        rows = [{"run_id": run_id, **row} for row in columns]
         if rows:
             with self._engine.begin() as connection:
                 connection.execute(table.insert(), rows)
@@ -118,7 +135,7 @@ class RunStore:
         """Keep the conditions measured before the load began."""
         with self._engine.begin() as connection:
             connection.execute(
-                tables.runs.update().where(tables.runs.c.id == run_id).values(conditions=json.dumps(asdict(conditions)))
+                tables.runs.update().where(tables.runs.c.id == run_id).values(conditions=of_conditions(conditions))
             )
 
     def finish(self, run_id: int, end: RunEnd) -> None:
@@ -126,10 +143,17 @@ class RunStore:
         with self._engine.begin() as connection:
             connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**of_end(end)))
 
-    def mark_unfinished(self, machine: str) -> list[int]:
+    def mark_unfinished(self, machine: str, boot_id: str) -> list[int]:
         """Close runs of ``machine`` that a dead process left open, with the numbers of what is there.
 
-        Call it only while holding the machine's lock. Returns the ids.
+        Call it only while holding the machine's lock.
+
+        Args:
+            machine: its word.
+            boot_id: its present boot: a run of an earlier one ended with the machine itself.
+
+        Returns:
+            The ids.
         """
         with self._engine.connect() as connection:
             query = select(tables.runs.c.id).where(
@@ -137,10 +161,10 @@ class RunStore:
             )
             ids = [int(row[0]) for row in connection.execute(query)]
         for run_id in ids:
-            self.finish(run_id, self._partial_end(run_id))
+            self.finish(run_id, self._partial_end(run_id, boot_id))
         return ids
 
-    def _partial_end(self, run_id: int) -> RunEnd:
+    def _partial_end(self, run_id: int, boot_id: str) -> RunEnd:
         record = self.get(run_id)
         time_s, columns = self.telemetry(run_id)
         duration = max(0.0, min(float(time_s[-1]), record.head.asked_s)) if time_s.size else 0.0
@@ -149,8 +173,10 @@ class RunStore:
         score = units * workload(record.head.workload).per_s / sliced if sliced else None
         rows = np.column_stack([time_s, *columns.values()]).tolist() if time_s.size else []
         numbers = run_numbers(rows, tuple(columns), 0.0, duration, score) if rows else RunNumbers()
-        why = "the program ended, or its disk was full, in the middle of it"
-        return RunEnd(RunState.UNFINISHED, why, duration, score, with_work(numbers, units, record.slices))
+        restarted = bool(record.head.boot_id and boot_id) and record.head.boot_id != boot_id
+        state = RunState.RESTARTED if restarted else RunState.UNFINISHED
+        why = "the machine went down in the middle of it" if restarted else UNFINISHED
+        return RunEnd(state, why, duration, score, with_work(numbers, units, record.slices))
 
     def get(self, run_id: int) -> RunRecord:
         """Return a run with its slices and errors.
@@ -189,7 +215,7 @@ class RunStore:
             note: the note; None leaves it.
             measures: by name; one of the same name is replaced.
             score: a result entered by hand, for a run that has none of its own.
-            figures: numbers reckoned from what another program has measured, by the keys of ``RunNumbers.extra``.
+            figures: numbers computed from what another program has measured, by the keys of ``RunNumbers.extra``.
 
         Raises:
             NotHere: there is no such run.
@@ -205,19 +231,19 @@ class RunStore:
         numbers = replace(record.end.numbers, extra={**record.end.numbers.extra, **(figures or {})})
         values: dict[str, object] = {
             "note": record.note if note is None else note,
-            "measures": json.dumps({name: asdict(measure) for name, measure in together.items()}),
+            "measures": of_measures(together),
             "score": record.end.score if score is None else score,
-            "numbers": json.dumps(asdict(numbers)),
+            "numbers": of_numbers(numbers),
         }
         with self._engine.begin() as connection:
             connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
         return self.get(run_id)
 
-    def events(self, run_id: int) -> list[RunEvent]:
+    def events(self, run_id: int) -> list[Event]:
         """Return what happened during a run, times from load start."""
         with self._engine.connect() as connection:
             rows = _children(connection, tables.events, run_id, tables.events.c.id)
-        return [RunEvent(row["time_s"], row["kind"], row["text"]) for row in rows]
+        return [event_of(row) for row in rows]
 
     def telemetry(self, run_id: int) -> tuple[Floats, dict[str, Floats]]:
         """Return sample times from load start in s, shape (n,), and each column, NaN where not measured."""
@@ -225,7 +251,7 @@ class RunStore:
             names = connection.execute(select(tables.runs.c.columns).where(tables.runs.c.id == run_id)).scalar()
             if names is None:
                 raise NotHere(f"There is no run {run_id}.")
-            columns = json.loads(names)
+            columns = columns_of(names)
             parts = _children(connection, tables.telemetry, run_id, tables.telemetry.c.part)
         if not parts:
             return np.empty(0), {name: np.empty(0) for name in columns}

@@ -6,8 +6,8 @@ from sqlalchemy import Connection, inspect, text
 
 from upright_bolt.errors import BoltError
 
-NEWEST = "0003"
-KNOWN = ("0001", "0002", "0003")
+NEWEST = "0004"
+KNOWN = ("0001", "0002", "0003", "0004")
 
 
 def upgrade(connection: Connection) -> None:

@@ -28,6 +28,7 @@ runs = Table(
     Column("measures", String, nullable=False, server_default="{}"),  # JSON
     Column("options", String, nullable=False, server_default="{}"),  # JSON
     Column("key", String, nullable=False, server_default=""),
+    Column("boot_id", String, nullable=False, server_default=""),
     Index("runs_by_machine", "machine", "state"),
     sqlite_autoincrement=True,  # a deleted run's number is never given to another
 )
@@ -72,5 +73,6 @@ events = Table(
     Column("run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), nullable=False, index=True),
     Column("time_s", Float, nullable=False),
     Column("kind", String, nullable=False),
-    Column("text", String, nullable=False),
+    Column("text", String, nullable=False),  # a sentence, for events of versions before ``data``
+    Column("data", String, nullable=False, server_default=""),  # JSON of a ``model.event.Event``
 )

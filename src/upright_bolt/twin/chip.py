@@ -79,7 +79,7 @@ class CoolingSpec:
     fan_high_rpm: float
 
 
-class Face(StrEnum):
+class KernelInterfaces(StrEnum):
     """Which kernel interfaces a machine shows."""
 
     POWERCAP = "intel_pstate and powercap"
@@ -118,7 +118,7 @@ class TwinSpec:
     battery_wh: float
     rest_w: float
     seed: int
-    face: Face = Face.POWERCAP
+    interfaces: KernelInterfaces = KernelInterfaces.POWERCAP
     locked: bool = False
     peak_w: float = 0.0
     current_a: float = 0.0
@@ -218,7 +218,7 @@ def skerry() -> TwinSpec:
         name="skerry", maker="Quayside Computing", described="simulated small PC", chip=chip, cooling=cooling,
         stock=PowerLimits(54.0, 65.0, 20.0), on_battery=PowerLimits(54.0, 65.0, 20.0),
         quiet=PowerLimits(35.0, 45.0, 20.0), eager=PowerLimits(65.0, 80.0, 20.0), limit_range_w=(15.0, 88.0),
-        battery_wh=0.0, rest_w=9.0, seed=20260411, face=Face.ATTRIBUTES,
+        battery_wh=0.0, rest_w=9.0, seed=20260411, interfaces=KernelInterfaces.ATTRIBUTES,
     )  # fmt: skip
 
 

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from functools import partial
 
 from upright_bolt.kernel import paths
-from upright_bolt.twin.chip import Face
+from upright_bolt.twin.chip import KernelInterfaces
 from upright_bolt.twin.physics import Physics
 
 Readers = dict[str, Callable[[], str]]
@@ -21,7 +21,7 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
     _supply(physics, readers)
     _processes(physics, readers)
     writers: Writers = {}
-    if physics.spec.face is Face.POWERCAP and not physics.spec.locked:
+    if physics.spec.interfaces is KernelInterfaces.POWERCAP and not physics.spec.locked:
         offset = f"{paths.PCI_DEVICES}/0000:00:04.0/tcc_offset_degree_celsius"
         readers[offset] = lambda: str(physics.state.ceiling_offset_c)
         writers[offset] = partial(_set_ceiling, physics)
@@ -69,7 +69,7 @@ def _identity(physics: Physics, readers: Readers) -> None:
                 paths.topology(cpu, "core_cpus_list"): siblings,
             },
         )
-        for scope in ("core", "package") if spec.face is Face.POWERCAP else ():
+        for scope in ("core", "package") if spec.interfaces is KernelInterfaces.POWERCAP else ():
             readers[paths.throttle(cpu, f"{scope}_throttle_count")] = lambda: str(state.throttle_events)
             readers[paths.throttle(cpu, f"{scope}_throttle_total_time_ms")] = lambda: str(int(state.throttle_s * 1000))
 
@@ -118,7 +118,7 @@ def _heat(physics: Physics, readers: Readers) -> None:
     if physics.spec.cooling.fan_high_rpm:
         _fixed(readers, {f"{fan}/name": "quayboard"})
         readers[f"{fan}/fan1_input"] = lambda: f"{physics.state.rpm:.0f}"
-    if physics.spec.face is Face.ATTRIBUTES:
+    if physics.spec.interfaces is KernelInterfaces.ATTRIBUTES:
         _fixed(readers, {f"{sensor}/name": "k10temp", f"{sensor}/temp1_label": "Tctl"})
         readers[f"{sensor}/temp1_input"] = lambda: f"{round(physics.hottest_c() * 8) * 125}"
         return

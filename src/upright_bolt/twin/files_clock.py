@@ -12,7 +12,7 @@ from functools import partial
 
 from upright_bolt.kernel import paths
 from upright_bolt.model.control import PREFERENCE_NAMES
-from upright_bolt.twin.chip import Face
+from upright_bolt.twin.chip import KernelInterfaces
 from upright_bolt.twin.files_board import Readers, Writers
 from upright_bolt.twin.physics import Physics
 
@@ -26,7 +26,7 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
     readers: Readers = {}
     writers: Writers = {}
     state, chip = physics.state, physics.spec.chip
-    names_and_numbers = physics.spec.face is Face.POWERCAP
+    names_and_numbers = physics.spec.interfaces is KernelInterfaces.POWERCAP
     for cpu in range(chip.cores * 2):
         policy = _Policy(physics, cpu, names_only=not names_and_numbers)
         fixed = {
@@ -53,7 +53,7 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
             readers[paths.policy(cpu, name)] = get
             if put is not None:
                 writers[paths.policy(cpu, name)] = put
-    if physics.spec.face is Face.ATTRIBUTES:
+    if physics.spec.interfaces is KernelInterfaces.ATTRIBUTES:
         readers[paths.BOOST] = lambda: "0" if state.no_turbo else "1"
         writers[paths.BOOST] = partial(_set_boost, physics)
         return readers, writers

@@ -8,7 +8,7 @@ import errno
 from functools import partial
 
 from upright_bolt.kernel import paths
-from upright_bolt.twin.chip import Face
+from upright_bolt.twin.chip import KernelInterfaces
 from upright_bolt.twin.files_board import Readers, Writers
 from upright_bolt.twin.physics import Physics
 
@@ -43,7 +43,7 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
     """Return readers and writers of limits, energy and mode, in the form of this machine's face."""
     readers: Readers = {}
     writers: Writers = {}
-    if physics.spec.face is Face.ATTRIBUTES:
+    if physics.spec.interfaces is KernelInterfaces.ATTRIBUTES:
         _attributes(physics, readers, writers)
     else:
         _powercap(physics, readers, writers)

@@ -6,9 +6,9 @@ from pathlib import Path
 from upright_bolt.errors import NotHere
 from upright_bolt.twin.chip import TWINS, TwinSpec
 from upright_bolt.twin.files import TwinFiles
-from upright_bolt.twin.physics import Demand, Physics, Player
+from upright_bolt.twin.physics import Demand, DemandSource, Physics
 from upright_bolt.twin.registers import TwinRegisters
-from upright_bolt.twin.state import TwinState, fresh_state, load_state, save_state
+from upright_bolt.twin.state import TwinState, document, fresh_state, load_state
 
 
 class Twin:
@@ -35,7 +35,7 @@ class Twin:
     def save(self) -> None:
         """Write the state to its file, if it has one."""
         if self._path is not None:
-            save_state(self._path, self.state)
+            document(self._path).save(self.state)
 
     def keep_in_memory(self) -> None:
         """Do not write the state any more: another process has the twin."""
@@ -45,9 +45,9 @@ class Twin:
         """Ask for work on the given logical processors from now on; none at all if empty."""
         self.physics.demand = Demand(threads, activity)
 
-    def employ(self, player: Player | None) -> None:
+    def follow(self, source: DemandSource | None) -> None:
         """Let work by turns ask for the processor from now on; None for nothing at all."""
-        self.physics.player = player
+        self.physics.source = source
         self.physics.demand = Demand()
 
     def plug(self, *, charger: bool) -> None:
@@ -86,7 +86,7 @@ class TwinClock:
                 time.sleep(self._due - now)
         self._twin.physics.advance(ahead)
 
-    def slips(self) -> tuple[()]:
+    def jumps(self) -> tuple[()]:
         """A twin's time neither sleeps nor is set."""
         return ()
 

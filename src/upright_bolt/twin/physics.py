@@ -52,7 +52,7 @@ class Demand:
     mix: str = ""
 
 
-class Player(Protocol):
+class DemandSource(Protocol):
     """Work that asks for the processor by turns; asked before and after every step."""
 
     def before(self, physics: "Physics") -> float:
@@ -68,14 +68,14 @@ class Physics:
     """Advances a ``TwinState`` in time. The demand may be changed between steps.
 
     Attributes:
-        player: work that changes the demand within a step; None for steady demand.
+        source: work that changes the demand within a step; None for steady demand.
     """
 
     def __init__(self, spec: TwinSpec, state: TwinState) -> None:
         self.spec = spec
         self.state = state
         self.demand = Demand()
-        self.player: Player | None = None
+        self.source: DemandSource | None = None
         self._noise = Noise(state.noise)
         chip = spec.chip
         count = int((chip.turbo_table_mhz[0] - chip.clock_min_mhz) / GRID_MHZ) + 1
@@ -114,13 +114,13 @@ class Physics:
         until = self.state.time_s + seconds
         while until - self.state.time_s > 1e-9:
             dt = min(STEP_S, until - self.state.time_s)
-            player = self.player
-            if player is None:
+            source = self.source
+            if source is None:
                 self._step(dt)
                 continue
-            dt = min(dt, player.before(self))
+            dt = min(dt, source.before(self))
             self._step(dt)
-            player.after(self, dt)
+            source.after(self, dt)
 
     def _step(self, dt: float) -> None:
         state, noise = self.state, self._noise
@@ -135,7 +135,7 @@ class Physics:
         clock = self._limited_clock(wanted, weights, switching, dt)
         watts = self._power(clock, weights, switching)
         self._account(clock, watts, weights, dt)
-        self._mishap(sum(weights) / len(weights), dt)
+        self._voltage_fault(sum(weights) / len(weights), dt)
         self._heat(watts, dt)
         self._fan(dt)
         state.noise = noise.state
@@ -256,9 +256,9 @@ class Physics:
         return min(highest, self._grid[low] + part * GRID_MHZ)
 
     def _at(self, table: list[float], clock: float) -> float:
-        place = (clock - self._grid[0]) / GRID_MHZ
-        i = min(max(int(place), 0), len(table) - 2)
-        return table[i] + (place - i) * (table[i + 1] - table[i])
+        position = (clock - self._grid[0]) / GRID_MHZ
+        i = min(max(int(position), 0), len(table) - 2)
+        return table[i] + (position - i) * (table[i + 1] - table[i])
 
     def pace(self) -> float:
         """Return what a busy core gets done, in GHz of clock less what waiting for memory costs."""
@@ -284,7 +284,7 @@ class Physics:
         else:
             state.battery_j = max(0.0, state.battery_j - (watts + self.spec.rest_w) * dt)
 
-    def _mishap(self, busy: float, dt: float) -> None:
+    def _voltage_fault(self, busy: float, dt: float) -> None:
         """Let too little voltage show: first wrong results, further down a freeze."""
         worst = max(self._core_beyond, self._cache_beyond)
         if worst < NEVER_MV:
@@ -298,7 +298,7 @@ class Physics:
         if self.demand.threads and noise.uniform() < 1.0 - exp(-rate * dt):
             cpu = sorted(self.demand.threads)[int(noise.uniform() * len(self.demand.threads))]
             block = self.demand.mix or ("memory" if self._cache_beyond > self._core_beyond else "vector")
-            state.mishaps.append([state.time_s, float(cpu), block])
+            state.faults_seen.append([state.time_s, float(cpu), block])
 
     def restart(self) -> None:
         """Start the machine anew: another boot, firmware settings, nothing running."""
@@ -309,7 +309,7 @@ class Physics:
         for name in TwinState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
-        self.player = None
+        self.source = None
         self.firmware_resets_limits()
 
     def _heat(self, watts: float, dt: float) -> None:

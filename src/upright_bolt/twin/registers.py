@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import mailbox, paths, registers
-from upright_bolt.twin.chip import Face
+from upright_bolt.twin.chip import KernelInterfaces
 from upright_bolt.twin.files_power import STEP_W
 from upright_bolt.twin.physics import Physics
 
@@ -46,7 +46,7 @@ class TwinRegisters:
 
     def read(self, cpu: int, register: int) -> int:
         """Return the register."""
-        known = self._known.get(register) if self._physics.spec.face is Face.POWERCAP else None
+        known = self._known.get(register) if self._physics.spec.interfaces is KernelInterfaces.POWERCAP else None
         if known is None or not 0 <= cpu < self._physics.spec.chip.cores * 2:
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
         return known()
@@ -54,10 +54,14 @@ class TwinRegisters:
     def write(self, cpu: int, register: int, value: int) -> None:
         """Take over a register that can be written, or execute a mailbox command; refuse any other."""
         state, spec = self._physics.state, self._physics.spec
-        if register == mailbox.MAILBOX and spec.face is Face.POWERCAP:
+        if register == mailbox.MAILBOX and spec.interfaces is KernelInterfaces.POWERCAP:
             self._command(value)
             return
-        if register not in WRITABLE or spec.face is not Face.POWERCAP or (spec.locked and register != HOT_SIGNAL):
+        if (
+            register not in WRITABLE
+            or spec.interfaces is not KernelInterfaces.POWERCAP
+            or (spec.locked and register != HOT_SIGNAL)
+        ):
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
         if register == registers.CURRENT_LIMIT:
             state.current_a = registers.bits(value, 12, 0) / 8.0

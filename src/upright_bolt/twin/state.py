@@ -1,15 +1,15 @@
 """The whole state of a twin as plain data: saved between commands, resumed exactly."""
 
-import json
-import os
 import uuid
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
-from upright_bolt.errors import BoltError
+from upright_bolt.disk import Document, Typed
+from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.twin.chip import TwinSpec
 
-FORMAT = 1
+VERSION = 2
 IDLE_STATES = (("POLL", 0.0), ("C1", 0.08), ("C6", 0.32), ("C10", 0.6))
 """Idle states, each with its share of a resting processor's time while all are allowed."""
 
@@ -67,8 +67,7 @@ class TwinState:
     hot_signal: bool = True
     log: int = 0
     offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
-    mishaps: list[list[float | str]] = field(default_factory=list)
-    format: int = FORMAT
+    faults_seen: list[list[float | str]] = field(default_factory=list)
     extra: dict[str, float] = field(default_factory=dict)
 
 
@@ -127,6 +126,22 @@ def _idle_for_a_while(spec: TwinSpec, used: int) -> TwinState:
     )
 
 
+def document(path: Path) -> Document[TwinState]:
+    """Return the file in which a twin's state lasts."""
+    return Document(path, "upright-bolt twin", VERSION, _STATE, upgrade=_upgrade, durable=False)
+
+
+_STATE: Typed[TwinState] = Typed(TwinState)
+
+
+def _upgrade(version: int, data: Any) -> Any:  # noqa: ANN401 - plain data of an earlier version
+    """Return the state in its present form: names that have changed since ``version``."""
+    if version == 0 and isinstance(data, dict):
+        data = {name: value for name, value in data.items() if name != "format"}
+        data["faults_seen"] = data.pop("mishaps", [])
+    return data
+
+
 def load_state(path: Path, spec: TwinSpec) -> TwinState:
     """Return the saved state, or a fresh one if there is none.
 
@@ -134,21 +149,13 @@ def load_state(path: Path, spec: TwinSpec) -> TwinState:
         BoltError: the file is there but cannot be used.
     """
     try:
-        data = json.loads(path.read_text())
-        if data.get("format") != FORMAT:
-            raise BoltError(f"The saved state of {spec.name} in {path} has another format; delete it to start afresh.")
-        state = TwinState(**data)
-        complete(state, spec)
-    except FileNotFoundError:
+        state = document(path).load()
+    except Damaged as fault:
+        words = str(fault).rstrip(".")
+        raise BoltError(
+            f"The saved state of {spec.name} cannot be used: {words}; delete it to start afresh."
+        ) from fault
+    if state is None:
         return fresh_state(spec)
-    except (ValueError, TypeError, AttributeError) as fault:
-        raise BoltError(f"The saved state of {spec.name} in {path} is damaged; delete it to start afresh.") from fault
+    complete(state, spec)
     return state
-
-
-def save_state(path: Path, state: TwinState) -> None:
-    """Write the state so that a crash leaves either the old or the new one."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_suffix(".part")
-    part.write_text(json.dumps(asdict(state)))
-    os.replace(part, path)  # noqa: PTH105 - atomic by definition

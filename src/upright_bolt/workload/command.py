@@ -4,13 +4,13 @@ import base64
 import os
 import shutil
 import subprocess
-import sys
 import time
 from statistics import fmean, stdev
 
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.work import Options, number_in
 from upright_bolt.workload.load import Load
+from upright_bolt.workload.subprocess_start import python_module
 
 END_WITHIN_S = 3.0
 LAST_WORDS = 160
@@ -42,7 +42,7 @@ class CommandLoad(Load):
 
     def prepare(self) -> None:
         """Start the process that will run the command."""
-        words = [sys.executable, "-m", "upright_bolt.workload.runner", str(self._options.times), *self._options.command]
+        words = python_module("upright_bolt.workload.runner", self._options.times, *self._options.command)
         try:
             self._process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
         except OSError as fault:

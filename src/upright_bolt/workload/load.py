@@ -1,4 +1,4 @@
-"""The face that a workload in execution shows to a run, wherever it executes."""
+"""What a run needs of a workload in execution, wherever it executes."""
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -75,9 +75,9 @@ class Load:
         """Return numbers of this workload alone over the first ``duration_s`` of load."""
         return {}
 
-    def said(self) -> list[str]:
-        """Return what it has to tell since it was asked last, in sentences."""
-        return []
+    def checkers_proved(self) -> int | None:
+        """Return, once, on how many processors the checkers caught their planted error (0: a twin's); None before."""
+        return None
 
     def alive(self) -> bool:
         """Tell whether any worker is still at work."""

@@ -2,7 +2,6 @@
 
 import os
 import subprocess
-import sys
 import tempfile
 import time
 from bisect import bisect_right
@@ -14,6 +13,7 @@ from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.plan import MIXES
+from upright_bolt.workload.subprocess_start import python_module
 from upright_bolt.workload.worker import SINGLE_THREAD
 
 BLOCKS_PER_UNIT = {"mixed": len(MIXES), "proof": len(MIXES)}
@@ -23,7 +23,7 @@ WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "bursts": "burst
 READY_WITHIN_S = 60.0
 END_WITHIN_S = 3.0
 SILENT_S = 20.0
-"""A worker that has not said anything for so long hangs: the longest pause of any plan is a quarter of that."""
+"""A worker that has not printed anything for so long hangs: the longest pause of any plan is a quarter of that."""
 UNTESTED = "A checker did not come to its test: this run proves nothing."
 MISSED = "The checker missed a wrong bit that was planted to test it: this run proves nothing."
 
@@ -69,11 +69,16 @@ class HostLoad(Load):
         for i, cpu in enumerate(self._task.cpus):
             plant = self._plant if self._plant is not None and i == 0 else -1
             words = (cpu, self._way, i, plant, self._task.options.rate_fps)
-            command = [sys.executable, "-m", "upright_bolt.workload.worker", *map(str, words)]
+            command = python_module("upright_bolt.workload.worker", *words)
             complaints = tempfile.TemporaryFile()  # noqa: SIM115 - closed in stop
             try:
                 process = subprocess.Popen(
-                    command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=complaints, env=environment
+                    command,
+                    stdin=subprocess.PIPE,
+                    stdout=subprocess.PIPE,
+                    stderr=complaints,
+                    env=environment,
+                    cwd="/",
                 )
             except OSError as fault:
                 self.stop()
@@ -172,7 +177,7 @@ class HostLoad(Load):
 
     def figures(self, duration_s: float) -> dict[str, float]:
         """Return latencies, frame numbers, or what was checked."""
-        from upright_bolt.analysis.felt import frame_numbers, latencies  # noqa: PLC0415 - needs numbers that light commands do not load
+        from upright_bolt.analysis.responsiveness import frame_numbers, latencies  # noqa: PLC0415 - needs numbers that light commands do not load
 
         self._read()
         until = self._start_s + duration_s
@@ -197,13 +202,13 @@ class HostLoad(Load):
         untested = self._way == "proof" and len(self._proved) < sum(not worker.dead for worker in self._workers)
         return UNTESTED if untested else ""
 
-    def said(self) -> list[str]:
+    def checkers_proved(self) -> int | None:
         """Tell once that every checker has caught its planted error."""
         caught = bool(self._proved) and len(self._proved) >= len(self._workers) and not self.failure()
         if self._told_proved or not caught:
-            return []
+            return None
         self._told_proved = True
-        return [f"The checkers caught one planted wrong bit each, on {len(self._proved)} processors."]
+        return len(self._proved)
 
     def complete_until(self) -> float:
         """Return the end of the last block that every living worker has finished."""

@@ -9,7 +9,7 @@ from upright_bolt.model.run import WorkError
 from upright_bolt.twin.machine import Twin
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.plan import MIXES, pauses
-from upright_bolt.workload.players import FRAME_WORK, TASK_WORK, StagePlayer, TurnPlayer
+from upright_bolt.workload.twin_demand import FRAME_WORK, TASK_WORK, ProofDemand, TaskDemand
 
 COMMAND_UNITS = 400.0
 """What stands in for a command: so many units on all cores."""
@@ -43,7 +43,7 @@ class TwinLoad(Load):
         self._start_units = 0.0
         self._start_s = 0.0
         self._marks: list[tuple[float, float]] = []
-        self._turns: TurnPlayer | None = None
+        self._turns: TaskDemand | None = None
         self._caught: bool | None = None
         self._told = False
         self._working = False
@@ -53,21 +53,21 @@ class TwinLoad(Load):
         state = self._twin.state
         self._start_units = state.units
         self._start_s = state.time_s
-        state.mishaps.clear()
+        state.faults_seen.clear()
         self._marks = [(state.time_s, 0.0)]
         self._working = True
         match self._task.workload:
             case "proof":
-                state.mishaps.append([state.time_s, float(min(self._threads)), PLANTED])
-                self._twin.employ(StagePlayer(self._threads, state.time_s))
+                state.faults_seen.append([state.time_s, float(min(self._threads)), PLANTED])
+                self._twin.follow(ProofDemand(self._threads, state.time_s))
             case "bursts" | "battery":
                 rests = pauses(0)
                 begin = state.time_s + next(rests)
-                self._turns = TurnPlayer(self._threads, TASK_WORK, begin, lambda _due, end: end + next(rests))
-                self._twin.employ(self._turns)
+                self._turns = TaskDemand(self._threads, TASK_WORK, begin, lambda _due, end: end + next(rests))
+                self._twin.follow(self._turns)
             case "frames":
-                self._turns = TurnPlayer(self._threads, FRAME_WORK, state.time_s, self._beat)
-                self._twin.employ(self._turns)
+                self._turns = TaskDemand(self._threads, FRAME_WORK, state.time_s, self._beat)
+                self._twin.follow(self._turns)
             case _:
                 self._twin.demand(self._threads)
         return state.time_s
@@ -126,7 +126,7 @@ class TwinLoad(Load):
 
     def figures(self, duration_s: float) -> dict[str, float]:
         """Return latencies, frame numbers, what was checked, or how often a command ran."""
-        from upright_bolt.analysis.felt import frame_numbers, latencies  # noqa: PLC0415 - needs numbers that light commands do not load
+        from upright_bolt.analysis.responsiveness import frame_numbers, latencies  # noqa: PLC0415 - needs numbers that light commands do not load
 
         if self._turns is not None:
             pieces = [p for p in self._turns.pieces if p[1] <= self._start_s + duration_s + 1e-9]
@@ -142,7 +142,7 @@ class TwinLoad(Load):
     def errors(self) -> list[WorkError]:
         """Return the wrong results that too little voltage has led to."""
         found = []
-        for time_s, cpu, block in self._twin.state.mishaps:
+        for time_s, cpu, block in self._twin.state.faults_seen:
             if block == PLANTED:
                 self._caught = True
             elif float(time_s) > self._start_s:
@@ -154,12 +154,12 @@ class TwinLoad(Load):
         untested = self._task.workload == "proof" and not self._caught
         return "The checker did not come to its test: this run proves nothing." if untested else ""
 
-    def said(self) -> list[str]:
+    def checkers_proved(self) -> int | None:
         """Tell once that the checker has caught its planted error."""
         if self._told or not self._caught:
-            return []
+            return None
         self._told = True
-        return ["The checker caught the wrong bit that was planted to test it."]
+        return 0
 
     def alive(self) -> bool:
         """Simulated workers do not die."""
@@ -170,4 +170,4 @@ class TwinLoad(Load):
         if self._working:
             self._mark()
             self._working = False
-            self._twin.employ(None)
+            self._twin.follow(None)

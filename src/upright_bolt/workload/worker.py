@@ -106,10 +106,10 @@ def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
                 out.write(f"bad {name}\n")
         out.write("ready\n")
         out.flush()
-        told = sys.stdin.readline()
-        if not told:
+        begin = sys.stdin.readline()
+        if not begin:
             return
-        dues = _dues(mix, way, float(told), number, rate_fps)
+        dues = _dues(mix, way, float(begin), number, rate_fps)
         for done, ((name, block), due) in zip(count(), dues, strict=False):
             begun = time.monotonic() if due is None else due
             result = block()

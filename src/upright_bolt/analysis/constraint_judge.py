@@ -1,0 +1,131 @@
+"""Tells, sample by sample, what holds the clock back: of all cores, and of each kind where there are several.
+
+Reading is somebody else's work: this gets numbers. It remembers the throttle counters and the sticky bits of the
+sample before, since only what has grown since then counts.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from upright_bolt.analysis.constraints import BUSY_SHARE, Readings, held_by
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.machine import Topology
+from upright_bolt.model.sample import Numbers
+from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, span_of
+
+LIVE_BITS, LOGGED_BITS, STATUS_BITS = "limit.reasons", "limit.log", "limit.status"
+"""Sensors that hold the processor's own bits."""
+NOTHING_SAID: frozenset[Constraint] = frozenset()
+BitMeanings = tuple[tuple[Constraint, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class FixedLimits:
+    """What does not change from sample to sample, None or empty where unknown.
+
+    Attributes:
+        ceiling_c: temperature at which the processor throttles.
+        turbo_table_mhz: highest clock by number of active cores.
+        highest_mhz: highest clock of the machine.
+        kind_highest_mhz: highest clock of each kind of core, in the topology's order.
+        live_bits, status_bits: what the processor's bits mean, see ``kernel.registers``.
+    """
+
+    ceiling_c: float | None = None
+    turbo_table_mhz: tuple[float, ...] = ()
+    highest_mhz: float | None = None
+    kind_highest_mhz: tuple[float | None, ...] = ()
+    live_bits: BitMeanings = ()
+    status_bits: BitMeanings = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _KindOfCore:
+    clock: int
+    busy: tuple[int, ...]
+
+
+class ConstraintJudge:
+    """Judges the samples of one machine, in their order.
+
+    Args:
+        sensors: what the numbers mean.
+        topology: the machine's.
+        limits: what does not change; may be replaced.
+    """
+
+    def __init__(self, sensors: Sequence[Sensor], topology: Topology, limits: FixedLimits) -> None:
+        self.limits = limits
+        index = {sensor.name: i for i, sensor in enumerate(sensors)}
+        busy = by_processor(sensors, SensorKind.BUSY)
+        self._busy = span_of(list(busy.values()))
+        self._core_busy = [(topology.core_of.get(cpu, (0, cpu)), i) for cpu, i in busy.items()]
+        self._throttle = span_of([i for i, sensor in enumerate(sensors) if sensor.kind is SensorKind.THROTTLE])
+        names = ("clock.mean", "power.package", "limit.sustained", "limit.burst", "temperature.package")
+        self._known = tuple(index.get(name) for name in names)
+        self._bits = tuple(index.get(name) for name in (LIVE_BITS, LOGGED_BITS, STATUS_BITS))
+        self._has_bits = any(i is not None for i in self._bits)
+        self._kinds = [
+            _KindOfCore(index[f"clock.{kind.lower()}"], tuple(busy[cpu] for cpu in cpus if cpu in busy))
+            for kind, cpus in topology.kinds
+        ]
+        self._last_throttle: Numbers = []
+        self._last_log: int | None = None
+
+    def judge(self, values: Numbers, caps_mhz: Numbers) -> tuple[Constraint, tuple[Constraint, ...]]:
+        """Return what holds all cores, and what holds each kind.
+
+        Args:
+            values: a number per sensor.
+            caps_mhz: highest clock allowed by settings, of all cores and then of each kind.
+        """
+        throttled = self._throttled(values)
+        busiest = max((share for share in values[self._busy] if share is not None), default=None)
+        if busiest is None or busiest < BUSY_SHARE:
+            held = held_by(Readings(busiest))
+            return held, tuple(held_by(Readings(_busiest(kind, values))) for kind in self._kinds)
+        limits = self.limits
+        cores = 0
+        if limits.turbo_table_mhz:
+            cores = len({core for core, i in self._core_busy if (values[i] or 0.0) >= BUSY_SHARE})
+        clock, power, sustained, burst, temperature = [None if i is None else values[i] for i in self._known]
+        now = Readings(
+            busiest, cores, clock, power, sustained, burst, temperature, limits.ceiling_c, throttled,
+            caps_mhz[0] if caps_mhz else None, limits.turbo_table_mhz, limits.highest_mhz, self._said(values),
+        )  # fmt: skip
+        held = held_by(now)
+        return held, self._kinds_held(now, values, caps_mhz) if self._kinds else ()
+
+    def _kinds_held(self, now: Readings, values: Numbers, caps_mhz: Numbers) -> tuple[Constraint, ...]:
+        """Return what holds each kind: watts, heat and signals hold all that work, clocks each kind by itself."""
+        found = []
+        now.busy_cores, now.turbo_table_mhz = 0, ()
+        for kind, cap, highest in zip(self._kinds, caps_mhz[1:], self.limits.kind_highest_mhz, strict=True):
+            now.busiest, now.clock_mhz, now.cap_mhz, now.highest_mhz = (
+                _busiest(kind, values), values[kind.clock], cap, highest,
+            )  # fmt: skip
+            found.append(held_by(now))
+        return tuple(found)
+
+    def _throttled(self, values: Numbers) -> bool:
+        counts = values[self._throttle]
+        last, self._last_throttle = self._last_throttle, counts
+        if counts == last or not last:
+            return False
+        return any(n is not None and o is not None and n > o for n, o in zip(counts, last, strict=True))
+
+    def _said(self, values: Numbers) -> frozenset[Constraint]:
+        """Return what the processor's bits say: those that are live, and those that were set since the last sample."""
+        if not self._has_bits:
+            return NOTHING_SAID
+        live, log, status = [0 if i is None else int(values[i] or 0) for i in self._bits]
+        fresh = log & ~self._last_log if self._last_log is not None else 0
+        self._last_log = log
+        if not (live or fresh or status):
+            return NOTHING_SAID
+        said = {constraint for constraint, bits in self.limits.live_bits if (live | fresh) & bits}
+        return frozenset(said | {constraint for constraint, bits in self.limits.status_bits if status & bits})
+
+
+def _busiest(kind: _KindOfCore, values: Numbers) -> float | None:
+    return max((share for i in kind.busy if (share := values[i]) is not None), default=None)

@@ -1,0 +1,26 @@
+"""What a run's telemetry shows beyond its numbers: phases, whether it had settled, what its cooling carries."""
+
+from dataclasses import dataclass
+
+from upright_bolt.analysis import thermal
+from upright_bolt.analysis.phases import Phase
+
+
+@dataclass(frozen=True, slots=True)
+class RunDetails:
+    """What was found.
+
+    Attributes:
+        phases: in their order.
+        cooling: None if the run does not show it.
+        below_c: the temperature asked for, below which the cooling is to carry a limit; None if none was.
+    """
+
+    phases: tuple[Phase, ...]
+    cooling: thermal.Cooling | None
+    below_c: float | None
+
+    @property
+    def carried(self) -> thermal.Interval | None:
+        """The watts that the cooling carries below the temperature asked for; None if not asked or not known."""
+        return None if self.cooling is None or self.below_c is None else self.cooling.carries(self.below_c)

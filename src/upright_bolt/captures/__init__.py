@@ -1,0 +1,1 @@
+"""Copies of the kernel files and registers that this program looks at."""

@@ -1,0 +1,105 @@
+"""A capture: exactly the kernel files and registers that this program looks at, in one archive that ``tree:`` opens.
+
+Nothing personal is in it: no serial number, MAC address or host name is ever read, and the name of the boot, which
+is, is replaced by zeros. Registers lie in ``dev/cpu/N/msr``, eight bytes each in the order of their numbers; those
+that were not read hold all ones.
+"""
+
+import io
+import tarfile
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+from upright_bolt.errors import BoltError, FileFault
+from upright_bolt.kernel import mailbox, paths
+from upright_bolt.kernel.clock import Clock
+from upright_bolt.kernel.ports import COPY_STRIDE, UNREAD, KernelFiles, Registers
+from upright_bolt.kernel.recording import RecordingFiles, RecordingRegisters
+from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.survey import survey
+
+NO_BOOT = b"00000000-0000-0000-0000-000000000000\n"
+TOP_FOLDERS = ("sys", "proc", "dev")
+LARGEST_BYTES = 32 << 20
+LEFT_OUT = "Serial numbers, MAC addresses and the host name are not in it; the name of the boot is blanked out."
+
+
+@dataclass(frozen=True, slots=True)
+class Captured:
+    """What went into a capture."""
+
+    files: int
+    registers: int
+    unreadable: tuple[str, ...]
+
+
+def capture(files: KernelFiles, registers: Registers, clock: Clock, target: Path) -> Captured:
+    """Look at the machine as any session does, and write all that was read to ``target``.
+
+    Raises:
+        BoltError: the archive cannot be written.
+    """
+    seen, known = RecordingFiles(files), RecordingRegisters(registers)
+    found = survey(seen, known, "machine")
+    for driver in found.controls.values():
+        driver.facts()
+        driver.read()
+    SampleReader(seen, known, found, clock).read()
+    with suppress(FileFault):
+        seen.read(paths.BOOT_ID)
+    values = {key: value for key, value in known.values.items() if key[1] != mailbox.MAILBOX}
+    try:
+        with tarfile.open(target, "w:gz") as archive:
+            for path, data in sorted(seen.contents.items()):
+                if data is not None:
+                    text = NO_BOOT if path == paths.BOOT_ID else data
+                    _add(archive, path, text, writable=path in seen.open_to_writes)
+            for cpu in sorted({cpu for cpu, _ in values}):
+                _add(archive, paths.msr_device(cpu), _register_file(values, cpu), writable=False)
+    except OSError as fault:
+        raise BoltError(f"{target} cannot be written: {fault.strerror}.") from fault
+    unreadable = tuple(path for path, data in seen.contents.items() if data is None)
+    return Captured(len(seen.contents) - len(unreadable), len(values), unreadable)
+
+
+def _register_file(values: dict[tuple[int, int], int], cpu: int) -> bytes:
+    mine = {register: value for (other, register), value in values.items() if other == cpu}
+    data = bytearray(UNREAD.to_bytes(COPY_STRIDE, "little") * (max(mine) + 1))
+    for register, value in mine.items():
+        offset = register * COPY_STRIDE
+        data[offset : offset + COPY_STRIDE] = value.to_bytes(COPY_STRIDE, "little")
+    return bytes(data)
+
+
+def _add(archive: tarfile.TarFile, path: str, data: bytes, *, writable: bool) -> None:
+    entry = tarfile.TarInfo(path.lstrip("/"))
+    entry.size = len(data)
+    entry.mode = 0o644 if writable else 0o444
+    archive.addfile(entry, io.BytesIO(data))
+
+
+def unpack(source: Path, folder: Path) -> None:
+    """Unpack a capture into ``folder``, which is made anew.
+
+    Raises:
+        BoltError: it is no capture, or too large to be one.
+    """
+    room = LARGEST_BYTES
+    try:
+        with tarfile.open(source, "r:*") as archive:
+            for entry in archive:
+                parts = PurePosixPath(entry.name).parts
+                if not entry.isfile() or ".." in parts or (parts[0] if parts else "") not in TOP_FOLDERS:
+                    raise BoltError(f"{source} is no capture: it holds “{entry.name}”.")
+                room -= entry.size
+                content = archive.extractfile(entry)
+                if room < 0 or content is None:
+                    raise BoltError(f"{source} is no capture: it is too large.")
+                target = folder.joinpath(*parts)
+                target.parent.mkdir(parents=True, exist_ok=True)
+                target.unlink(missing_ok=True)
+                target.write_bytes(content.read())
+                target.chmod(entry.mode & 0o644)
+    except (tarfile.TarError, EOFError, OSError) as fault:
+        raise BoltError(f"{source} cannot be opened as a capture: {fault}.") from fault

@@ -1,0 +1,55 @@
+"""A progress bar on a terminal while runs go on; nothing elsewhere."""
+
+import sys
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
+
+    from upright_bolt.session.session import Session
+
+
+class Bar:
+    """Shows the run in progress of a session, and what a series waits for."""
+
+    def __init__(self) -> None:
+        self._bar: Progress | None = None
+        self._task: TaskID | None = None
+
+    def __enter__(self) -> "Bar":
+        if sys.stderr.isatty():
+            from rich.console import Console
+            from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+
+            columns = (
+                TextColumn("{task.description}"),
+                BarColumn(),
+                TextColumn("{task.fields[score]}"),
+                TimeRemainingColumn(),
+            )
+            self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
+            self._bar.start()
+            self._task = self._bar.add_task("starting", total=None, score="")
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._bar is not None:
+            self._bar.stop()
+
+    def show(self, session: "Session") -> None:
+        """Show where the session's run or series stands."""
+        if self._bar is None or self._task is None:
+            return
+        series = session.series.progress() if session.series is not None else None
+        before = f"{series.number} of {series.count}: " if series is not None else ""
+        if session.run is None:
+            self._bar.update(self._task, description=before + (series.waits if series is not None else ""), total=None)
+            return
+        progress = session.run.progress()
+        self._bar.update(
+            self._task,
+            description=before + progress.stage.value,
+            total=progress.asked_s,
+            completed=progress.elapsed_s,
+            score="" if progress.score is None else f"{progress.score:,.1f}",
+        )

@@ -1,0 +1,165 @@
+"""The thread in which the session lives. The window never touches the session itself.
+
+The thread samples, carries runs on and executes what the window asks for, one thing after another. Snapshots come
+back as a signal at most ten times a second, however fast the machine's time runs.
+"""
+
+import queue
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from typing import Any
+
+from PyQt6.QtCore import QObject, pyqtSignal
+
+from upright_bolt.errors import BoltError, InUse, MachineFroze
+from upright_bolt.model.event import ChangedByOthers
+from upright_bolt.presentation.ports import Answer, Failure, Request, Snapshot
+from upright_bolt.session.session import SAMPLE_S, Session
+
+EMIT_S = 0.1
+SHORT_WAIT_S = 0.1
+CONTROLS_EVERY_S = 1.0
+
+
+class SessionThread(QObject):
+    """Owns the session's thread.
+
+    Attributes:
+        period_s: time between samples while no run is in progress; a run is always sampled twice a second.
+
+    Signals:
+        snapshot: a ``Snapshot``.
+        failed: a sentence; the session cannot go on.
+    """
+
+    snapshot = pyqtSignal(object)
+    failed = pyqtSignal(str)
+    _answered = pyqtSignal(object, object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self._asked: queue.SimpleQueue[tuple[Request, Answer, Failure]] = queue.SimpleQueue()
+        self._stop = threading.Event()
+        self._pending = Snapshot()
+        self._emitted = 0.0
+        self._controls_due = 0.0
+        self._trouble = ""
+        self.period_s = SAMPLE_S
+        self._due = 0.0
+        self._ticking = False
+        session.access.while_waiting = self._go_on
+        self._thread = threading.Thread(target=self._live, name="session", daemon=True)
+        self._answered.connect(self._deliver)
+
+    def start(self) -> None:
+        """Begin sampling."""
+        self._thread.start()
+
+    def ask(self, what: Request, answer: Answer, fail: Failure) -> None:
+        """Let the session do ``what``; the outcome comes back in the window's thread."""
+        self._asked.put((what, answer, fail))
+
+    def close(self) -> str:
+        """End the thread; a trial of this window is put back. Returns a sentence if that failed."""
+        self._stop.set()
+        if self._thread.is_alive():
+            self._thread.join()
+        return self._trouble
+
+    def _deliver(self, callback: Callable[[Any], None], value: object) -> None:
+        if not self._stop.is_set():
+            callback(value)
+
+    def _live(self) -> None:
+        try:
+            while not self._stop.is_set():
+                self._tick()
+                self._until_due()
+        except Exception as fault:  # noqa: BLE001 - whatever it was, the person must hear of it
+            self._end_run(fault)
+            self.failed.emit(f"The session stopped: {fault}")
+        finally:
+            self._trouble = self._session.close()
+
+    def _end_run(self, fault: Exception) -> None:
+        run = self._session.run
+        if run is None:
+            return
+        if isinstance(fault, MachineFroze):
+            run.end_with_machine(str(fault))
+        else:
+            run.fail(str(fault))
+
+    def _until_due(self) -> None:
+        clock = self._session.machine.clock
+        while not self._stop.is_set():
+            self._serve()
+            now = clock.now_s()
+            if now >= self._due - 1e-9:
+                return
+            clock.wait_until(min(self._due, now + SHORT_WAIT_S))
+
+    def _go_on(self) -> None:
+        """Sample while an answer is out, e.g. while a person types a password; but no sample within a sample."""
+        if self._stop.is_set():
+            raise InUse("The window was closed.")
+        here = threading.current_thread() is self._thread
+        if here and not self._ticking and self._session.machine.clock.now_s() >= self._due:
+            self._tick()
+
+    def _serve(self) -> None:
+        while True:
+            try:
+                what, answer, fail = self._asked.get_nowait()
+            except queue.Empty:
+                return
+            try:
+                self._answered.emit(answer, what(self._session))
+            except MachineFroze:
+                raise
+            except (BoltError, OSError) as fault:
+                self._answered.emit(fail, str(fault))
+            self._controls_due = 0.0
+            self._emitted = 0.0
+
+    def _tick(self) -> None:
+        self._ticking = True
+        try:
+            self._take_tick()
+        finally:
+            self._ticking = False
+
+    def _take_tick(self) -> None:
+        resting = self._session.run is None and self._session.series is None
+        period = self.period_s if resting else SAMPLE_S
+        self._due = self._session.machine.clock.now_s() + period
+        tick = self._session.tick()
+        pending = self._pending
+        pending.samples.append(tick.sample)
+        pending.events += tick.events
+        if any(isinstance(event, ChangedByOthers) for event in tick.events):
+            self._controls_due = 0.0
+        run = self._session.run
+        pending.progress = run.progress() if run is not None else None
+        series = self._session.end_series()
+        if series is not None:
+            pending.ended_series = str(series.fault or "")
+        going = self._session.series
+        pending.series = going.progress() if going is not None else None
+        ended = self._session.end_run()
+        if ended is not None:
+            pending.ended_run = ended.id
+            pending.trouble = ended.unsaved
+        now = time.monotonic()
+        if now >= self._controls_due:
+            self._controls_due = now + CONTROLS_EVERY_S
+            with suppress(BoltError):  # a way to the machine that is out of order for a while; the samples tell of it
+                pending.controls = self._session.controls()
+                pending.status = self._session.status()
+        if now - self._emitted >= EMIT_S or pending.ended_run is not None or pending.ended_series is not None:
+            self._emitted = now
+            self._pending = Snapshot()
+            self.snapshot.emit(pending)

@@ -1,0 +1,27 @@
+"""Work for the window that is done bit by bit, so that it answers in between."""
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import QObject, QTimer
+
+
+class StepQueue(QObject):
+    """Does steps one after another, each in its own turn of the event loop; new ones take the index of the rest."""
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._steps: list[Callable[[], None]] = []
+        self._timer = QTimer(self)
+        self._timer.setInterval(0)
+        self._timer.timeout.connect(self._next)
+
+    def begin(self, steps: list[Callable[[], None]]) -> None:
+        """Forget what is left to do, and do these."""
+        self._steps = list(steps)
+        self._timer.start()
+
+    def _next(self) -> None:
+        if not self._steps:
+            self._timer.stop()
+            return
+        self._steps.pop(0)()

@@ -1,0 +1,157 @@
+"""The full example, played through the real window: from a stock laptop to a compared result.
+
+Used where there is no display, and for the pictures in the documentation. Everything goes through the widgets a
+person would use: numbers are typed, buttons are clicked.
+"""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtCore import QEventLoop, Qt, QTimer
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QPushButton
+
+from upright_bolt.desktop import theme
+from upright_bolt.desktop.app import DesktopApp
+from upright_bolt.desktop.window import SIZE
+from upright_bolt.errors import BoltError
+from upright_bolt.session.session import Session
+
+PACE, SLOWER = "300 × faster", "60 × faster"
+SETTLE_S = 330.0
+PATIENCE_S = 300.0
+
+
+class Walkthrough:
+    """Plays on one app and saves pictures.
+
+    Args:
+        session: holds a twin.
+        data: the data folder.
+        pictures: where pictures go; made if missing.
+        tell: told what is being done.
+    """
+
+    def __init__(self, session: Session, data: Path, pictures: Path, tell: Callable[[str], None]) -> None:
+        self._pictures = pictures
+        self._tell = tell
+        pictures.mkdir(parents=True, exist_ok=True)
+        self.app = DesktopApp(session, data, theme.LIGHT)
+        self.window = self.app.window
+        self.presenter = self.app.presenter
+        self.window.resize(*SIZE)
+        self.window.show()
+
+    def play(self) -> tuple[int, int]:
+        """Play it and return the ids of the two runs."""
+        try:
+            return self._play()
+        finally:
+            self.window.close()
+            self.app.tear_down()
+
+    def _play(self) -> tuple[int, int]:
+        self._tell("Looking at the machine at rest.")
+        self.window.workbench.run.pace.setCurrentText(PACE)
+        self._pass_time(SETTLE_S)
+        self.window.show_view("machine")
+        self._pause()
+        self.picture("machine")
+        self.window.show_view("workbench")
+        self._tell("A ten-minute run of all cores at stock.")
+        stock = self.run("10 min", "Stock, at the quay")
+        self._pass_time(SETTLE_S)
+        self._tell("Drafting sustained limit 25 W, burst 25 W, preference 96, and trying it.")
+        for name, text in (("sustained", "25 W"), ("burst", "25 W"), ("epp", "96")):
+            self.type_value(name, text)
+        self.picture("workbench-draft")
+        self._click(self.window.workbench.settings.try_button)
+        self._until(lambda: self.presenter.status.trial is not None, "the trial to run")
+        self._tell("The same run during the trial.")
+        pace = self.window.workbench.run.pace
+        pace.setCurrentText(SLOWER)  # a computer that is kept busy must not miss the middle of the run
+        self._begin("10 min", "25 W flat, EPP 96")
+        self._until(self._is_well_under_way, "the run to go on")
+        self.picture("workbench")
+        pace.setCurrentText(PACE)
+        tried = self._end()
+        self.picture("workbench-result")
+        self._tell("Comparing both.")
+        self.window.workbench.run.open.click()
+        self._pause()
+        self.picture("compare")
+        self._tell("Every step of the offsets, side by side.")
+        compare = self.window.compare
+        compare.show_page(1)
+        self._until(lambda: compare.sweep.control.findData("core-offset") >= 0, "the sweep")
+        compare.sweep.control.setCurrentIndex(compare.sweep.control.findData("core-offset"))
+        self._until(lambda: any(len(line.points) > 5 for line in compare.sweep.chart.lines), "the steps")
+        self.picture("compare-sweep")
+        self._click(self.window.strip.keep)
+        self._until(lambda: self.presenter.status.trial is None, "the trial to be kept")
+        self._tell(self.presenter.outcome)
+        return stock, tried
+
+    def _is_well_under_way(self) -> bool:
+        """Tell whether the run is past its first minutes; or over, where this computer did not let anybody look."""
+        progress = self.presenter.progress
+        return self.presenter.last_run is not None or (progress is not None and progress.elapsed_s > 250)
+
+    def run(self, length: str, name: str) -> int:
+        """Run through the run column and return the run's id."""
+        self._begin(length, name)
+        return self._end()
+
+    def _begin(self, length: str, name: str) -> None:
+        panel = self.window.workbench.run
+        panel.length.setEditText(length)
+        panel.label.setText(name)
+        self.presenter.last_run = None
+        self._click(panel.start)
+
+    def _end(self) -> int:
+        self._until(lambda: self.presenter.last_run is not None and self.presenter.progress is None, "the run to end")
+        self._pause()
+        run = self.presenter.last_run
+        if run is None:
+            raise BoltError("The run did not end.")
+        return run.id
+
+    def type_value(self, name: str, text: str) -> None:
+        """Type a value into a control's entry."""
+        entry = self.window.workbench.settings.rows[name].entry
+        if entry is None:
+            raise BoltError(f"{name} has no number entry.")
+        entry.setFocus()
+        entry.selectAll()
+        QTest.keyClicks(entry, text)  # type: ignore[call-arg, arg-type]  # PyQt's stubs take these for methods
+        QTest.keyClick(entry, Qt.Key.Key_Return)  # type: ignore[call-overload]  # same
+
+    def _click(self, target: QPushButton) -> None:
+        QTest.mouseClick(target, Qt.MouseButton.LeftButton)  # type: ignore[call-overload]  # same
+
+    def picture(self, name: str) -> None:
+        """Save what the window shows."""
+        self._pause(0.2)
+        path = self._pictures / f"{name}.png"
+        if not self.window.grab().save(str(path)):
+            raise BoltError(f"The picture {path} could not be saved.")
+
+    def _pass_time(self, seconds: float) -> None:
+        """Let the machine's own time pass."""
+        self._until(lambda: len(self.presenter.history) > 0, "the first sample")
+        due = float(self.presenter.history.column("time")[-1]) + seconds
+        self._until(lambda: float(self.presenter.history.column("time")[-1]) >= due, "time to pass")
+
+    def _pause(self, seconds: float = 0.5) -> None:
+        loop = QEventLoop()
+        QTimer.singleShot(round(seconds * 1000), loop.quit)
+        loop.exec()
+
+    def _until(self, condition: Callable[[], bool], what: str) -> None:
+        patience = time.monotonic() + PATIENCE_S
+        while not condition():
+            if time.monotonic() > patience:
+                raise BoltError(f"Waited in vain for {what}. {self.presenter.outcome}")
+            self._pause(0.03)

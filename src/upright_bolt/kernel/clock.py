@@ -1,0 +1,76 @@
+"""The clock port: seconds that only go forward, and waiting."""
+
+import time
+from dataclasses import dataclass
+from typing import Protocol
+
+LEAST_SLEEP_S = 1.0
+LEAST_SETTING_S = 2.0
+"""Clocks are corrected by fractions of a second all the time; that does not count as setting the clock."""
+
+
+@dataclass(frozen=True, slots=True)
+class ClockJump:
+    """Time that the monotonic clock does not show.
+
+    Attributes:
+        slept: the machine was suspended; otherwise its date and time were set.
+        seconds: for how long, or by how much (below zero: back).
+    """
+
+    slept: bool
+    seconds: float
+
+
+class Clock(Protocol):
+    """A machine's own time."""
+
+    def now_s(self) -> float:
+        """Return seconds since some fixed moment."""
+        ...
+
+    def wait_until(self, time_s: float) -> None:
+        """Return when the clock shows at least ``time_s``."""
+        ...
+
+    def jumps(self) -> tuple[ClockJump, ...]:
+        """Return what has happened to time since the last call."""
+        ...
+
+
+class RealClock:
+    """This computer's monotonic clock, the one that worker processes stamp their blocks with."""
+
+    def __init__(self) -> None:
+        self._offsets = _offsets()
+
+    def now_s(self) -> float:
+        """Return the monotonic time in s."""
+        return time.monotonic()
+
+    def wait_until(self, time_s: float) -> None:
+        """Sleep until then."""
+        ahead = time_s - time.monotonic()
+        if ahead > 0:
+            time.sleep(ahead)
+
+    def jumps(self) -> tuple[ClockJump, ...]:
+        """Compare the monotonic clock with the one since boot, which counts sleep, and with date and time.
+
+        Waking up moves date and time against the monotonic clock by as much: that does not count as setting the clock.
+        """
+        slept, date = (now - before for now, before in zip(_offsets(), self._offsets, strict=True))
+        found = []
+        if slept > LEAST_SLEEP_S:
+            found.append(ClockJump(slept=True, seconds=slept))
+        if abs(date - slept) > LEAST_SETTING_S:
+            found.append(ClockJump(slept=False, seconds=date - slept))
+        if found:
+            self._offsets = _offsets()
+        return tuple(found)
+
+
+def _offsets() -> tuple[float, float]:
+    """Return by how many seconds the clock since boot, and date and time, are ahead of the monotonic clock."""
+    now = time.clock_gettime(time.CLOCK_MONOTONIC)
+    return time.clock_gettime(time.CLOCK_BOOTTIME) - now, time.clock_gettime(time.CLOCK_REALTIME) - now

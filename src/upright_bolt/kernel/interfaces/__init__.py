@@ -1,0 +1,1 @@
+"""One module per kernel interface. Each is found by itself: see ``kernel.survey``."""

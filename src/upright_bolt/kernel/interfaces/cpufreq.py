@@ -1,0 +1,296 @@
+"""Clocks, governor, preference and turbo: ``/sys/devices/system/cpu/cpufreq`` and ``intel_pstate``.
+
+A setting is written to every policy. Traps handled here: a preference other than zero is refused (EBUSY) under
+governor ``performance``; lowest may never exceed highest, so each plan keeps to the other bound; some kernels
+print a preference back as a number, some as a name, some take names only.
+"""
+
+import errno
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.channels import Gauge
+from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value
+from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.quantity import CLOCK
+from upright_bolt.model.sensor import Sensor, SensorKind
+
+RANK = 10
+BIAS_STEP = 17.0
+"""255 / 15: the bias counts from 0 to 15."""
+LONGEST_PREFERENCE = 3
+CLOCK_SLACK_MHZ = 1.0
+"""Clocks are kept in kHz; anything nearer than this is the same."""
+
+Kinds = tuple[tuple[str, tuple[int, ...]], ...]
+"""Kinds of cores with their processors, as in ``Topology.kinds``."""
+
+
+class PolicyFiles:
+    """One file name across all policies."""
+
+    def __init__(self, probe: Probe, policies: list[int], name: str) -> None:
+        self.probe = probe
+        self.files = tuple(path for n in policies if probe.files.exists(path := paths.policy(n, name)))
+
+    def text(self) -> str | None:
+        """Return the first policy's text; None if there is none."""
+        return self.probe.text(self.files[0]) if self.files else None
+
+    def texts(self) -> list[str | None]:
+        """Return every policy's text."""
+        return [self.probe.text(path) for path in self.files]
+
+    def differing(self) -> bool:
+        """Tell whether policies hold different texts."""
+        return len(set(self.texts())) > 1
+
+    def state(self, name: str) -> tuple[ControlState, Note | None]:
+        """Return whether the files of control ``name`` can be set, and why not."""
+        if not self.files:
+            return ControlState.ABSENT, note(NoteCode.NO_SUCH_FILE, name)
+        why = why_read_only(self.probe.files, self.files)
+        if why is not None:
+            return ControlState.READ_ONLY, why
+        return ControlState.SETTABLE, note(NoteCode.PROCESSORS_DIFFER) if self.differing() else None
+
+
+class _PolicyControl:
+    name = ""
+
+    def __init__(self, probe: Probe, policies: list[int], file: str) -> None:
+        self._probe = probe
+        self._on = PolicyFiles(probe, policies, file)
+        self.files = self._on.files
+
+    def refusal(self, fault: FileFault) -> Note:
+        return write_fault(fault, self.name)
+
+
+class GovernorControl(_PolicyControl):
+    """The kernel's rule for choosing clocks."""
+
+    name = "governor"
+
+    def __init__(self, probe: Probe, policies: list[int]) -> None:
+        super().__init__(probe, policies, "scaling_governor")
+        self._choices = PolicyFiles(probe, policies, "scaling_available_governors")
+
+    def facts(self) -> Facts:
+        state, why = self._on.state(self.name)
+        return Facts(state, why, choices=tuple((self._choices.text() or "").split()))
+
+    def read(self) -> Value | None:
+        return self._on.text()
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(value)) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
+        return all(text == asked for text in self._on.texts())
+
+
+class PreferenceControl(_PolicyControl):
+    """The energy-performance preference, 0 to 255."""
+
+    name = "epp"
+
+    def __init__(self, probe: Probe, policies: list[int]) -> None:
+        super().__init__(probe, policies, "energy_performance_preference")
+
+    def facts(self) -> Facts:
+        state, why = self._on.state(self.name)
+        return Facts(state, why, minimum=0.0, maximum=255.0)
+
+    def read(self) -> Value | None:
+        return self._number(self._on.text())
+
+    def _number(self, text: str | None) -> float | None:
+        if text is None or (text.isascii() and text.isdecimal() and len(text) <= LONGEST_PREFERENCE):
+            return None if text is None else float(text)
+        return float(PREFERENCE_NAMES[text]) if text in PREFERENCE_NAMES else None
+
+    def plan(self, value: Value) -> list[Write]:
+        number = int(float(value))
+        names = {n: word for word, n in PREFERENCE_NAMES.items()}
+        text = names.get(number, str(number))  # every kernel takes the names; only newer ones take numbers
+        return [Write(path, text) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
+        return all(self._number(text) == asked for text in self._on.texts())
+
+    def refusal(self, fault: FileFault) -> Note:
+        if fault.errno == errno.EBUSY:
+            return note(NoteCode.PREFERENCE_BUSY, self.name)
+        if fault.errno == errno.EINVAL:
+            names = tuple(f"{word} ({n})" for word, n in PREFERENCE_NAMES.items())
+            return note(NoteCode.PREFERENCE_NAMES_ONLY, self.name, names=names)
+        return write_fault(fault, self.name)
+
+
+class BiasControl(_PolicyControl):
+    """The older energy bias, 0 to 15, as a preference: for processors without a preference of their own."""
+
+    name = "epp"
+
+    def __init__(self, probe: Probe, cpus: list[int]) -> None:
+        super().__init__(probe, [], "")
+        self.files = tuple(path for cpu in cpus if probe.files.exists(path := paths.bias(cpu)))
+
+    def facts(self) -> Facts:
+        older = note(NoteCode.OLDER_BIAS)
+        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, older, 0.0, 255.0))
+
+    def read(self) -> Value | None:
+        number = self._probe.number(self.files[0])
+        return None if number is None else number * BIAS_STEP
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(round(float(value) / BIAS_STEP))) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every processor is looked at
+        held = [self._probe.number(path) for path in self.files]
+        return all(n is not None and abs(float(asked) - n * BIAS_STEP) <= BIAS_STEP / 2 for n in held)
+
+
+class ClockBound(_PolicyControl):
+    """Lowest or highest clock, in MHz.
+
+    Kinds of cores have ranges of their own: each policy gets the nearest clock that it allows, and the range of the
+    control spans them all.
+    """
+
+    def __init__(self, probe: Probe, policies: list[int], kinds: Kinds, *, highest: bool) -> None:
+        self.name = "clock-max" if highest else "clock-min"
+        self._kinds = kinds
+        self._pick = max if highest else min
+        self._file = "scaling_max_freq" if highest else "scaling_min_freq"
+        super().__init__(probe, policies, self._file)
+
+    def facts(self) -> Facts:
+        state, why = self._on.state(self.name)
+        ranges = [r for path in self.files if (r := self._range(path)) is not None]
+        if state is not ControlState.SETTABLE or not ranges:
+            closed = ControlState.READ_ONLY if state is ControlState.SETTABLE else state
+            return Facts(closed, why or note(NoteCode.NO_CLOCK_RANGE))
+        if len(set(ranges)) > 1:
+            why = note(NoteCode.KINDS_DIFFER, kinds=self._by_kind())
+        return Facts(state, why, minimum=min(low for low, _ in ranges), maximum=max(high for _, high in ranges))
+
+    def _by_kind(self) -> tuple[str, ...]:
+        """Return kind, lowest, highest and present clock in MHz of each kind of core that the kernel names."""
+        told: list[str] = []
+        for kind, cpus in self._kinds:
+            path = next((p for cpu in cpus if (p := paths.policy(cpu, self._file)) in self.files), "")
+            found = self._range(path) if path else None
+            if found is not None:
+                told += (kind, *(f"{mhz:g}" for mhz in (*found, self._mhz(path) or 0.0)))
+        return tuple(told)
+
+    def _range(self, path: str) -> tuple[float, float] | None:
+        folder = path.rsplit("/", 1)[0]
+        low, high = (self._mhz(f"{folder}/cpuinfo_{end}_freq") for end in ("min", "max"))
+        return None if low is None or high is None else (low, high)
+
+    def _mhz(self, path: str) -> float | None:
+        number = self._probe.number(path)
+        return None if number is None else number / 1000.0
+
+    def _nearest(self, path: str, mhz: float) -> float:
+        low, high = self._range(path) or (mhz, mhz)
+        return min(high, max(low, mhz))
+
+    def read(self) -> Value | None:
+        known = [mhz for path in self.files if (mhz := self._mhz(path)) is not None]
+        return self._pick(known) if known else None
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(round(self._nearest(path, float(value)) * 1000))) for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at, not the pick alone
+        held = [(self._mhz(path), self._nearest(path, float(asked))) for path in self.files]
+        return all(mhz is not None and abs(mhz - wanted) <= CLOCK_SLACK_MHZ for mhz, wanted in held)
+
+
+class TurboControl:
+    """Clocks above the base clock: ``intel_pstate/no_turbo`` (1 is off), or ``boost`` for all or one (1 is on)."""
+
+    name = "turbo"
+
+    def __init__(self, probe: Probe, policies: list[int]) -> None:
+        self._probe = probe
+        self._inverted = probe.files.exists(paths.NO_TURBO)
+        candidates = [paths.NO_TURBO] if self._inverted else [paths.BOOST]
+        if not probe.files.exists(candidates[0]):
+            candidates = [path for n in policies if probe.files.exists(path := paths.policy(n, "boost"))]
+        self.files: tuple[str, ...] = tuple(candidates)
+
+    def facts(self) -> Facts:
+        choices = ("on", "off")
+        if not self.files:
+            return Facts(ControlState.ABSENT, note(NoteCode.NO_TURBO_SWITCH))
+        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, choices=choices))
+
+    def read(self) -> Value | None:
+        switches = self._switches()
+        if not switches or None in switches:
+            return None
+        return "on" if any(switches) else "off"
+
+    def _switches(self) -> list[bool | None]:
+        numbers = [self._probe.number(path) for path in self.files]
+        return [None if number is None else (number == 0) == self._inverted for number in numbers]
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, "1" if (value == "off") == self._inverted else "0") for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
+        return all(switch == (asked == "on") for switch in self._switches())
+
+    def refusal(self, fault: FileFault) -> Note:
+        if fault.errno == errno.EPERM:
+            return note(NoteCode.TURBO_OFF_IN_FIRMWARE, self.name)
+        return write_fault(fault, self.name)
+
+
+def _preference(probe: Probe, policies: list[int]) -> PreferenceControl | BiasControl:
+    control = PreferenceControl(probe, policies)
+    older = BiasControl(probe, policies)
+    return older if older.files and not control.files else control
+
+
+def find(probe: Probe, machine: Surroundings) -> Found:
+    """Return the clock controls and sensors, and the fixed clocks."""
+    names = probe.files.names(paths.CPUFREQ)
+    policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdecimal())
+    if not policies:
+        code = NoteCode.VIRTUAL_CLOCKS if machine.identity.virtual else NoteCode.NO_SCALING_DRIVER
+        probe.note(Subject.CLOCKS, code, folder=paths.CPUFREQ)
+        return Found()
+    kinds = machine.topology.kinds
+    found = Found(
+        controls=[
+            GovernorControl(probe, policies),
+            TurboControl(probe, policies),
+            ClockBound(probe, policies, kinds, highest=False),
+            ClockBound(probe, policies, kinds, highest=True),
+            _preference(probe, policies),
+        ],
+        driver=probe.text(paths.policy(policies[0], "scaling_driver")) or "",
+        base_mhz=_mhz(probe, policies[0], "base_frequency"),
+        highest_mhz=max(filter(None, (_mhz(probe, n, "cpuinfo_max_freq") for n in policies)), default=None),
+        kind_highest_mhz=tuple(_mhz(probe, min(cpus), "cpuinfo_max_freq") for _, cpus in kinds),
+    )
+    for n in policies:
+        path = paths.policy(n, "scaling_cur_freq")
+        if probe.number(path) is not None:
+            sensor = Sensor(f"clock.cpu{n}", CLOCK, f"Clock of processor {n}", SensorKind.CLOCK, n)
+            found.channels.append(Gauge(sensor, path, 1e-3))
+    return found
+
+
+def _mhz(probe: Probe, policy: int, file: str) -> float | None:
+    khz = probe.number(paths.policy(policy, file))
+    return khz / 1000 if khz else None

@@ -1,0 +1,249 @@
+"""Power limits and energy: ``/sys/class/powercap``.
+
+The package limits often stand there twice (``intel-rapl:N`` and ``intel-rapl-mmio:N``); the lower of both counts,
+so a limit is written to both and read as the lowest. Zones are found by ``name``, constraints by
+``constraint_K_name``. Limits are kept in steps of 1/8 W and windows as 2^Y·(1+Z/4) of a unit: what is read back
+is near, not equal. A firmware lock shows as EACCES, or as a write that succeeds and changes nothing.
+"""
+
+import errno
+from dataclasses import dataclass
+
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths, registers
+from upright_bolt.kernel.channels import Counter, LowestOf
+from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
+from upright_bolt.kernel.interfaces import firmware
+from upright_bolt.kernel.probe import Probe
+from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.control import ControlState, Value
+from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.quantity import POWER
+from upright_bolt.model.sensor import Sensor, SensorKind
+
+RANK = 20
+POWER_SLACK_W = 0.0626
+"""Half a step of 1/8 W, the unit of the package limit register (RAPL power unit)."""
+WINDOW_SLACK = 0.21
+"""Windows are cut down to the next 2^Y·(1+Z/4): at most a fifth below what was asked."""
+FLOOR_W = 3.0
+WINDOW_RANGE_S = (1.0, 64.0)
+
+
+@dataclass(frozen=True, slots=True)
+class Zone:
+    """A powercap zone that limits the whole package, with its constraints by name."""
+
+    path: str
+    constraints: dict[str, int]
+
+    def file(self, constraint: str, name: str) -> str | None:
+        """Return a file of the named constraint, or None if the zone has no such constraint."""
+        k = self.constraints.get(constraint)
+        return None if k is None else f"{self.path}/constraint_{k}_{name}"
+
+
+class _LimitControl:
+    def __init__(self, probe: Probe, zones: list[Zone], name: str, constraint: str, file: str) -> None:
+        self.name = name
+        self._probe = probe
+        self._zones = zones
+        self._constraint = constraint
+        candidates = [zone.file(constraint, file) for zone in zones]
+        self.files = tuple(path for path in candidates if path and probe.files.exists(path))
+
+    def _state(self) -> tuple[ControlState, Note | None]:
+        if not self.files:
+            return ControlState.ABSENT, note(NoteCode.NO_SUCH_CONSTRAINT, self.name, constraint=self._constraint)
+        if registers.limits_locked(self._probe):
+            return ControlState.LOCKED, note(NoteCode.LIMITS_LOCKED)
+        why = why_read_only(self._probe.files, self.files)
+        if why is not None:
+            return ControlState.READ_ONLY, why
+        return ControlState.SETTABLE, self._fight()
+
+    def _fight(self) -> Note | None:
+        """Return a note if copies of the limit differ: what they hold, and which of them counts."""
+        known = {path: n for path in self.files if (n := self._probe.number(path)) is not None}
+        if len(set(known.values())) < 2:
+            return None
+        lowest = min(known, key=lambda path: known[path])
+        values = tuple(f"{number / 1e6:g}" for number in known.values())
+        return note(NoteCode.COPIES_DIFFER, self.name, values=values, zone=lowest.split("/")[-2])
+
+    def _lowest(self) -> float | None:
+        numbers = [self._probe.number(path) for path in self.files]
+        known = [n for n in numbers if n is not None]
+        return min(known) / 1e6 if known else None
+
+    def read(self) -> Value | None:
+        return self._lowest()
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, str(round(float(value) * 1e6))) for path in self.files]
+
+    def refusal(self, fault: FileFault) -> Note:
+        if fault.errno == errno.EACCES:
+            return note(NoteCode.LIMIT_REFUSED, self.name)
+        return write_fault(fault, self.name)
+
+
+class LimitControl(_LimitControl):
+    """A package power limit in W."""
+
+    def facts(self) -> Facts:
+        state, why = self._state()
+        low, high = registers.power_range_w(self._probe)
+        declared = [
+            n / 1e6
+            for zone in self._zones
+            if (path := zone.file(self._constraint, "max_power_uw")) and (n := self._probe.number(path))
+        ]
+        highest = max([*declared, *([high] if high else [])], default=None)
+        in_force = self._lowest()
+        held = [*self._around(), *([in_force] if in_force is not None else [])]
+        if highest is not None and highest < max(held, default=0.0):
+            highest = None  # many chips declare their rated watts, which lie below what the firmware itself allows
+        if low is not None and in_force is not None and low > in_force:
+            low = None  # neither does a minimum above what is in force say anything
+        spans = self.name in ("sustained", "burst")
+        return Facts(state, why, minimum=low or FLOOR_W, maximum=highest, spans_limits=spans)
+
+    def _around(self) -> list[float]:
+        """Return the sustained and burst limits in force, in W, over all copies."""
+        files = [zone.file(name, "power_limit_uw") for zone in self._zones for name in ("long_term", "short_term")]
+        return [n / 1e6 for path in files if path and (n := self._probe.number(path)) is not None]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return abs(float(asked) - float(got)) <= POWER_SLACK_W
+
+
+class WindowControl(_LimitControl):
+    """The time over which the sustained limit is averaged, in s."""
+
+    def facts(self) -> Facts:
+        state, why = self._state()
+        low, high = WINDOW_RANGE_S
+        return Facts(state, why, minimum=low, maximum=high)
+
+    def same(self, asked: Value, got: Value) -> bool:
+        return float(asked) * (1 - WINDOW_SLACK) <= float(got) <= float(asked) * 1.001
+
+
+class Limiter:
+    """Whether the package limits are enforced at all: ``enabled`` of every copy."""
+
+    name = "limiter"
+
+    def __init__(self, probe: Probe, zones: list[Zone]) -> None:
+        self._probe = probe
+        self.files: tuple[str, ...] = tuple(
+            path for zone in zones if zone.constraints and probe.files.exists(path := f"{zone.path}/enabled")
+        )
+
+    def facts(self) -> Facts:
+        choices = ("on", "off")
+        if registers.limits_locked(self._probe):
+            return Facts(ControlState.LOCKED, note(NoteCode.LIMITS_LOCKED), choices=choices)
+        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, choices=choices))
+
+    def _held(self) -> list[int | None]:
+        return [self._probe.number(path) for path in self.files]
+
+    def read(self) -> Value | None:
+        held = self._held()
+        return None if None in held else ("on" if any(held) else "off")
+
+    def plan(self, value: Value) -> list[Write]:
+        return [Write(path, "1" if value == "on" else "0") for path in self.files]
+
+    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every copy is looked at
+        return all(number == int(asked == "on") for number in self._held())
+
+    def refusal(self, fault: FileFault) -> Note:
+        return write_fault(fault, self.name)
+
+
+def find(probe: Probe, machine: Surroundings) -> Found:
+    """Return the package limits and the energy counter; firmware attributes may offer the limits instead."""
+    found, elsewhere = Found(), firmware.present(probe)
+    zones = _zones(probe, "package")
+    if zones and not any(zone.constraints for zone in zones):
+        _add_energy(probe, found, zones)
+        if not elsewhere:
+            probe.note(Subject.POWER_LIMITS, NoteCode.ENERGY_ONLY)
+        return found
+    if not zones and elsewhere:
+        probe.note(Subject.PACKAGE_POWER, NoteCode.NO_ENERGY_COUNTER)
+        return found
+    if not zones:
+        code = NoteCode.VIRTUAL_POWER if machine.identity.virtual else NoteCode.NO_PACKAGE_ZONE
+        probe.note(Subject.POWER_LIMITS, code, folder=paths.POWERCAP)
+        return found
+    package: list[LimitControl | WindowControl] = [
+        LimitControl(probe, zones, "sustained", "long_term", "power_limit_uw"),
+        LimitControl(probe, zones, "burst", "short_term", "power_limit_uw"),
+        WindowControl(probe, zones, "window", "long_term", "time_window_us"),
+    ]
+    peak = LimitControl(probe, zones, "peak", "peak_power", "power_limit_uw")
+    package += [peak] if peak.files else []
+    found.controls.extend(package)
+    enabled = Limiter(probe, zones)
+    if enabled.files:
+        found.controls.append(enabled)
+    for control in package:
+        _add_limit(found, control)
+    _add_energy(probe, found, zones)
+    _add_board(probe, found)
+    return found
+
+
+def _add_limit(found: Found, control: _LimitControl) -> None:
+    if control.files:
+        declared = declaration_of(control.name)
+        sensor = Sensor(f"limit.{control.name}", declared.quantity, declared.title, SensorKind.LIMIT)
+        found.channels.append(LowestOf(sensor, control.files, 1e-6))
+
+
+def _add_board(probe: Probe, found: Found) -> None:
+    """Add the zone of the whole board, where there is one."""
+    zones = _zones(probe, "psys")
+    if not zones:
+        return
+    board = LimitControl(probe, zones, "board", "long_term", "power_limit_uw")
+    if board.files:
+        found.controls.append(board)
+        _add_limit(found, board)
+    path = f"{zones[0].path}/energy_uj"
+    span = probe.number(f"{zones[0].path}/max_energy_range_uj")
+    if span and probe.files.exists(path) and probe.number(path) is not None:
+        sensor = Sensor("power.board", POWER, "Board power", SensorKind.POWER)
+        found.channels.append(Counter(sensor, path, span))
+
+
+def _zones(probe: Probe, beginning: str) -> list[Zone]:
+    zones = []
+    for name in probe.files.names(paths.POWERCAP):
+        path = f"{paths.POWERCAP}/{name}"
+        if not name.startswith("intel-rapl") or not (probe.text(f"{path}/name") or "").startswith(beginning):
+            continue
+        constraints = {}
+        for k in range(3):
+            word = probe.text(f"{path}/constraint_{k}_name")
+            if word:
+                constraints[word] = k
+        zones.append(Zone(path, constraints))
+    return zones
+
+
+def _add_energy(probe: Probe, found: Found, zones: list[Zone]) -> None:
+    for zone in zones:
+        path = f"{zone.path}/energy_uj"
+        if not probe.files.exists(path):
+            continue
+        span = probe.number(f"{zone.path}/max_energy_range_uj")
+        if probe.number(path) is not None and span:
+            sensor = Sensor("power.package", POWER, "Package power", SensorKind.POWER)
+            found.channels.append(Counter(sensor, path, span))
+            return
+    probe.note(Subject.PACKAGE_POWER, NoteCode.ENERGY_UNREADABLE)

@@ -1,0 +1,54 @@
+"""Kernel files and register-backed values behind one port, so that one mechanism checks, writes, reads back and undoes.
+
+A voltage offset is not a file: it is set through a mailbox register. Here it has a path of its own
+(``paths.OFFSETS``) whose text is the offset in the mailbox's steps of 1/1024 V, as a signed whole number. Bits of a
+register likewise (``paths.REGISTER_BITS``), as a whole number; writing them leaves the register's other bits as
+they are. Every other path goes straight to the files.
+"""
+
+from upright_bolt.kernel import mailbox, paths, registers
+from upright_bolt.kernel.ports import ForwardingFiles, KernelFiles, Registers
+
+
+class RegisterFiles(ForwardingFiles):
+    """Port ``KernelFiles`` over files and registers."""
+
+    def __init__(self, files: KernelFiles, registers: Registers) -> None:
+        super().__init__(files)
+        self._registers = registers
+
+    @property
+    def register_backed(self) -> bool:
+        """They are."""
+        return True
+
+    def read(self, path: str) -> bytes:
+        """Return the content, or a register-backed value as text. Raises FileFault."""
+        plane = paths.OFFSETS.get(path)
+        if plane is not None:
+            return b"%d" % mailbox.read_offset(self._registers, plane)
+        location = paths.REGISTER_BITS.get(path)
+        if location is None:
+            return self._files.read(path)
+        register, high, low = location
+        return b"%d" % registers.bits(self._registers.read(0, register), high, low)
+
+    def write(self, path: str, data: bytes) -> None:
+        """Write the content, or a register-backed value. Raises FileFault."""
+        plane = paths.OFFSETS.get(path)
+        if plane is not None:
+            mailbox.write_offset(self._registers, plane, int(data))
+            return
+        location = paths.REGISTER_BITS.get(path)
+        if location is None:
+            self._files.write(path, data)
+            return
+        register, high, low = location
+        mask = (1 << (high + 1)) - (1 << low)
+        kept = self._registers.read(0, register) & ~mask
+        self._registers.write(0, register, kept | (int(data) << low) & mask)
+
+
+def with_registers(files: KernelFiles, registers: Registers) -> KernelFiles:
+    """Return ``files`` with the values that stand behind registers; as they are if they have them already."""
+    return files if getattr(files, "register_backed", False) else RegisterFiles(files, registers)

@@ -1,0 +1,400 @@
+"""The one table of controls: everything that is true of a control on every machine is declared here, and only here.
+
+Number entries, validation, the command line, strips, order of writing, the panel, sweeps and the documentation all
+read ``CATALOGUE``. To add a control, add a ``Declaration``; what a machine makes of it is its driver's matter
+(``kernel/interfaces``).
+"""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from difflib import get_close_matches
+from enum import StrEnum
+
+from upright_bolt.errors import NotHere
+from upright_bolt.model import quantity as q
+from upright_bolt.model.note import NoteCode, Subject
+
+
+class Kind(StrEnum):
+    """The form of a control's value."""
+
+    SCALE = "scale"
+    SWITCH = "switch"
+    CHOICE = "choice"
+    LIST = "list"
+    TABLE = "table"
+
+
+class PanelGroup(StrEnum):
+    """Where a control stands on the Workbench."""
+
+    DAILY = "daily"
+    """Always a row, greyed where the machine lacks it."""
+    RARE = "rare"
+    """A row only where the machine has it."""
+    DELIBERATE = "deliberate"
+    """No row: it takes a protection away, so it is set by itself in the Machine view, after a question."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Declaration:
+    """What is true of a control on every machine.
+
+    Attributes:
+        name: the word used on the command line, in files and in JSON.
+        title: the words a person reads.
+        hint: one sentence on what it does.
+        quantity: what it measures, and so its unit.
+        kind: a scale, a switch, a choice of words, a list of words, or a table of numbers.
+        step: a sensible step of the number entry, in the quantity's unit; 0 for words.
+        panel: where it stands on the Workbench.
+        panel_order: its position there; lower is higher up.
+        write_order: its position when several are written; lower is earlier.
+        interface: the interface whose absence explains its own.
+        absent: why it is absent although the interface is there.
+        risky: whether a wrong value can crash the machine or take a protection away.
+        of_part: whether it belongs to a part of which a machine may have several, so that it is named ``PART.name``.
+        changes: controls that the machine may change along with it; a trial puts them back, too.
+        checked_with: controls whose values decide whether a value of this one makes sense.
+        companion: the control that people move together with it in a sweep; empty for none.
+    """
+
+    name: str
+    title: str
+    hint: str
+    quantity: q.Quantity
+    kind: Kind = Kind.SCALE
+    step: float = 0.0
+    panel: PanelGroup
+    panel_order: int
+    write_order: int
+    interface: Subject
+    absent: NoteCode = NoteCode.NOT_OFFERED
+    risky: bool = False
+    of_part: bool = False
+    changes: tuple[str, ...] = ()
+    checked_with: tuple[str, ...] = ()
+    companion: str = ""
+
+    @property
+    def deliberate(self) -> bool:
+        """Whether it is set only by itself and after a question, and belongs in no draft and no profile."""
+        return self.panel is PanelGroup.DELIBERATE
+
+
+_DECLARED = (
+    Declaration(
+        name="sustained",
+        title="Sustained limit (PL1)",
+        hint="Watts the processor may draw on average over the burst window.",
+        quantity=q.POWER,
+        step=1.0,
+        panel=PanelGroup.DAILY,
+        panel_order=10,
+        write_order=110,
+        interface=Subject.POWER_LIMITS,
+        companion="burst",  # flat limits, which leave no burst
+    ),
+    Declaration(
+        name="burst",
+        title="Burst limit (PL2)",
+        hint="Watts it may draw at once, until the average reaches the sustained limit.",
+        quantity=q.POWER,
+        step=1.0,
+        panel=PanelGroup.DAILY,
+        panel_order=20,
+        write_order=120,
+        interface=Subject.POWER_LIMITS,
+        companion="sustained",
+    ),
+    Declaration(
+        name="window",
+        title="Burst window",
+        hint="Time over which the sustained limit is averaged: how long a burst can last.",
+        quantity=q.TIME,
+        step=1.0,
+        panel=PanelGroup.DAILY,
+        panel_order=30,
+        write_order=100,
+        interface=Subject.POWER_LIMITS,
+        absent=NoteCode.WINDOW_HIDDEN,
+    ),
+    Declaration(
+        name="peak",
+        title="Peak limit (PL4)",
+        hint="Watts that are never exceeded, not even for a moment: it spares a weak battery or charger.",
+        quantity=q.POWER,
+        step=1.0,
+        panel=PanelGroup.RARE,
+        panel_order=150,
+        write_order=130,
+        interface=Subject.POWER_LIMITS,
+        absent=NoteCode.NO_PEAK_LIMIT,
+    ),
+    Declaration(
+        name="board",
+        title="Board limit (psys)",
+        hint="Watts of the whole board on average, screen and disks included, where the board counts them.",
+        quantity=q.POWER,
+        step=1.0,
+        panel=PanelGroup.RARE,
+        panel_order=160,
+        write_order=140,
+        interface=Subject.POWER_LIMITS,
+        absent=NoteCode.NO_BOARD_ZONE,
+    ),
+    Declaration(
+        name="current",
+        title="Current limit (IccMax)",
+        hint="Amperes that the cores may draw at once.",
+        quantity=q.CURRENT,
+        step=1.0,
+        panel=PanelGroup.RARE,
+        panel_order=170,
+        write_order=150,
+        interface=Subject.CHIP_REGISTERS,
+        absent=NoteCode.NO_CURRENT_LIMIT,
+        risky=True,
+    ),
+    Declaration(
+        name="clamp",
+        title="Clamping",
+        hint="Whether the clock may fall below the base clock to hold the sustained limit.",
+        quantity=q.SWITCH,
+        kind=Kind.SWITCH,
+        panel=PanelGroup.RARE,
+        panel_order=200,
+        write_order=90,
+        interface=Subject.CHIP_REGISTERS,
+        absent=NoteCode.NO_CLAMP,
+    ),
+    Declaration(
+        name="limiter",
+        title="Limits enforced",
+        hint="Whether the power limits hold at all. Off, only heat and the board hold the processor back.",
+        quantity=q.SWITCH,
+        kind=Kind.SWITCH,
+        panel=PanelGroup.RARE,
+        panel_order=210,
+        write_order=80,
+        interface=Subject.POWER_LIMITS,
+        absent=NoteCode.ALWAYS_LIMITED,
+        risky=True,
+    ),
+    Declaration(
+        name="turbo",
+        title="Turbo",
+        hint="Clocks above the base clock. Off costs speed and saves much heat.",
+        quantity=q.SWITCH,
+        kind=Kind.SWITCH,
+        panel=PanelGroup.DAILY,
+        panel_order=40,
+        write_order=30,
+        interface=Subject.CLOCKS,
+        changes=("clock-min", "clock-max"),  # their range ends at the base clock without turbo
+    ),
+    Declaration(
+        name="epp",
+        title="Energy preference (EPP)",
+        hint="0 is eager, 255 is thrifty: how readily the clock rises with the work.",
+        quantity=q.PREFERENCE,
+        step=16.0,
+        panel=PanelGroup.DAILY,
+        panel_order=50,
+        write_order=70,
+        interface=Subject.CLOCKS,
+        checked_with=("governor",),
+    ),
+    Declaration(
+        name="governor",
+        title="Governor",
+        hint="The kernel's rule for choosing clocks.",
+        quantity=q.CHOICE,
+        kind=Kind.CHOICE,
+        panel=PanelGroup.DAILY,
+        panel_order=100,
+        write_order=20,  # before the preference, which the kernel refuses under ``performance``
+        interface=Subject.CLOCKS,
+        changes=("epp",),
+    ),
+    Declaration(
+        name="clock-min",
+        title="Lowest clock",
+        hint="The clock never falls below this while the processor is awake.",
+        quantity=q.CLOCK,
+        step=100.0,
+        panel=PanelGroup.DAILY,
+        panel_order=110,
+        write_order=50,
+        interface=Subject.CLOCKS,
+        checked_with=("clock-max",),
+    ),
+    Declaration(
+        name="clock-max",
+        title="Highest clock",
+        hint="The clock never rises above this.",
+        quantity=q.CLOCK,
+        step=100.0,
+        panel=PanelGroup.DAILY,
+        panel_order=60,
+        write_order=60,  # after turbo, which moves its range
+        interface=Subject.CLOCKS,
+        checked_with=("clock-min", "turbo"),
+    ),
+    Declaration(
+        name="turbo-table",
+        title="Turbo table",
+        hint="The highest clock by number of active cores, one core first.",
+        quantity=q.CLOCK,
+        kind=Kind.TABLE,
+        step=100.0,
+        panel=PanelGroup.RARE,
+        panel_order=180,
+        write_order=40,
+        interface=Subject.CHIP_REGISTERS,
+        absent=NoteCode.NO_TURBO_TABLE,
+    ),
+    Declaration(
+        name="idle-off",
+        title="Idle states switched off",
+        hint="Resting states that the processor may not use: quicker to wake, and more watts at rest.",
+        quantity=q.CHOICE,
+        kind=Kind.LIST,
+        panel=PanelGroup.RARE,
+        panel_order=190,
+        write_order=160,
+        interface=Subject.IDLE_STATES,
+    ),
+    Declaration(
+        name="platform-mode",
+        title="Platform mode",
+        hint="The vendor's own mode: it moves fans, and may rewrite the power limits within a second.",
+        quantity=q.CHOICE,
+        kind=Kind.CHOICE,
+        panel=PanelGroup.DAILY,
+        panel_order=90,
+        write_order=10,  # first, since it may rewrite limits
+        interface=Subject.PLATFORM_MODE,
+        changes=("sustained", "burst", "window"),
+    ),
+    Declaration(
+        name="heat-ceiling",
+        title="Heat ceiling",
+        hint="The temperature at which the processor slows down. It can be lowered, never lifted.",
+        quantity=q.TEMPERATURE,
+        step=1.0,
+        panel=PanelGroup.DAILY,
+        panel_order=120,
+        write_order=170,
+        interface=Subject.HEAT_CEILING,
+    ),
+    Declaration(
+        name="core-offset",
+        title="Core voltage offset",
+        hint="Less voltage for the cores at every clock: fewer watts, or more clock for the same watts.",
+        quantity=q.OFFSET,
+        step=5.0,
+        panel=PanelGroup.DAILY,
+        panel_order=70,
+        write_order=180,
+        interface=Subject.VOLTAGE_OFFSETS,
+        risky=True,
+        companion="cache-offset",  # one voltage rail on many chips
+    ),
+    Declaration(
+        name="cache-offset",
+        title="Cache voltage offset",
+        hint="Less voltage for the cache; where it shares a rail with the cores, the weaker offset counts.",
+        quantity=q.OFFSET,
+        step=5.0,
+        panel=PanelGroup.DAILY,
+        panel_order=80,
+        write_order=190,
+        interface=Subject.VOLTAGE_OFFSETS,
+        risky=True,
+        companion="core-offset",
+    ),
+    Declaration(
+        name="gpu-offset",
+        title="Graphics voltage offset",
+        hint="Less voltage for the processor's own graphics.",
+        quantity=q.OFFSET,
+        step=5.0,
+        panel=PanelGroup.DAILY,
+        panel_order=130,
+        write_order=200,
+        interface=Subject.VOLTAGE_OFFSETS,
+        risky=True,
+    ),
+    Declaration(
+        name="agent-offset",
+        title="System agent voltage offset",
+        hint="Less voltage for memory controller and links.",
+        quantity=q.OFFSET,
+        step=5.0,
+        panel=PanelGroup.DAILY,
+        panel_order=140,
+        write_order=210,
+        interface=Subject.VOLTAGE_OFFSETS,
+        risky=True,
+    ),
+    Declaration(
+        name="hot-signal",
+        title="External hot signal obeyed",
+        hint="Whether the processor slows down when another part of the board is hot. Off, that part may burn.",
+        quantity=q.SWITCH,
+        kind=Kind.SWITCH,
+        panel=PanelGroup.DELIBERATE,
+        panel_order=220,
+        write_order=220,
+        interface=Subject.CHIP_REGISTERS,
+        absent=NoteCode.NO_HOT_SIGNAL,
+        risky=True,
+    ),
+)
+CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
+"""Declarations by name, in the order in which they are listed for people."""
+PART_MARK = "."
+"""Stands between a part and the name of its control: ``gpu1.power-limit``."""
+
+
+def declaration_of(name: str) -> Declaration:
+    """Return the declaration of a control by its full name: ``sustained``, or ``gpu1.power-limit`` for one of a part.
+
+    Raises:
+        NotHere: no such control; the nearest name is suggested.
+    """
+    part, mark, own = name.rpartition(PART_MARK)
+    found = CATALOGUE.get(own)
+    if found is not None and found.of_part == bool(mark and part):
+        return found
+    if found is not None and found.of_part:
+        raise NotHere(f"“{name}” belongs to a part: write PART.{own}; “machine” names the parts.")
+    near = get_close_matches(own, CATALOGUE, n=1)
+    hint = f" Did you mean {near[0]}?" if near else ""
+    raise NotHere(f"There is no control “{name}”.{hint} Controls: {', '.join(CATALOGUE)}.")
+
+
+def in_order(names: Iterable[str]) -> list[str]:
+    """Return full control names in the catalogue's order, those of parts by part; unknown names are left out."""
+    order = {name: i for i, name in enumerate(CATALOGUE)}
+    own = {name: name.rpartition(PART_MARK)[2] for name in dict.fromkeys(names)}
+    return sorted((name for name in own if own[name] in order), key=lambda name: (order[own[name]], name))
+
+
+def part_of(name: str) -> str:
+    """Return the part that a control's full name carries; empty for a control of the whole machine."""
+    return name.rpartition(PART_MARK)[0]
+
+
+def beside(name: str, other: str) -> str:
+    """Return the full name of control ``other`` of the same part as ``name``."""
+    part = part_of(name)
+    return f"{part}{PART_MARK}{other}" if part and CATALOGUE[other].of_part else other
+
+
+def title_of(name: str) -> str:
+    """Return a control's title, with its part in front if it has one. Raises NotHere."""
+    part = part_of(name)
+    title = declaration_of(name).title
+    return f"{part}: {title}" if part else title

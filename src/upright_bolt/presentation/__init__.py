@@ -1,0 +1,1 @@
+"""What the window shows and what a person can ask of it, without Qt."""

@@ -1,0 +1,147 @@
+"""What the charts show of the last day: columns of numbers that grow, and thinning for the eye."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+
+from upright_bolt.model.constraint import CODE
+from upright_bolt.model.event import Event
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.sensor import Sensor, SensorKind, by_processor
+
+Floats = NDArray[np.float64]
+COLUMNS = (
+    "time", "clock_mean", "clock_low", "clock_high", "power", "sustained", "burst", "temperature", "fan", "busy",
+    "held",
+)  # fmt: skip
+KEEP_S = 24 * 3600.0
+
+
+class History:
+    """The last day of one machine.
+
+    Args:
+        sensors: what the numbers of a sample mean.
+
+    Attributes:
+        events: what happened, in order.
+        highest: highest power and temperature since this window was opened.
+    """
+
+    def __init__(self, sensors: Sequence[Sensor]) -> None:
+        self._index = {sensor.name: i for i, sensor in enumerate(sensors)}
+        self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
+        self._table = np.full((4096, len(COLUMNS)), np.nan)
+        self._start = 0
+        self._end = 0
+        self.events: list[Event] = []
+        self.highest: dict[str, float] = {}
+
+    def __len__(self) -> int:
+        return self._end - self._start
+
+    def add(self, samples: list[Sample], events: list[Event]) -> None:
+        """Take new samples and events."""
+        for sample in samples:
+            self._add(sample)
+        self.events += events
+        if samples:
+            oldest = samples[-1].time_s - KEEP_S
+            self.events = [event for event in self.events if event.time_s >= oldest]
+            while self._start < self._end and self._table[self._start, 0] < oldest:
+                self._start += 1
+
+    def _add(self, sample: Sample) -> None:
+        if self._end == len(self._table):
+            self._make_room()
+        values = sample.values
+        clocks = [c for i in self._clocks if (c := values[i]) is not None]
+        row = (
+            sample.time_s,
+            self._value(sample, "clock.mean"),
+            min(clocks, default=None),
+            max(clocks, default=None),
+            self._value(sample, "power.package"),
+            self._value(sample, "limit.sustained"),
+            self._value(sample, "limit.burst"),
+            self._value(sample, "temperature.package"),
+            self._value(sample, "fan.1"),
+            self._value(sample, "busy.mean"),
+            CODE[sample.constraint],
+        )
+        self._table[self._end] = [np.nan if value is None else value for value in row]
+        for name, value in (("power", row[4]), ("temperature", row[7])):
+            if value is not None:
+                self.highest[name] = max(value, self.highest.get(name, value))
+        self._end += 1
+
+    def _make_room(self) -> None:
+        live = self._table[self._start : self._end]
+        size = max(4096, 2 * len(live))
+        table = np.full((size, len(COLUMNS)), np.nan)
+        table[: len(live)] = live
+        self._table, self._start, self._end = table, 0, len(live)
+
+    def _value(self, sample: Sample, name: str) -> float | None:
+        index = self._index.get(name)
+        return None if index is None else sample.values[index]
+
+    def column(self, name: str) -> Floats:
+        """Return a whole column (a view)."""
+        return self._table[self._start : self._end, COLUMNS.index(name)]
+
+    def span(self, from_s: float, to_s: float) -> slice:
+        """Return the rows between two times, with one more on either side."""
+        times = self.column("time")
+        first = max(0, int(np.searchsorted(times, from_s)) - 1)
+        return slice(first, int(np.searchsorted(times, to_s, "right")) + 1)
+
+    def held_since_s(self) -> float:
+        """Return for how many seconds the constraint of the moment has held without a break."""
+        held = self.column("held")
+        if not len(held):
+            return 0.0
+        other = np.flatnonzero(held != held[-1])
+        times = self.column("time")
+        return float(times[-1] - times[other[-1] + 1 if other.size else 0])
+
+    def last(self, name: str) -> float | None:
+        """Return the newest number of a column; None if it was not measured."""
+        if not len(self):
+            return None
+        value = float(self.column(name)[-1])
+        return None if np.isnan(value) else value
+
+
+def thinned(time_s: Floats, values: Floats, most: int = 1500) -> tuple[Floats, Floats]:
+    """Return at most about ``most`` points that look the same: the lowest and highest of each stretch.
+
+    Args:
+        time_s: shape (n,), rising.
+        values: shape (n,), may hold NaN.
+        most: points wanted at most.
+    """
+    count = len(time_s)
+    if count <= most:
+        return time_s, values
+    stretch = -(-2 * count // most)
+    whole = count // stretch * stretch
+    block = values[:whole].reshape(-1, stretch)
+    filled_low = np.where(np.isnan(block), np.inf, block)
+    filled_high = np.where(np.isnan(block), -np.inf, block)
+    rows = np.arange(len(block))
+    indices = np.sort(np.stack([filled_low.argmin(1), filled_high.argmax(1)], axis=1), axis=1)
+    picked = (rows[:, None] * stretch + indices).ravel()
+    picked = np.concatenate([picked, np.arange(whole, count)])
+    return time_s[picked], values[picked]
+
+
+def spans_of(time_s: Floats, held: Floats, code: int) -> list[tuple[float, float]]:
+    """Return the stretches (from, to) of time during which ``held`` is ``code``; each sample holds until the next."""
+    on = held == code
+    if not on.any():
+        return []
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], on, [False]]).astype(np.int8)))
+    last = len(time_s) - 1
+    return [(float(time_s[a]), float(time_s[min(b, last)])) for a, b in zip(edges[::2], edges[1::2], strict=True)]

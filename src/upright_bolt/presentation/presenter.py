@@ -1,0 +1,346 @@
+"""What the window shows of one machine, and what a person can ask of it. Knows no widget and no Qt.
+
+Each part of the state has a topic of its own (``Announcement``), so that a view redraws what has changed and nothing
+else: a drag of a strip announces ``drafted`` and no more.
+"""
+
+from collections.abc import Callable
+from datetime import datetime
+
+from upright_bolt.analysis.compare import Compared, compare
+from upright_bolt.analysis.numbers import values_of
+from upright_bolt.errors import BadInput
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.event import Tried
+from upright_bolt.model.quantity import COUNT, TIME
+from upright_bolt.model.run import RunEnd, RunRecord, RunState
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.trial import ApplyReport, Status, Trial
+from upright_bolt.model.work import Options, Work, split_command
+from upright_bolt.presentation.announcement import Announcement
+from upright_bolt.presentation.history import History
+from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
+from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
+from upright_bolt.presentation.records import Records
+from upright_bolt.session.active_run import RunProgress
+from upright_bolt.session.session import SAMPLE_S, Session
+from upright_bolt.store.runs import RunStore
+from upright_bolt.wording.comparison import finding_with_conditions
+from upright_bolt.wording.runs import holding_now
+from upright_bolt.wording.sheet import sheet
+from upright_bolt.wording.trials import refusal, row_sentence
+
+ALL = ""
+"""Announced as drafted when more than one control's draft has changed."""
+
+
+class Presenter:
+    """The state behind the window.
+
+    Attributes:
+        draft: settings being edited, not in force.
+        outcome: a sentence on what became of the last thing asked.
+        runs: all runs, newest first.
+        baseline_id: the run that others are compared with; None for none.
+        last_run: the run that ended last in this window.
+
+    Topics:
+        drafted: the draft of one control has changed; its name, or ``ALL``.
+        said: the outcome has changed.
+        live: there is a newer sample, and where a run or series stands.
+        settings_changed: controls, trial or drift may have changed.
+        runs_changed: the list of runs, the baseline or the last run has changed.
+    """
+
+    def __init__(
+        self,
+        outline: Outline,
+        thread: SessionWork,
+        background: BackgroundWork,
+        store: RunStore,
+        controls: dict[str, Control],
+    ) -> None:
+        self.outline = outline
+        self._thread = thread
+        self._background = background
+        self._store = store
+        self._core_reader = CoreReader(outline)
+        self.controls = controls
+        self.status = Status(None)
+        self.history = History(outline.sensors)
+        self.draft: dict[str, Value] = {}
+        self.outcome = outline.recovered
+        self.progress: RunProgress | None = None
+        self.runs: list[RunRecord] = []
+        self.baseline_id: int | None = None
+        self._baseline_chosen = False
+        self.last_run: RunRecord | None = None
+        self.sample: Sample | None = None
+        self._hidden = False
+        self.drafted: Announcement[str] = Announcement()
+        self.said: Announcement[str] = Announcement()
+        self.live: Announcement[None] = Announcement()
+        self.settings_changed: Announcement[None] = Announcement()
+        self.runs_changed: Announcement[None] = Announcement()
+        self.records = Records(thread, background, store, self.say, self.load_runs)
+
+    def let_go(self) -> None:
+        """Announce nothing any more: what the thread has still sent finds no widgets."""
+        for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed):
+            topic.silence()
+
+    def set_hidden(self, *, hidden: bool) -> None:
+        """Sample more rarely and draw nothing while the window is minimised; catch up afterwards."""
+        self._thread.period_s = MINIMISED_S if hidden else SAMPLE_S
+        self._hidden = hidden
+        if not hidden:
+            self.settings_changed(None)
+            self.live(None)
+            self.drafted(ALL)
+
+    def take(self, snapshot: Snapshot) -> None:
+        """Take over what has happened since the last snapshot."""
+        self.history.add(snapshot.samples, snapshot.events)
+        if snapshot.samples:
+            self.sample = snapshot.samples[-1]
+        self.progress = snapshot.progress
+        if snapshot.controls is not None:
+            self.controls = snapshot.controls
+        if snapshot.status is not None:
+            self.status = snapshot.status
+        self.records.take_series(snapshot.series, snapshot.ended_series)
+        if snapshot.ended_run is not None:
+            self._run_ended(snapshot.ended_run)
+        if snapshot.trouble:
+            self.say(f"✕ {snapshot.trouble}")
+        if self._hidden:
+            return
+        if snapshot.controls is not None or snapshot.status is not None:
+            self.settings_changed(None)
+        self.live(None)
+
+    def say(self, sentence: str) -> None:
+        """Tell the person what became of what was asked."""
+        self.outcome = sentence
+        self.said(sentence)
+
+    def _fail(self, sentence: str) -> None:
+        self.say(f"✕ {sentence}")
+
+    # settings
+
+    def draft_value(self, name: str, value: Value | None) -> None:
+        """Draft a value of one control, or drop its draft."""
+        if value is None or value == self.controls[name].in_force:
+            self.draft.pop(name, None)
+        else:
+            self.draft[name] = value
+        self.drafted(name)
+
+    def drop_draft(self) -> None:
+        """Drop the whole draft."""
+        self.draft = {}
+        self.drafted(ALL)
+
+    def try_draft(self) -> None:
+        """Put the draft in force as a trial of this window."""
+        self._try(dict(self.draft))
+
+    def try_deliberate(self, name: str, value: Value) -> None:
+        """Try one control by itself, after the person has confirmed it."""
+        self._try({name: value})
+
+    def _try(self, settings: Settings) -> None:
+        self._thread.ask(lambda session: session.try_settings(settings, standing=False), self._tried, self.say)
+
+    def _tried(self, report: ApplyReport) -> None:
+        if report.ok:
+            self.drop_draft()
+            nearest = [row_sentence(row) for row in report.rows if row.why is not None]
+            self.say(" ".join(["In force as a trial, read back from the machine.", *nearest]))
+        else:
+            self._fail(refusal(report))
+
+    def sheet(self) -> str:
+        """Return the machine's sheet as text."""
+        return sheet(self.outline.about, self.controls, self.status)
+
+    def keep(self) -> None:
+        """Keep what is being tried."""
+
+        def kept(trial: Trial) -> None:
+            self.say(f"Kept until the machine restarts: {show_settings(trial.settings)}.")
+
+        self._thread.ask(lambda session: session.keep(), kept, self.say)
+
+    def put_back(self) -> None:
+        """End the trial and put back what was in force before."""
+
+        def was_put_back(trial: Trial) -> None:
+            self.say(f"Put back: {show_settings(trial.before_values)}.")
+
+        self._thread.ask(lambda session: session.put_back(), was_put_back, self.say)
+
+    # the machine
+
+    def plug(self) -> None:
+        """Plug a twin's charger in, or out."""
+        charger = not self.on_charger
+        self._thread.ask(lambda session: session.plug(charger=charger), lambda _: None, self.say)
+
+    def set_pace(self, pace: float) -> None:
+        """Let a twin's time run ``pace`` times as fast as real time."""
+
+        def change(session: Session) -> None:
+            if session.machine.set_pace is not None:
+                session.machine.set_pace(pace)
+
+        self._thread.ask(change, lambda _: None, self.say)
+
+    @property
+    def on_charger(self) -> bool | None:
+        """Whether the charger is plugged in; None if the machine does not say."""
+        i = self.outline.index.get("charger")
+        value = self.sample.values[i] if self.sample is not None and i is not None else None
+        return None if value is None else bool(value)
+
+    def trial_age_s(self) -> float:
+        """Return for how long the trial has been running: on the machine's own clock if it began in this window."""
+        trial = self.status.trial
+        if trial is None:
+            return 0.0
+        begun = [event.time_s for event in self.history.events if isinstance(event, Tried)]
+        if begun and self.sample is not None and not trial.standing:
+            return max(0.0, self.sample.time_s - begun[-1])
+        return max(0.0, (datetime.now().astimezone() - datetime.fromisoformat(trial.since)).total_seconds())
+
+    def cores_now(self) -> tuple[CoreNow, ...]:
+        """Return every core's numbers of the moment."""
+        return () if self.sample is None else self._core_reader.cores(self.sample)
+
+    def holding_now(self) -> str:
+        """Return what holds the clock back now, with what speaks for it."""
+        if self.sample is None:
+            return ""
+        return holding_now(self.sample, self.outline.about, self.controls, self.history.held_since_s())
+
+    # runs
+
+    def start_run(
+        self,
+        workload: str,
+        length: str,
+        label: str,
+        *,
+        threads: str = "",
+        command: str = "",
+        pattern: str = "",
+        times: int = 1,
+    ) -> None:
+        """Start a run, or several one after another; what was typed wrongly is said."""
+        try:
+            duration_s = TIME.parse(length, "Length")
+            count = int(COUNT.parse(threads, "Threads")) if threads.strip() else None
+            options = Options(split_command(command), pattern) if workload == "command" else Options()
+        except BadInput as fault:
+            self._fail(str(fault))
+            return
+        work = Work(workload, duration_s, count, options=options)
+        if times > 1:
+            self.records.start_repeats(work, label, times)
+            return
+        self._thread.ask(
+            lambda session: session.start_run(work, label, self._store),
+            lambda run: self.say(f"Run {run.id} has started."),
+            self._fail,
+        )
+
+    def stop_run(self) -> None:
+        """Stop the run in progress and keep what is there."""
+
+        def stop(session: Session) -> None:
+            if session.run is not None:
+                session.run.stop()
+
+        self._thread.ask(stop, lambda _: None, self.say)
+
+    def _run_ended(self, run_id: int) -> None:
+        def show(runs: list[RunRecord]) -> None:
+            self.last_run = next((run for run in runs if run.id == run_id), None)
+            self._take_runs(runs)
+            if self.last_run is not None:
+                end = self.last_run.end
+                how = end.state.value + (f": {end.why}" if end.why else "")
+                if end.state is not RunState.RUNNING and not self.last_run.head.series:
+                    self.say(f"Run {run_id} is kept ({how}).")
+
+        self._background.run(self._store.all, show, self.say)
+
+    def load_runs(self) -> None:
+        """Read the list of runs anew."""
+        self._background.run(self._store.all, self._take_runs, self.say)
+
+    def _take_runs(self, runs: list[RunRecord]) -> None:
+        self.runs = runs
+        if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
+            self.baseline_id = self._newest_at_stock(self.last_run.head.workload if self.last_run else "steady")
+        self.runs_changed(None)
+
+    def _newest_at_stock(self, workload: str) -> int | None:
+        mine = [
+            run
+            for run in self.runs
+            if run.head.machine == self.outline.word
+            and run.head.workload == workload
+            and run.end.state is RunState.FINISHED
+        ]
+        stock = {name: control.stock for name, control in self.controls.items() if control.stock is not None}
+        alike = [run for run in mine if all(run.head.settings.get(name) == value for name, value in stock.items())]
+        return alike[0].id if alike else None
+
+    def set_baseline(self, run_id: int | None) -> None:
+        """Choose what runs are compared with."""
+        self.baseline_id = run_id
+        self._baseline_chosen = True
+        self.runs_changed(None)
+
+    @property
+    def baseline(self) -> RunRecord | None:
+        """The baseline run."""
+        return next((run for run in self.runs if run.id == self.baseline_id), None)
+
+    def against_baseline(self) -> tuple[Compared | None, str]:
+        """Return the run in progress, or the last one, beside the baseline, and the finding in words."""
+        run = self._shown_run()
+        baseline = self.baseline
+        if run is None:
+            return None, ""
+        if baseline is None or baseline.id == run.id:
+            return Compared(run, values_of(run)), ""
+        row = compare([run], baseline, self.runs)[0]
+        return row, "" if self.progress is not None else finding_with_conditions(row, baseline)
+
+    def _shown_run(self) -> RunRecord | None:
+        progress = self.progress
+        if progress is None or (self.last_run is not None and self.last_run.id == progress.run_id):
+            return self.last_run
+        end = RunEnd(RunState.RUNNING, "", progress.elapsed_s, progress.score, progress.numbers)
+        return RunRecord(progress.run_id, progress.head, end)
+
+    def telemetry(self, run_ids: list[int], on_result: Callable[[object], None]) -> None:
+        """Read the telemetry of runs in the background."""
+        self.compute(lambda: {run_id: self._store.telemetry(run_id) for run_id in run_ids}, on_result)
+
+    def compute(self, work: Callable[[], object], on_result: Callable[[object], None]) -> None:
+        """Compute something in the background."""
+        self._background.run(work, on_result, self.say)
+
+    def delete_run(self, run_id: int) -> None:
+        """Delete a run."""
+
+        def work() -> list[RunRecord]:
+            self._store.delete(run_id)
+            return self._store.all()
+
+        self._background.run(work, self._take_runs, self.say)

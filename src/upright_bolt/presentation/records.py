@@ -1,0 +1,211 @@
+"""What a person can ask of runs that are kept, and of series of runs. Knows no widget and no Qt."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from upright_bolt.analysis.compare import compare
+from upright_bolt.analysis.responsiveness import frame_numbers
+from upright_bolt.errors import BadInput
+from upright_bolt.model.quantity import TEMPERATURE, TIME
+from upright_bolt.model.run import RunRecord, parse_measures
+from upright_bolt.model.work import Work
+from upright_bolt.presentation.ports import BackgroundWork, SessionWork
+from upright_bolt.reports.details import details_of
+from upright_bolt.reports.export import comparison_table, export_csv, runs_table, write_table
+from upright_bolt.reports.report import export_html
+from upright_bolt.session.series import ActiveSeries, SeriesProgress, Step, ladder, repeats
+from upright_bolt.session.session import Session
+from upright_bolt.store.exchange import Imported, export_json, import_json
+from upright_bolt.store.frame_file import read_frame_times
+from upright_bolt.store.runs import RunStore
+from upright_bolt.wording import runs as run_words
+from upright_bolt.wording.events import during_run
+
+Say = Callable[[str], None]
+
+
+@dataclass(frozen=True, slots=True)
+class LadderAsked:
+    """A ladder as a person typed it."""
+
+    control: str
+    first: str
+    last: str
+    step: str
+    workload: str
+    length: str
+    repeats: int
+    cool_to: str
+
+    def text(self) -> str:
+        """Return the rungs as they are written on the command line."""
+        return f"{self.control}={self.first.strip()}..{self.last.strip()}/{self.step.strip()}"
+
+
+class Records:
+    """Runs on their way in and out, their notes, and series of runs.
+
+    Args:
+        thread: has the session.
+        background: does the reading and writing.
+        store: where runs are kept.
+        say: tells the person an outcome.
+        changed: called when the list of runs has to be read anew.
+
+    Attributes:
+        series: where a series in progress stands; None if there is none.
+    """
+
+    def __init__(
+        self,
+        thread: SessionWork,
+        background: BackgroundWork,
+        store: RunStore,
+        say: Say,
+        changed: Callable[[], None],
+    ) -> None:
+        self._thread = thread
+        self._background = background
+        self._store = store
+        self._say = say
+        self._changed = changed
+        self.series: SeriesProgress | None = None
+
+    def _fail(self, sentence: str) -> None:
+        self._say(f"✕ {sentence}")
+
+    # series
+
+    def start_ladder(self, asked: LadderAsked) -> None:
+        """Run a ladder of settings, each rung as a trial; what was typed wrongly is said."""
+        try:
+            steps = ladder(asked.text(), {}, asked.repeats)
+            work = Work(asked.workload, TIME.parse(asked.length, "Length"))
+            cool_c = TEMPERATURE.parse(asked.cool_to, "Cool down to") if asked.cool_to.strip() else None
+        except BadInput as fault:
+            self._fail(str(fault))
+            return
+        self._start(steps, work, cool_c, f"A ladder of {len(steps)} runs has started.")
+
+    def start_repeats(self, work: Work, label: str, times: int) -> None:
+        """Run the same several times with what is in force, so that the spread is known."""
+        self._start(repeats({}, times, label, alternate=False), work, None, f"{times} runs have started.")
+
+    def _start(self, steps: list[Step], work: Work, cool_c: float | None, started: str) -> None:
+        def begin(session: Session) -> ActiveSeries:
+            return session.start_series(steps, work, self._store, cool_c)
+
+        self._thread.ask(begin, lambda _: self._say(started), self._fail)
+
+    def stop_series(self) -> None:
+        """Make no more runs; the one in progress is stopped and kept, and its settings are put back."""
+
+        def stop(session: Session) -> None:
+            if session.series is not None:
+                session.series.stop()
+            if session.run is not None:
+                session.run.stop()
+
+        self._thread.ask(stop, lambda _: None, self._fail)
+
+    def take_series(self, progress: SeriesProgress | None, ended: str | None) -> None:
+        """Take over where a series stands; ``ended`` tells how one ended: empty if well, None if none has."""
+        self.series = progress
+        if ended is not None:
+            self._say(f"✕ {ended}" if ended else "The series is done; everything is put back.")
+
+    # out and in
+
+    def export(self, kind: str, runs: list[RunRecord], known: list[RunRecord], path: Path) -> None:
+        """Write runs to a file.
+
+        Args:
+            kind: ``table`` (the comparison), ``list`` (all numbers), ``telemetry``, ``json`` or ``report``.
+            runs: the runs, the baseline first.
+            known: all runs, for repeats.
+            path: the file.
+        """
+
+        def work() -> str:
+            ids = [run.id for run in runs]
+            match kind:
+                case "table":
+                    write_table(comparison_table(compare(runs, runs[0], known)), path)
+                case "list":
+                    write_table(runs_table(known), path)
+                case "telemetry":
+                    export_csv(self._store, ids[0], path)
+                case "json":
+                    export_json(self._store, ids, path)
+                case _:
+                    export_html(self._store, compare(runs, runs[0], known), path)
+            return f"Written to {path}."
+
+        self._background.run(work, self._say, self._fail)
+
+    def bring_in(self, path: Path) -> None:
+        """Take in the runs of a file."""
+
+        def imported(brought: Imported) -> None:
+            new, known = (", ".join(map(str, ids)) for ids in (brought.new, brought.known))
+            said = [f"Taken in as run {new}."] if new else []
+            self._say(" ".join([*said, *([f"Here already: run {known}."] if known else [])]) or "It holds no runs.")
+            self._changed()
+
+        self._background.run(lambda: import_json(self._store, path), imported, self._fail)
+
+    # one run
+
+    def describe(self, run: RunRecord, below: str, on_result: Callable[[list[str]], None]) -> None:
+        """Return what a run's telemetry shows, and what its cooling carries below a temperature, if one is typed."""
+        try:
+            below_c = TEMPERATURE.parse(below, "Below") if below.strip() else None
+        except BadInput as fault:
+            on_result([f"✕ {fault}"])
+            return
+
+        def work() -> list[str]:
+            said = run_words.details(details_of(self._store, run, below_c))
+            said += during_run(self._store.events(run.id))
+            return said or ["Nothing more can be read from its telemetry."]
+
+        self._background.run(work, on_result, lambda sentence: on_result([f"✕ {sentence}"]))
+
+    def annotate(
+        self, run: RunRecord, note: str, measures: str, score: str, on_done: Callable[[], None], on_fail: Say
+    ) -> None:
+        """Keep a note, measures (``noise=38.5dB, case=41C``) and, where it has none, a result."""
+
+        def work() -> RunRecord:
+            words = [word for part in measures.split(",") if (word := part.strip())]
+            return self._store.annotate(run.id, note, parse_measures(words), _number(score))
+
+        def done(_record: RunRecord) -> None:
+            self._changed()
+            on_done()
+
+        self._background.run(work, done, on_fail)
+
+    def take_frames(self, run: RunRecord, path: Path, column: str, unit: str, on_done: Say, on_fail: Say) -> None:
+        """Add the frame times that another program has written to a run that watched it."""
+
+        def work() -> str:
+            times = read_frame_times(path, column, unit)
+            self._store.annotate(run.id, figures=frame_numbers(times))
+            return f"{len(times):,} frame times are added."
+
+        def done(words: str) -> None:
+            self._changed()
+            on_done(words)
+
+        self._background.run(work, done, on_fail)
+
+
+def _number(text: str) -> float | None:
+    if not text.strip():
+        return None
+    try:
+        return float(text.replace("−", "-"))
+    except ValueError:
+        raise BadInput(f"Result: “{text}” is not a number.") from None

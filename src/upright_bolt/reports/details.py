@@ -1,0 +1,67 @@
+"""What a run's telemetry tells beyond its numbers: phases, whether it had settled, what its cooling carries."""
+
+from dataclasses import asdict
+from typing import Any
+
+from upright_bolt.analysis import phases, thermal
+from upright_bolt.analysis.constraints import bounds_of
+from upright_bolt.analysis.run_details import RunDetails
+from upright_bolt.model.run import RunRecord
+from upright_bolt.model.work import workload
+from upright_bolt.store.runs import RunStore
+from upright_bolt.wording.constraints import basis
+
+FAN = "fan.1"
+
+
+def details_of(store: RunStore, record: RunRecord, below_c: float | None = None) -> RunDetails:
+    """Return the details of a kept run; ``below_c`` asks what its cooling carries below that temperature."""
+    time_s, columns = store.telemetry(record.id)
+    even = workload(record.head.workload).even
+    look = phases.find if even else phases.whole
+    found = look(time_s, columns, record.end.duration_s, bounds=bounds_of(record.head.settings))
+    under_load = time_s <= record.end.duration_s + 1e-6
+    power, temp = columns.get("power.package"), columns.get("temperature.package")
+    cooling = None
+    if even and power is not None and temp is not None:
+        fan = columns.get(FAN)
+        cooling = thermal.fit(
+            time_s[under_load], power[under_load], temp[under_load], None if fan is None else fan[under_load]
+        )
+    return RunDetails(found, cooling, below_c)
+
+
+def details_data(details: RunDetails) -> dict[str, Any]:
+    """Return the details as plain data; None where the run does not tell."""
+    cooling = details.cooling
+    carried = details.carried
+    needs = cooling.still_needs_s if cooling is not None else None
+    return {
+        "phases": [_phase_data(phase) for phase in details.phases],
+        "settled": None if needs is None else (True if needs < 1.0 else needs),
+        "thermal": None
+        if cooling is None
+        else {
+            "resistance_c_per_w": asdict(cooling.resistance_c_per_w),
+            "taus_s": [asdict(tau) for tau in cooling.taus_s],
+            "ambient_c": asdict(cooling.ambient_c),
+            "settled_c": asdict(cooling.settled_c),
+        },
+        "carries": None
+        if carried is None
+        else {
+            "below_c": details.below_c,
+            "sustained_w": carried.value,
+            "low_w": carried.low,
+            "high_w": carried.high,
+        },
+    }
+
+
+def _phase_data(phase: phases.Phase) -> dict[str, Any]:
+    held = [
+        {"kind": h.kind, "constraint": h.constraint, "share": h.share, "since_s": h.since_s,
+         "evidence": basis(h.basis), "value": h.basis.value, "limit": h.basis.limit}
+        for h in phase.held
+    ]  # fmt: skip
+    return {**asdict(phase), "held": held}

@@ -1,0 +1,167 @@
+"""One machine for several callers. Whose trial it is, when it is put back, when the service may end.
+
+Knows no bus. Everything here runs in one thread, one call after another.
+"""
+
+import logging
+from collections.abc import Callable
+from dataclasses import replace
+
+from upright_bolt.errors import BoltError, Denied, InUse
+from upright_bolt.model.control import Control
+from upright_bolt.model.machine import About
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
+from upright_bolt.service.callers import Caller
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.wording.trials import recovered, refusal
+
+FRESH_S = 0.2
+"""A sample younger than this is handed out again: many clients cost no more than one, and nobody can read the energy
+counter fast enough to spy on what other programs compute."""
+GRACE_S = 3.0
+ROOT = 0
+LOG = logging.getLogger("upright-bolt")
+
+
+class SharedMachine:
+    """Holds the machine and its trial on behalf of the callers.
+
+    Args:
+        open_engine: opens the machine; with a lock if nobody else holds it.
+        now_s: a clock that only goes forward; samples carry its time.
+    """
+
+    def __init__(self, open_engine: Callable[[], SettingsEngine], now_s: Callable[[], float]) -> None:
+        self._open = open_engine
+        self._now_s = now_s
+        self._engine = open_engine()
+        self._sample: Sample | None = None
+        self._sampled_s = 0.0
+        self._orphan_since: float | None = None
+        if self._engine.recovered is not None:
+            LOG.warning(recovered(self._engine.recovered))
+
+    @property
+    def about(self) -> About:
+        """What does not change about the machine."""
+        return self._engine.about
+
+    @property
+    def recovered(self) -> Recovery | None:
+        """What was done about a trial that an earlier process left; None if nothing."""
+        return self._engine.recovered
+
+    @property
+    def trial(self) -> Trial | None:
+        """The trial that is running; None if none is."""
+        return self._engine.trial
+
+    def controls(self) -> dict[str, Control]:
+        """Return every control as it stands."""
+        return self._engine.controls()
+
+    def status(self) -> Status:
+        """Return the trial, what was kept, and what no longer holds."""
+        return self._engine.status()
+
+    def sample(self) -> Sample:
+        """Return a sample that is at most ``FRESH_S`` old."""
+        now = self._now_s()
+        if self._sample is None or now - self._sampled_s >= FRESH_S:
+            self._sample, self._sampled_s = replace(self._engine.sample(), time_s=now), now
+        return self._sample
+
+    def apply(self, caller: Caller, settings: Settings, *, standing: bool) -> ApplyReport:
+        """Put settings in force as a trial of ``caller``, or widen its trial.
+
+        Raises:
+            BadInput: nothing was asked.
+            Denied: another caller's trial is running.
+            InUse: a program outside the service holds the machine.
+        """
+        self._take_hold()
+        self._own(caller)
+        owner = f"uid:{caller.uid}" if standing else caller.unique
+        report = self._engine.try_settings(settings, standing=standing, by=caller.words, owner=owner)
+        got = ", ".join(f"{row.name} {row.got}" for row in report.rows)
+        outcome = "in force" if report.ok else f"refused: {refusal(report)}"
+        LOG.info("%s asked for %s; got %s; %s", caller.words, show_settings(settings), got, outcome)
+        self._adopt(caller)
+        return report
+
+    def keep(self, caller: Caller) -> Trial:
+        """End the caller's trial and keep its settings. Raises BadInput, Denied or InUse."""
+        self._take_hold()
+        self._own(caller)
+        trial = self._engine.keep()
+        LOG.info("%s kept %s", caller.words, show_settings(trial.settings))
+        return trial
+
+    def put_back(self, caller: Caller) -> Trial:
+        """Put back what was before the trial. Raises BadInput, Denied, InUse or Refused."""
+        self._take_hold()
+        if caller.uid != ROOT:
+            self._own(caller)
+        trial = self._engine.put_back(f"asked for by {caller.words}")
+        LOG.info("%s put back %s", caller.words, show_settings(trial.before_values))
+        return trial
+
+    def _take_hold(self) -> None:
+        """Open the machine anew if another program held it when the service began."""
+        if self._engine.closed:
+            self._engine.close()
+            self._engine = self._open()
+            self._sample = None
+        if self._engine.closed:
+            raise InUse("A program run by root holds this machine at the moment; end it, or change settings there.")
+
+    def _own(self, caller: Caller) -> None:
+        trial = self._engine.trial
+        if trial is None or trial.owner in (caller.unique, f"uid:{caller.uid}"):
+            return
+        if caller.uid == ROOT and not trial.owner:
+            return
+        raise Denied(
+            f"A trial of {trial.by} is running since {trial.since}: {show_settings(trial.settings)}. "
+            "Only they can change or keep it; it ends when they keep it or put it back."
+        )
+
+    def _adopt(self, caller: Caller) -> None:
+        """A caller that has left while its settings were put in force leaves an orphan."""
+        if caller.gone:
+            self.left(caller)
+
+    def left(self, caller: Caller) -> None:
+        """Note that a caller has left the bus: its trial ends after a short grace."""
+        trial = self._engine.trial
+        if trial is not None and trial.owner == caller.unique and not self._engine.closed:
+            self._orphan_since = self._now_s()
+            LOG.warning("%s left with a trial running", trial.by)
+
+    def tend(self) -> Trial | None:
+        """Put back a trial whose owner has left, once its grace is over; return it if so."""
+        if self._orphan_since is None or self._now_s() - self._orphan_since < GRACE_S:
+            return None
+        if self._engine.trial is None:
+            self._orphan_since = None
+            return None
+        try:
+            trial = self._engine.put_back("the program that began it ended")
+        except BoltError as fault:
+            LOG.error("%s", fault)  # noqa: TRY400 - the sentence says it; tried again after another grace
+            self._orphan_since = self._now_s()
+            return None
+        self._orphan_since = None
+        LOG.warning("put back %s, since %s ended", show_settings(trial.before_values), trial.by)
+        return trial
+
+    @property
+    def holding(self) -> bool:
+        """Whether a trial is running, so that the service must stay."""
+        return self._engine.trial is not None
+
+    def close(self) -> str:
+        """Put back a trial that does not outlive the service, and let the machine go."""
+        return self._engine.close()

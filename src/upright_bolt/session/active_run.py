@@ -1,0 +1,357 @@
+"""One run in progress: lead-in, preparation, work, end; telemetry kept as it comes, so that a crash loses little."""
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from enum import StrEnum
+from math import isnan
+from typing import Protocol
+
+from upright_bolt.errors import BoltError
+from upright_bolt.model.event import CheckersProved, Event, NotSettled
+from upright_bolt.model.run import (
+    SLICE_S,
+    Conditions,
+    RunEnd,
+    RunHead,
+    RunNumbers,
+    RunState,
+    Slice,
+    WorkError,
+)
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.work import workload
+from upright_bolt.session.numbers import number_rows, run_numbers, settled_at, with_work
+from upright_bolt.session.other_processes import OtherProcesses
+from upright_bolt.workload.load import Load
+
+LEAD_S = 3.0
+"""Time watched before the load: start temperature, and what others take of the processor."""
+FLUSH_S = 10.0
+SAMPLE_SPAN_S = 0.5
+LAST_BLOCKS_S = 2.0
+"""How long the end of a run waits for blocks under way, so that they count in proportion."""
+NUMBERS_EVERY = 4
+LONGEST_SETTLING_S = 600.0
+"""A machine that has not come to rest in so long will not: something is at work on it, and the run says so."""
+
+
+class RunStage(StrEnum):
+    """Where a run stands."""
+
+    LEAD = "watching before the load"
+    SETTLING = "letting the machine settle"
+    PREPARING = "warming up the workers"
+    WORKING = "working"
+    ENDED = "ended"
+
+
+class RunSink(Protocol):
+    """Where runs are kept. Every call lasts at once."""
+
+    def begin(self, head: RunHead) -> int:
+        """Keep a new run and return its id."""
+        ...
+
+    def append(self, run_id: int, rows: list[list[float]]) -> None:
+        """Keep telemetry rows: time from load start in s, then a number per column, NaN where not measured."""
+        ...
+
+    def add_slices(self, run_id: int, slices: list[Slice]) -> None:
+        """Keep slices."""
+        ...
+
+    def add_events(self, run_id: int, events: list[Event]) -> None:
+        """Keep events, their times from load start."""
+        ...
+
+    def add_errors(self, run_id: int, errors: list[WorkError]) -> None:
+        """Keep wrong results and deaths."""
+        ...
+
+    def update_conditions(self, run_id: int, conditions: Conditions) -> None:
+        """Keep the conditions measured before the load began."""
+        ...
+
+    def finish(self, run_id: int, end: RunEnd) -> None:
+        """Keep how it ended."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class RunProgress:
+    """What a run in progress shows. ``elapsed_s`` is time under load; ``numbers`` are those so far."""
+
+    run_id: int
+    head: RunHead
+    stage: RunStage
+    elapsed_s: float
+    asked_s: float
+    score: float | None
+    slices: tuple[Slice, ...]
+    errors: int
+    numbers: RunNumbers
+
+
+class ActiveRun:
+    """Runs a load for a time. Give every sample to ``tick`` until ``phase`` is ``ENDED``.
+
+    Args:
+        head: what is known now; its conditions are completed at load start.
+        load: the workload.
+        sink: where it is kept.
+        index: sensor name to its index in a sample.
+        now_s: the present moment on the machine's clock.
+        others: counts what else is running.
+        hindered: tells why it cannot go on after a sample, as a sentence; empty if it can.
+
+    Attributes:
+        end: how it ended; None while it goes on.
+        unsaved: why its end could not be kept; empty if all is well.
+    """
+
+    def __init__(
+        self,
+        head: RunHead,
+        load: Load,
+        sink: RunSink,
+        index: dict[str, int],
+        now_s: float,
+        others: OtherProcesses,
+        hindered: Callable[[Sample], str],
+    ) -> None:
+        self.head = head
+        self._work_of = workload(head.workload)
+        self._paced = self._work_of.even or head.workload == "frames"
+        self._others = others
+        self._hindered = hindered
+        self.stage = RunStage.LEAD
+        self.end: RunEnd | None = None
+        self.unsaved = ""
+        self._load = load
+        self._sink = sink
+        self._index = index
+        self._lead_from_s = now_s
+        self._start_s: float | None = None
+        self._rows: list[list[float]] = []
+        self._kept_rows = 0
+        self._slices: list[Slice] = []
+        self._errors: list[WorkError] = []
+        self._events: list[Event] = []
+        self._numbers = RunNumbers()
+        self._ticks = 0
+        self.id = sink.begin(head)
+
+    def tick(self, sample: Sample, events: list[Event]) -> None:
+        """Take a sample and the events since the last one, and go on."""
+        if self.stage is RunStage.ENDED:
+            return
+        self._rows.append([sample.time_s, *number_rows(sample)])
+        self._last_sample = sample
+        self._events += events
+        try:
+            if self.stage in (RunStage.LEAD, RunStage.SETTLING) and self._watched(sample.time_s - self._lead_from_s):
+                self._load.prepare()
+                self.stage = RunStage.PREPARING
+            if self.stage is RunStage.PREPARING and self._load.ready():
+                self._begin_work()
+            elif self.stage is RunStage.WORKING:
+                self._work(sample.time_s)
+        except BoltError as fault:
+            self._conclude(RunState.FAILED, str(fault))
+
+    def _watched(self, watched_s: float) -> bool:
+        """Tell whether enough was watched before the load; what is to be measured at rest first comes to rest."""
+        if watched_s < LEAD_S - 1e-6:
+            return False
+        warm = self._index.get("temperature.package", self._index.get("power.package"))
+        if self.head.workload != "idle" or warm is None:
+            return True
+        self.stage = RunStage.SETTLING
+        if watched_s >= LONGEST_SETTLING_S:
+            self._events.append(NotSettled(self._rows[-1][0], watched_s))
+            return True
+        return settled_at([row[0] for row in self._rows], [row[1 + warm] for row in self._rows])
+
+    def _begin_work(self) -> None:
+        self._start_s = self._load.start()
+        self._others.begin(self._start_s)
+        self.stage = RunStage.WORKING
+        lead = [row for row in self._rows if row[0] <= self._lead_from_s + LEAD_S + 1e-6]
+        busy = [row[1 + self._index["busy.mean"]] for row in lead if row[1 + self._index["busy.mean"]] >= 0]
+        warm = self._index.get("temperature.package")
+        last_temp = self._rows[-1][1 + warm] if warm is not None else None
+        charge = self._index.get("battery.charge")
+        last_charge = self._rows[-1][1 + charge] if charge is not None else None
+        conditions = replace(
+            self.head.conditions,
+            background_load=sum(busy) / len(busy) / 100.0 if busy else None,
+            temp_start_c=_known(last_temp),
+            battery_charge=_known(last_charge),
+        )
+        self.head = replace(self.head, conditions=conditions)
+        self._sink.update_conditions(self.id, conditions)
+
+    def _work(self, now_s: float) -> None:
+        elapsed = self._elapsed(now_s)
+        self._take_errors()
+        self._take_slices(elapsed, final=False)
+        if self._is_over(elapsed):
+            return
+        self._ticks += 1
+        if self._ticks % NUMBERS_EVERY == 0:
+            self._numbers = self._summary(min(elapsed, self.head.asked_s))
+        if self._rows[-1][0] - self._rows[self._kept_rows][0] >= FLUSH_S:
+            self._flush()
+
+    def _is_over(self, elapsed: float) -> bool:
+        """End the run if it is at its end, or cannot go on; tell whether it was ended."""
+        load, asked_s = self._load, self.head.asked_s
+        if why := load.failure() or self._hindered(self._last_sample):
+            self._conclude(RunState.FAILED, why)
+        elif load.done():
+            self._finish()
+        elif elapsed >= asked_s - 1e-6:
+            if self.head.workload == "command":
+                self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
+            elif load.complete_until() >= (self._start_s or 0.0) + asked_s or elapsed > asked_s + LAST_BLOCKS_S:
+                self._finish()
+        elif not load.alive():
+            self._conclude(RunState.FAILED, "All workers ended before their time.")
+        return self.stage is RunStage.ENDED
+
+    def _finish(self) -> None:
+        doubt = self._load.doubt()
+        self._conclude(RunState.FAILED if doubt else RunState.FINISHED, doubt)
+
+    def _elapsed(self, now_s: float) -> float:
+        return 0.0 if self._start_s is None else now_s - self._start_s
+
+    def _take_errors(self) -> None:
+        now = self._rows[-1][0]
+        if (proved := self._load.checkers_proved()) is not None:
+            self._events.append(CheckersProved(now, proved))
+        fresh = [self._with_readings(error) for error in self._load.errors()[len(self._errors) :]]
+        self._sink.add_errors(self.id, fresh)
+        self._errors += fresh
+
+    def _with_readings(self, error: WorkError) -> WorkError:
+        """Add what its core was at: the sample at or after the moment of the error, half a second off at most."""
+        at = (self._start_s or 0.0) + error.time_s
+        row = next((row for row in reversed(self._rows) if row[0] <= at + SAMPLE_SPAN_S), self._rows[-1])
+
+        def reading(*names: str) -> float | None:
+            indices = [self._index[name] for name in names if name in self._index]
+            return _known(row[1 + indices[0]]) if indices else None
+
+        return replace(
+            error,
+            temp_c=reading(f"temperature.core{self._others.core_of(error.cpu)}", "temperature.package"),
+            clock_mhz=reading(f"clock.cpu{error.cpu}"),
+            voltage_v=reading("voltage.core"),
+        )
+
+    def _take_slices(self, elapsed: float, *, final: bool) -> None:
+        if self._start_s is None or not self._load.scores:
+            return
+        elapsed = min(elapsed, self.head.asked_s)
+        complete = elapsed if final else min(elapsed, self._load.complete_until() - self._start_s)
+        fresh: list[Slice] = []
+        while True:
+            begin = (len(self._slices) + len(fresh)) * SLICE_S
+            end = min(begin + SLICE_S, elapsed) if final else begin + SLICE_S
+            if end > complete + 1e-6 or end - begin < 1.0:
+                break
+            units = self._load.units_until(self._start_s + end) - self._load.units_until(self._start_s + begin)
+            fresh.append(Slice(begin, end, units, units * self._work_of.per_s / (end - begin)))
+        if fresh:
+            self._sink.add_slices(self.id, fresh)
+            self._slices += fresh
+
+    def _summary(self, duration_s: float) -> RunNumbers:
+        start = self._start_s or 0.0
+        load = self._load
+        score = self._score(duration_s) if load.own_score() is None else None
+        numbers = run_numbers(self._rows, self.head.columns, start, duration_s, score)
+        units = load.units_until(start + duration_s) if load.scores else 0.0
+        extra = load.figures(duration_s)
+        if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:
+            extra["wakeups_per_s"] = wakes
+        return with_work(numbers, units, self._slices if self._paced else (), extra, self._others.others)
+
+    def _score(self, duration_s: float) -> float | None:
+        load = self._load
+        if (own := load.own_score()) is not None:
+            return own
+        if self._start_s is None or duration_s <= 0 or not load.scores or self.head.workload == "command":
+            return None
+        return load.units_until(self._start_s + duration_s) * self._work_of.per_s / duration_s
+
+    def _flush(self) -> None:
+        start = self._start_s if self._start_s is not None else self._lead_from_s
+        self._sink.append(self.id, [[row[0] - start, *row[1:]] for row in self._rows[self._kept_rows :]])
+        self._kept_rows = len(self._rows)
+        self._sink.add_events(self.id, [replace(event, time_s=event.time_s - start) for event in self._events])
+        self._events = []
+
+    def stop(self, why: str = "stopped by the user") -> None:
+        """End it now and keep what is there."""
+        if self.stage is not RunStage.ENDED:
+            self._conclude(RunState.STOPPED, why)
+
+    def fail(self, why: str) -> None:
+        """End it now, since it cannot go on, and keep what is there."""
+        if self.stage is not RunStage.ENDED:
+            self._conclude(RunState.FAILED, why)
+
+    def end_with_machine(self, why: str) -> None:
+        """End it since the machine froze or restarted: what was in force did not hold."""
+        if self.stage is not RunStage.ENDED:
+            self._conclude(RunState.RESTARTED, why)
+
+    def _conclude(self, state: RunState, why: str) -> None:
+        now = self._rows[-1][0] if self._rows else self._lead_from_s
+        duration = min(self._elapsed(now), self.head.asked_s)
+        if self._load.done():
+            duration = min(duration, self._load.complete_until() - (self._start_s or 0.0))
+        self.stage = RunStage.ENDED
+        if self._start_s is not None:
+            self._others.end(now)
+            self._keep(lambda: self._take_slices(duration, final=True))
+            self._keep(self._take_errors)
+        self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
+        self.end = end = RunEnd(state, why, duration, self._score(duration), self._numbers)
+        self._keep(self._flush)
+        if not self._keep(lambda: self._sink.finish(self.id, end)):
+            # a full disk may still have room for the few bytes that tell how it ended
+            self._keep(lambda: self._sink.finish(self.id, replace(end, numbers=RunNumbers())))
+        self._load.stop()
+
+    def _keep(self, write: Callable[[], None]) -> bool:
+        """Write to the store; what goes wrong is told in ``unsaved``. Return whether it went well."""
+        try:
+            write()
+        except BoltError as fault:
+            self.unsaved = str(fault)
+            return False
+        return True
+
+    def progress(self) -> RunProgress:
+        """Return where it stands."""
+        now = self._rows[-1][0] if self._rows else self._lead_from_s
+        elapsed = min(self._elapsed(now), self.head.asked_s)
+        score = self.end.score if self.end else (self._score(elapsed) if elapsed >= 1.0 else None)
+        return RunProgress(
+            self.id,
+            self.head,
+            self.stage,
+            elapsed,
+            self.head.asked_s,
+            score,
+            tuple(self._slices),
+            len(self._errors),
+            self._numbers,
+        )
+
+
+def _known(value: float | None) -> float | None:
+    return None if value is None or isnan(value) else value

@@ -1,0 +1,93 @@
+"""The way from a session to its machine: the settings engine in this process, or the root service over the bus."""
+
+from collections.abc import Callable, Collection
+from dataclasses import dataclass
+from typing import Protocol
+
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.machine import About
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.settings import Settings
+from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """Something that another program did to the machine: what (tried, kept, put back), and who."""
+
+    what: str
+    who: str
+
+
+class MachineAccess(Protocol):
+    """Reading and setting one machine; the same for a program with rights of its own and for one that asks the service.
+
+    Attributes:
+        recovered: what was done about a trial that an earlier process left; None if nothing.
+        fastest_s: the shortest time between two samples that tell anything new.
+        trouble: what is wrong with the way to the machine at the moment, as a sentence; empty if nothing.
+        while_waiting: called now and then while an answer is out.
+    """
+
+    recovered: Recovery | None
+    fastest_s: float
+    trouble: str
+    while_waiting: Callable[[], None]
+
+    @property
+    def about(self) -> About:
+        """What does not change about the machine."""
+        ...
+
+    @property
+    def closed(self) -> str:
+        """Why nothing can be changed through it, as a sentence; empty if it can."""
+        ...
+
+    def controls(self) -> dict[str, Control]:
+        """Return every control as it stands."""
+        ...
+
+    def in_force(self) -> dict[str, Value]:
+        """Return every control that can be read, with its value."""
+        ...
+
+    def sample(self) -> Sample:
+        """Read every sensor once."""
+        ...
+
+    def status(self) -> Status:
+        """Return the trial, what was kept, and what no longer holds."""
+        ...
+
+    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
+        """Put settings in force as a trial. Raises BadInput, InUse or Refused; a machine's no is in the report."""
+        ...
+
+    def keep(self) -> Trial:
+        """End the trial; its settings stay until a restart. Raises BadInput, InUse or Refused."""
+        ...
+
+    def put_back(self, why: str) -> Trial:
+        """End the trial and put back what was before it. Raises BadInput, InUse or Refused."""
+        ...
+
+    def changes_by_others(self) -> tuple[Change, ...]:
+        """Return what others have done to the machine through the same service since the last call."""
+        ...
+
+    def begin_series(self, names: Collection[str]) -> None:
+        """Announce several trials of the named controls: a question about rights is asked once, now. Raises Denied."""
+        ...
+
+    def end_series(self) -> None:
+        """The announced trials are over."""
+        ...
+
+    def close(self) -> str:
+        """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
+        ...
+
+
+def nothing() -> None:
+    """Do nothing while waiting."""

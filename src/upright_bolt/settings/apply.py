@@ -1,0 +1,151 @@
+"""Putting settings in force: check, order, write, read back, report; on a failure everything is put back.
+
+Nothing is written unless every asked control passes its check. After a failure the machine is as before, file by
+file; a file that could not be put back is named in the report.
+"""
+
+from collections.abc import Mapping
+
+from upright_bolt.errors import BadInput, FileFault
+from upright_bolt.kernel.driver import ControlDriver
+from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.settings import Settings
+from upright_bolt.model.trial import ApplyReport, ApplyRow
+from upright_bolt.settings.backend import Backend
+
+
+def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float | None) -> dict[str, Note]:
+    """Return a note for every control that cannot be set as asked, by name; empty if all can.
+
+    Args:
+        settings: what is asked.
+        controls: at least the asked controls and those they are checked with, as they stand.
+        base_mhz: the base clock, if known.
+    """
+    refused = {}
+    for name, value in settings.items():
+        control = controls[name]
+        if not control.settable:
+            why = control.note
+            refused[name] = note(NoteCode.CONTROL_CLOSED, name, state=control.state.value) if why is None else why
+            continue
+        try:
+            control.check(value)
+        except BadInput as fault:
+            refused[name] = note(NoteCode.BAD_VALUE, text=str(fault))
+    after = {name: control.in_force for name, control in controls.items()} | dict(settings)
+    for name, contradiction in _contradictions(settings, after, base_mhz).items():
+        refused.setdefault(name, contradiction)
+    return refused
+
+
+def _contradictions(settings: Settings, after: Mapping[str, Value | None], base_mhz: float | None) -> dict[str, Note]:
+    found = {}
+    if "epp" in settings and after.get("governor") == "performance" and settings["epp"] != 0:
+        found["epp"] = note(NoteCode.PREFERENCE_FIXED, "epp")
+    low, high = after.get("clock-min"), after.get("clock-max")
+    asked = [name for name in ("clock-min", "clock-max") if name in settings]
+    if asked and isinstance(low, float) and isinstance(high, float) and low > high:
+        found[asked[0]] = note(NoteCode.CLOCKS_CROSSED, low=low, high=high)
+    deliberate = next((name for name in settings if declaration_of(name).deliberate), None)
+    if deliberate is not None and len(settings) > 1:
+        found[deliberate] = note(NoteCode.ONLY_ALONE, deliberate)
+    limits = [name for name in declaration_of("platform-mode").changes if name in settings]
+    if "platform-mode" in settings and limits:
+        found["platform-mode"] = note(NoteCode.MODE_WITH_LIMITS, "platform-mode", limit=limits[0])
+    if "clock-max" in settings and after.get("turbo") == "off" and _above(base_mhz, high):
+        found["clock-max"] = note(NoteCode.ABOVE_BASE_CLOCK, high=high or 0.0, base=base_mhz or 0.0)
+    return found
+
+
+def _above(base_mhz: float | None, high: Value | None) -> bool:
+    return base_mhz is not None and isinstance(high, float) and high > base_mhz + 1.0
+
+
+def refused_report(settings: Settings, controls: Mapping[str, Control], refused: Mapping[str, Note]) -> ApplyReport:
+    """Return the report of settings of which some failed their check: nothing was written."""
+    not_written = note(NoteCode.NOT_WRITTEN)
+    rows = [
+        ApplyRow(name, value, controls[name].in_force, ok=False, why=refused.get(name, not_written))
+        for name, value in settings.items()
+    ]
+    return ApplyReport(tuple(rows), bad_input=all(controls[name].settable for name in refused))
+
+
+def write_order(settings: Settings, drivers: Mapping[str, ControlDriver]) -> list[str]:
+    """Return the asked controls in an order that is valid at each step.
+
+    ``drivers`` gives the usual order. Of the two clock bounds, the highest goes first when both rise.
+    """
+    names = [name for name in drivers if name in settings]
+    if "clock-min" in names and "clock-max" in names:
+        top = drivers["clock-max"].read()
+        if isinstance(top, float) and float(settings["clock-min"]) > top:
+            first, second = names.index("clock-min"), names.index("clock-max")
+            names[first], names[second] = names[second], names[first]
+    return names
+
+
+def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]) -> ApplyReport:
+    """Write settings that passed their check, and read them back.
+
+    Args:
+        settings: what is asked.
+        backend: the machine.
+        before: texts to go back to if anything fails.
+    """
+    faults: dict[str, Note] = {}
+    for name in write_order(settings, backend.drivers):
+        why = _write_one(backend, name, settings[name])
+        if why is not None:
+            faults[name] = why
+            break
+    if not faults:  # once more for all: a later write may have moved an earlier one
+        for name, value in settings.items():
+            if (why := _read_back_fault(backend, name, value)) is not None:
+                faults[name] = why
+    left = backend.restore(before) if faults else ()
+    rows = [_row(name, value, backend.drivers[name], faults) for name, value in settings.items()]
+    return ApplyReport(tuple(rows), left)
+
+
+def _write_one(backend: Backend, name: str, value: Value) -> Note | None:
+    driver = backend.drivers[name]
+    for write in driver.plan(value):
+        if backend.holds(write.path, write.text):
+            continue
+        try:
+            backend.write(write.path, write.text)
+        except FileFault as fault:
+            return driver.refusal(fault)
+    return _read_back_fault(backend, name, value)
+
+
+def _read_back_fault(backend: Backend, name: str, value: Value) -> Note | None:
+    """Return why a value that was written is not in force; None once it is.
+
+    The machine is given its time: a value that shows only a moment later was not refused.
+    """
+    driver = backend.drivers[name]
+    got: Value | None = None
+
+    def in_force() -> bool:
+        nonlocal got
+        got = driver.read()
+        return got is not None and driver.same(value, got)
+
+    if backend.agrees(in_force):
+        return None
+    if got is None:
+        return note(NoteCode.NOT_READ_BACK, name)
+    return note(NoteCode.NOT_TAKEN, name, asked=value, got=got)
+
+
+def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, Note]) -> ApplyRow:
+    got = driver.read()
+    if faults:
+        return ApplyRow(name, asked, got, ok=False, why=faults.get(name, note(NoteCode.UNDONE)))
+    near = got is not None and got != asked and not isinstance(asked, str)
+    return ApplyRow(name, asked, got, ok=True, why=note(NoteCode.NEAREST_STEP, name, got=got or 0.0) if near else None)

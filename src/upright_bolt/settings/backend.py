@@ -1,0 +1,170 @@
+"""The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
+
+from collections.abc import Callable, Iterable, Mapping
+
+from upright_bolt.analysis.constraint_judge import ConstraintJudge
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel.driver import ControlDriver
+from upright_bolt.kernel.identity import read_boot_id
+from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.register_files import with_registers
+from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.survey import refreshed, survey
+from upright_bolt.model.catalogue import CATALOGUE, declaration_of
+from upright_bolt.model.control import Value
+from upright_bolt.model.machine import About
+from upright_bolt.model.note import Note
+from upright_bolt.model.sample import Sample
+
+FIRST_LOOK_S = 0.002
+"""Time to the second look at a value that has just been written; each later one waits twice as long."""
+RESTORE_ROUNDS = 4
+"""Files depend on each other (lowest below highest, preference under a governor): each round may free another."""
+
+
+class Backend:
+    """One machine within reach of this process.
+
+    Args:
+        ports: its files, registers and clock.
+        gaps: what is known to be missing before looking.
+
+    Attributes:
+        drivers: by full control name, in the order in which they are written.
+        absent: why, for every control of the whole machine that it lacks.
+    """
+
+    def __init__(self, ports: MachinePorts, gaps: tuple[Note, ...] = ()) -> None:
+        self._ports = ports
+        self._gaps = gaps
+        self._files = with_registers(ports.files, ports.registers)
+        self._surveyed = survey(ports.files, ports.registers, ports.word)
+        self._limits = self._surveyed.limits
+        self._reader: SampleReader | None = None
+        self._judge: ConstraintJudge | None = None
+        self.drivers: Mapping[str, ControlDriver] = self._surveyed.controls
+        self.absent: Mapping[str, Note] = self._surveyed.absent
+
+    @property
+    def base_mhz(self) -> float | None:
+        """The base clock; None if unknown."""
+        return self._surveyed.base_mhz
+
+    @property
+    def about(self) -> About:
+        """What does not change."""
+        found, limits = self._surveyed, self._limits
+        return About(
+            identity=found.identity,
+            topology=found.topology,
+            gaps=self._gaps + found.gaps,
+            sensors=tuple(self._opened()[0].sensors),
+            ceiling_c=limits.ceiling_c,
+            base_mhz=found.base_mhz,
+            highest_mhz=limits.highest_mhz,
+            turbo_table_mhz=limits.turbo_table_mhz,
+        )
+
+    def boot_id(self) -> str:
+        """Return the name of the present boot."""
+        return read_boot_id(self._ports.files) or "unknown"
+
+    def _opened(self) -> tuple[SampleReader, ConstraintJudge]:
+        """Return reader and judge, the sensors' files opened at first use."""
+        if self._reader is None or self._judge is None:
+            found, ports = self._surveyed, self._ports
+            self._reader = SampleReader(ports.files, ports.registers, found, ports.clock)
+            self._judge = ConstraintJudge(self._reader.sensors, found.topology, self._limits)
+        return self._reader, self._judge
+
+    def sample(self) -> Sample:
+        """Read every sensor once."""
+        self._ports.keep_up()
+        reader, judge = self._opened()
+        time_s, values, caps_mhz = reader.read()
+        held, kinds = judge.judge(values, caps_mhz)
+        return Sample(time_s, values, held, kinds)
+
+    def names(self) -> tuple[str, ...]:
+        """Return the full name of every control: those of the catalogue, and those of parts that are there."""
+        of_parts = [name for name in self.drivers if name not in CATALOGUE]
+        return (*(name for name, declared in CATALOGUE.items() if not declared.of_part), *of_parts)
+
+    def values(self, names: Iterable[str] | None = None) -> dict[str, Value]:
+        """Return what is in force of ``names``, or of every control; what cannot be read is left out."""
+        wanted = self.drivers if names is None else [name for name in names if name in self.drivers]
+        return {name: value for name in wanted if (value := self.drivers[name].read()) is not None}
+
+    def text(self, path: str) -> str:
+        """Return a file's text, stripped. Raises FileFault."""
+        return self._files.read(path).decode("ascii", "replace").strip()
+
+    def holds(self, path: str, text: str) -> bool:
+        """Tell whether a file holds a text."""
+        try:
+            return self.text(path) == text
+        except FileFault:
+            return False
+
+    def write(self, path: str, text: str) -> None:
+        """Write a file. Raises FileFault."""
+        self._files.write(path, text.encode())
+
+    def agrees(self, condition: Callable[[], bool]) -> bool:
+        """Wait until ``condition`` holds, as long as this machine may take; tell whether it does."""
+        clock = self._ports.clock
+        until, step = clock.now_s() + self._ports.settle_s, FIRST_LOOK_S
+        while not condition():
+            now = clock.now_s()
+            if now >= until:
+                return False
+            clock.wait_until(min(until, now + step))
+            step *= 2.0
+        return True
+
+    def touched_by(self, names: Iterable[str]) -> list[str]:
+        """Return ``names`` and every control of this machine that it may change along with them, in writing order."""
+        touched = set(names)
+        for name in tuple(touched):
+            touched.update(declaration_of(name).changes)
+        return [name for name in self.drivers if name in touched]
+
+    def snapshot(self, names: Iterable[str]) -> dict[str, str]:
+        """Return the present text of every file that setting ``names`` may change.
+
+        Raises:
+            FileFault: a file cannot be read, so it could not be put back.
+        """
+        return {path: self.text(path) for name in self.touched_by(names) for path in self.drivers[name].files}
+
+    def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
+        """Write the files' earlier texts, and return the files that do not hold them in the end.
+
+        Every file is written in the first round, whatever it reads: a value asked for before may still be on its way
+        into force. A write that fails may pass in a later round.
+        """
+        left = list(before)
+        for _ in range(RESTORE_ROUNDS):
+            for path in left:
+                try:
+                    self.write(path, before[path])
+                except FileFault:
+                    continue
+            self.agrees(lambda: all(self.holds(path, text) for path, text in before.items()))
+            left = [path for path, text in before.items() if not self.holds(path, text)]
+            if not left:
+                break
+        return tuple(left)
+
+    def refresh(self) -> None:
+        """Take over what a change of settings may have moved (ceiling, turbo table), and let a twin keep its state."""
+        ports = self._ports
+        self._limits = refreshed(self._limits, self._surveyed.topology, ports.files, ports.registers)
+        if self._judge is not None:
+            self._judge.limits = self._limits
+        ports.save()
+
+    def close(self) -> None:
+        """Let the machine go."""
+        self._ports.files.close()
+        self._ports.registers.close()

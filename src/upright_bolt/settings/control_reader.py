@@ -1,0 +1,66 @@
+"""Controls of a machine as they stand now: what drivers say, and what is remembered of stock."""
+
+from collections.abc import Iterable
+
+from upright_bolt.kernel.driver import Facts
+from upright_bolt.model.catalogue import beside, declaration_of
+from upright_bolt.model.control import Control, ControlState, Value, parts_of
+from upright_bolt.model.note import NoteCode, note
+from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.boot_memory import BootMemory
+
+
+class ControlReader:
+    """Reads controls, all or some.
+
+    Args:
+        backend: the machine.
+        memory: what is remembered of this boot.
+    """
+
+    def __init__(self, backend: Backend, memory: BootMemory) -> None:
+        self._backend = backend
+        self._memory = memory
+
+    def read_all(self) -> dict[str, Control]:
+        """Return every control of the catalogue, and those of parts that are there."""
+        return {name: self.read(name) for name in self._backend.names()}
+
+    def read_for(self, names: Iterable[str]) -> dict[str, Control]:
+        """Return the named controls and those that they are checked with."""
+        wanted: dict[str, None] = {}
+        for name in names:
+            wanted[name] = None
+            wanted.update(dict.fromkeys(beside(name, other) for other in declaration_of(name).checked_with))
+        return {name: self.read(name) for name in wanted}
+
+    def read(self, name: str) -> Control:
+        """Return one control. Raises NotHere if there is no such control."""
+        declared = declaration_of(name)
+        driver = self._backend.drivers.get(name)
+        if driver is None:
+            why = self._backend.absent.get(name, note(declared.absent))
+            return Control(name, declared, None, None, declared.step, (), None, None, ControlState.ABSENT, why)
+        facts = driver.facts()
+        in_force = driver.read()
+        state, why_not = facts.state, facts.note
+        if in_force is None and state is ControlState.SETTABLE:
+            state, why_not = ControlState.READ_ONLY, note(NoteCode.VALUE_UNREADABLE)
+        stock = self._memory.stock.get(name, in_force)
+        low, high = facts.minimum, self._highest(facts, stock)
+        return Control(name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not)
+
+    def _highest(self, facts: Facts, stock: Value | None) -> float | None:
+        if facts.maximum is not None or facts.minimum is None:
+            return facts.maximum
+        if isinstance(stock, str):
+            return max((float(part) for part in parts_of(stock)), default=None)
+        known: list[Value | None] = [stock]
+        if facts.spans_limits:
+            known += [self._stock(name) for name in ("sustained", "burst")]
+        return max((v for v in known if isinstance(v, float)), default=None)
+
+    def _stock(self, name: str) -> Value | None:
+        remembered = self._memory.stock.get(name)
+        driver = self._backend.drivers.get(name)
+        return remembered if remembered is not None or driver is None else driver.read()

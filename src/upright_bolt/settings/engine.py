@@ -1,0 +1,182 @@
+"""The settings engine: the one place that decides what is in force on a machine.
+
+A program run directly and the root service host the same engine: checks, trials, journal, what was kept and what is
+expected; later also rules and hold.
+"""
+
+from collections.abc import Callable, Collection, Mapping
+from datetime import datetime
+from pathlib import Path
+
+from upright_bolt.errors import BadInput, InUse
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.machine import About
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.settings import Settings
+from upright_bolt.model.trial import ApplyReport, Drift, Status, Trial
+from upright_bolt.settings import apply
+from upright_bolt.settings.access import Change, nothing
+from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.boot_memory import BootMemory
+from upright_bolt.settings.control_reader import ControlReader
+from upright_bolt.settings.journal import Journal
+from upright_bolt.settings.lock import MachineLock
+from upright_bolt.settings.trials import Trials
+
+HELD = "Another process of this program holds this machine; change its settings there."
+
+
+class SettingsEngine:
+    """``MachineAccess`` in the process that has the rights.
+
+    Args:
+        backend: the machine; it belongs to the engine from now on.
+        folder: where journal and memory lie.
+        holder: who this process is, for records.
+        lock: held already by this process; None if another process has the machine, which makes this read-only.
+
+    Attributes:
+        recovered: what was done about a trial that an earlier process left; None if nothing.
+
+    Raises:
+        Damaged: the journal was written by a newer version.
+    """
+
+    fastest_s = 0.05
+
+    def __init__(self, backend: Backend, folder: Path, holder: str, lock: MachineLock | None) -> None:
+        self.trouble = ""
+        self.while_waiting: Callable[[], None] = nothing
+        self._backend = backend
+        self._holder = holder
+        self._lock = lock
+        self._memory = BootMemory(folder / "boot.json", backend.boot_id())
+        self._controls = ControlReader(backend, self._memory)
+        journal = Journal(folder / "journal.jsonl")
+        if lock is not None:
+            journal.compact()
+        self._trials = Trials(backend, journal, self._memory.boot_id, now_stamp)
+        self.recovered = self._trials.recover() if lock is not None else None
+
+    @property
+    def closed(self) -> str:
+        """Why nothing can be changed, or nothing."""
+        return HELD if self._lock is None else ""
+
+    @property
+    def about(self) -> About:
+        """What does not change."""
+        return self._backend.about
+
+    @property
+    def trial(self) -> Trial | None:
+        """The trial that is running; None if none is."""
+        return self._trials.current
+
+    def controls(self) -> dict[str, Control]:
+        """Return every control as it stands on this machine."""
+        return self._controls.read_all()
+
+    def in_force(self) -> dict[str, Value]:
+        """Return every control that can be read, with its value."""
+        return self._backend.values()
+
+    def sample(self) -> Sample:
+        """Read every sensor once."""
+        return self._backend.sample()
+
+    def status(self) -> Status:
+        """Return the trial, what was kept, and what no longer holds."""
+        drift = []
+        for name, expected in self._trials.expected(self._memory.kept).items():
+            driver = self._backend.drivers.get(name)
+            got = driver.read() if driver else None
+            if driver is None or got is None or not driver.same(expected, got):
+                drift.append(Drift(name, expected, got))
+        return Status(self.trial, tuple(drift), dict(self._memory.kept))
+
+    def try_settings(self, settings: Settings, *, standing: bool, by: str = "", owner: str = "") -> ApplyReport:
+        """Put settings in force as a trial, or widen the running one.
+
+        Args:
+            settings: what is asked.
+            standing: the trial outlives this process.
+            by: who asked, in words; this process if empty.
+            owner: whose trial it is, where several share this process (see the service).
+
+        Returns:
+            The report. If it is not ``ok``, nothing has changed and a running trial goes on as it was.
+
+        Raises:
+            BadInput: nothing was asked for.
+            InUse: another process holds the machine.
+        """
+        self._writable()
+        if not settings:
+            raise BadInput("There is nothing to try: no setting was given.")
+        controls = self._controls.read_for(settings)
+        refused = apply.check(settings, controls, self._backend.base_mhz)
+        if refused:
+            return apply.refused_report(settings, controls, refused)
+        self._remember_stock(settings, controls)
+        report = self._trials.try_out(settings, controls, by or self._holder, standing=standing, owner=owner)
+        self._backend.refresh()
+        return report
+
+    def _remember_stock(self, settings: Settings, controls: Mapping[str, Control]) -> None:
+        """Remember the values of what is about to change, and of what changes along with it, if not known yet."""
+        unknown = [name for name in self._backend.touched_by(settings) if name not in self._memory.stock]
+        values = {name: controls[name].in_force for name in unknown if name in controls}
+        values |= self._backend.values(name for name in unknown if name not in controls)
+        self._memory.remember_stock({name: value for name, value in values.items() if value is not None})
+
+    def keep(self) -> Trial:
+        """End the trial and leave its settings in force until a restart. Raises BadInput or InUse."""
+        self._writable()
+        trial = self._trials.keep()
+        self._memory.remember_kept(trial.settings)
+        return trial
+
+    def put_back(self, why: str = "asked for") -> Trial:
+        """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
+        self._writable()
+        trial = self._trials.put_back(why)
+        self._backend.refresh()
+        return trial
+
+    def changes_by_others(self) -> tuple[Change, ...]:
+        """Return nothing: nobody else can change a machine that this process holds."""
+        return ()
+
+    def begin_series(self, names: Collection[str]) -> None:
+        """Do nothing: whoever has the rights is asked no question."""
+
+    def end_series(self) -> None:
+        """Do nothing."""
+
+    def _writable(self) -> None:
+        if self._lock is None:
+            raise InUse(HELD)
+
+    def close(self) -> str:
+        """Put back a trial that does not outlive this process, and let the machine go; once."""
+        trouble = ""
+        if self._lock is not None:
+            trial = self.trial
+            if self._backend.boot_id() != self._memory.boot_id:  # it has restarted under this process
+                self._trials.ended_by_restart()
+            elif trial is not None and not trial.standing:
+                try:
+                    self.put_back("the program was closed")
+                except Exception as fault:  # noqa: BLE001 - whatever it is, the rest must still be let go
+                    trouble = str(fault)
+            self._backend.refresh()
+            self._lock.release()
+            self._lock = None
+        self._backend.close()
+        return trouble
+
+
+def now_stamp() -> str:
+    """Return the present date and time with zone, to the second."""
+    return datetime.now().astimezone().isoformat(timespec="seconds")

@@ -1,0 +1,1 @@
+"""Sentences for people, made from data. No other layer makes them."""

@@ -1,0 +1,34 @@
+"""Sentences on what holds the clock back, and on the numbers that speak for it."""
+
+from upright_bolt.model.constraint import Basis, Constraint
+from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE, Quantity
+
+
+def basis(found: Basis) -> str:
+    """Return what speaks for a constraint, e.g. ``"18.0 W of 18 W"``; empty where no number does."""
+    if found.constraint is Constraint.HOT_SIGNAL:
+        return "another part of the machine asks for it"
+    if found.value is None:
+        return ""
+    if (quantity := _LIMITED.get(found.constraint)) is not None:
+        return _of(found.value, found.limit, quantity)
+    words = _WORDS.get(found.constraint, "nothing that is measured explains {clock}")
+    return words.format(value=found.value, clock=CLOCK.show(found.value))
+
+
+_LIMITED = {
+    Constraint.SUSTAINED: POWER,
+    Constraint.BURST: POWER,
+    Constraint.HEAT: TEMPERATURE,
+    Constraint.CLOCK_CAP: CLOCK,
+}
+_WORDS = {
+    Constraint.CURRENT: "its bit is set, at {value:.1f} W",
+    Constraint.TURBO_TABLE: "{clock}, as high as the table goes",
+    Constraint.NO_WORK: "busy for {value:.0f} % of the time",
+}
+
+
+def _of(value: float, limit: float | None, quantity: Quantity) -> str:
+    shown = CLOCK.show(value) if quantity is CLOCK else f"{value:.1f} {quantity.unit}"
+    return shown if limit is None else f"{shown} of {quantity.show(limit)}"

@@ -1,0 +1,109 @@
+"""Sentences on runs: what their telemetry shows, what ran beside them, what holds the clock back now."""
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from upright_bolt.analysis.constraints import basis_of, bounds_of
+from upright_bolt.analysis.phases import WHOLE, Held, Phase
+from upright_bolt.analysis.run_details import RunDetails
+from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.control import Control
+from upright_bolt.model.machine import About
+from upright_bolt.model.quantity import clock_text
+from upright_bolt.model.run import RunNumbers
+from upright_bolt.model.sample import Sample
+from upright_bolt.wording.constraints import basis
+
+LEAST_SHARE = 0.005
+"""A constraint that held for less of the time is not worth a word."""
+
+
+def details(found: RunDetails) -> list[str]:
+    """Return what a run's telemetry shows, a sentence each."""
+    said = [words] if (words := what_held(found.phases)) else []
+    last = found.phases[-1] if found.phases else None
+    said += [words for held in (last.held if last is not None else ()) if (words := _held(held))]
+    if found.cooling is not None and found.cooling.still_needs_s >= 1.0:
+        ends = found.cooling.settled_c
+        said.append(
+            f"It had not settled: about {found.cooling.still_needs_s:.0f} s more would lead to {ends.value:.0f} °C "
+            f"({ends.low:.0f} to {ends.high:.0f})."
+        )
+    carried = found.carried
+    if carried is not None:
+        said.append(
+            f"This cooling carries {carried.value:.1f} W ({carried.low:.1f} to {carried.high:.1f}) "
+            f"for half an hour below {found.below_c:.0f} °C."
+        )
+    elif found.below_c is not None:
+        said.append(
+            "What this cooling carries cannot be told from this run: it needs a minute and a rise in temperature."
+        )
+    return said
+
+
+def what_held(phases: tuple[Phase, ...]) -> str:
+    """Return what held the clock back in the last phase, e.g. "After 31 s the sustained limit held it for 94 % …"."""
+    last = phases[-1] if phases else None
+    held = {word: share for word, share in last.constraint_share.items() if share >= LEAST_SHARE} if last else {}
+    if last is None or not held or last.name == WHOLE:
+        return ""
+    word, share = next(iter(held.items()))
+    begin = f"After {last.from_s:.0f} s" if last.from_s else "Throughout"
+    of_time = f"for {share:.0%} of the time"
+    if word == Constraint.UNKNOWN:
+        return f"{begin} it is not known what held it, {of_time}."
+    if word == Constraint.NO_WORK:
+        return f"{begin} it had too little work to be held back, {of_time}."
+    if word == Constraint.HEAT:
+        return f"{begin} heat held it {of_time}."
+    heat = f"; heat for {held[Constraint.HEAT]:.0%}" if Constraint.HEAT in held else ""
+    if not heat and last.temp_c is not None:
+        heat = "; heat never did"
+    return f"{begin} the {word} held it {of_time}{heat}."
+
+
+def _held(held: Held) -> str:
+    """Return what speaks for a constraint of a phase, e.g. "  sustained limit: 18.0 W of 18 W, since 0:14, 100%…"."""
+    words = basis(held.basis)
+    if not words:
+        return ""
+    kind = f"{held.kind.capitalize()}, " if held.kind else ""
+    return f"  {kind}{held.constraint}: {words}, since {clock_text(held.since_s)}, {held.share:.0%} of that time"
+
+
+def beside(numbers: RunNumbers) -> list[str]:
+    """Return what else was running as a sentence; none if nothing was."""
+    words = ", ".join(f"{name} {share:.1f} %" for name, share in numbers.others.items())
+    return [f"Beside it ran: {words}"] if words else []
+
+
+def shares(numbers: RunNumbers) -> list[str]:
+    """Return what held the clock back under load and for how much of the time, the longest first."""
+    return [f"{word} {share:.0%}" for word, share in numbers.constraint_share.items() if share >= LEAST_SHARE]
+
+
+def holding_now(sample: Sample, about: About, controls: Mapping[str, Control], since_s: float) -> str:
+    """Return e.g. ``"sustained limit: 18.0 W of 18 W, since 0:28"``; kind by kind where there are several.
+
+    Args:
+        sample: the newest.
+        about: the machine.
+        controls: as they stand.
+        since_s: for how long the constraint of the sample has held.
+    """
+    index = about.index
+
+    def read(name: str) -> float | None:
+        return sample.values[index[name]] if name in index else None
+
+    bounds = bounds_of({name: control.in_force for name, control in controls.items()})
+    bounds = replace(bounds, ceiling_c=bounds.ceiling_c or about.ceiling_c)
+    if not sample.kinds:
+        words = basis(basis_of(sample.constraint, read, bounds=bounds))
+        return f"{sample.constraint.value}: {words}, since {clock_text(since_s)}" if words else sample.constraint.value
+    said = []
+    for (kind, _), constraint in zip(about.topology.kinds, sample.kinds, strict=False):
+        words = basis(basis_of(constraint, read, bounds=bounds, kind=kind))
+        said.append(f"{kind}: {constraint.value}" + (f", {words}" if words else ""))
+    return "; ".join(said)
