@@ -6,11 +6,12 @@ import signal
 import socket
 import subprocess
 import sys
-import time
 from pathlib import Path
 from typing import Any
 
 from sdbus import SdBus, sd_bus_open_system
+
+from waiting import HANGS_S, until
 
 SYSTEM = Path(__file__).resolve().parents[1] / "system"
 DEBIAN_PYTHON = "/usr/bin/python3"  # python-dbusmock comes as Debian's package
@@ -43,15 +44,16 @@ CONFIG = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-BUS Bus Configurat
 """
 
 
-def wait_for(condition, seconds: float = 20.0, what: str = "waited in vain") -> Any:
+def wait_for(condition, seconds: float = HANGS_S, what: str = "the condition") -> Any:
     """Wait until ``condition`` gives something true, and return that."""
-    deadline = time.monotonic() + seconds
-    while True:
-        found = condition()
-        if found:
-            return found
-        assert time.monotonic() < deadline, what
-        time.sleep(0.02)
+    found: list[Any] = []
+    until(lambda: _kept(found, condition), seconds, what=what)
+    return found[-1]
+
+
+def _kept(found: list[Any], condition) -> bool:
+    found.append(condition())
+    return bool(found[-1])
 
 
 class PrivateBus:

@@ -11,6 +11,7 @@ import pytest
 
 from bus_support import PrivateBus
 from support import TwinSession
+from waiting import within
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus
@@ -57,8 +58,8 @@ def nothing_left_over(request: pytest.FixtureRequest) -> Iterator[None]:
 def bolt(data: Path):
     """Run the command as a process: ``bolt("machine", "--json")`` on tern, or ``bolt(..., on="host")``."""
 
-    def run(*words: str, on: str = "twin:tern", timeout: float = 100.0) -> subprocess.CompletedProcess[str]:
+    def run(*words: str, on: str = "twin:tern", timeout: float = 300.0) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-m", "upright_bolt", "--machine", on, "--data", str(data), *words]
-        return subprocess.run(command, capture_output=True, text=True, timeout=timeout, check=False)
+        return subprocess.run(command, capture_output=True, text=True, timeout=within(timeout), check=False)
 
     return run

@@ -40,9 +40,9 @@ def prepare(made: Path) -> None:
         mount("-t", "tmpfs", "tmpfs", str(SHARE / folder))
         shutil.copytree(kept, SHARE / folder, symlinks=True, dirs_exist_ok=True)
         shutil.copy(stage / "usr/share" / folder / name, SHARE / folder)
-    for index in ("/run/dbus", "/run/systemd", "/var/lib"):
-        Path(index).mkdir(exist_ok=True)
-        mount("-t", "tmpfs", "tmpfs", index)
+    for folder in ("/run/dbus", "/run/systemd", "/var/lib"):
+        Path(folder).mkdir(exist_ok=True)
+        mount("-t", "tmpfs", "tmpfs", folder)
     Path("/var/lib/polkit-1").mkdir()
     mount("--bind", str(stage / "usr/local"), "/usr/local")
 
@@ -58,11 +58,11 @@ def command(*words: str, user: list[str] | None = None) -> dict[str, object]:
 def pids(words: str) -> list[str]:
     """Return the processes whose command line holds ``words``."""
     found = []
-    for index in Path("/proc").iterdir():
-        if index.name.isdecimal():
+    for folder in Path("/proc").iterdir():
+        if folder.name.isdecimal():
             with suppress(OSError):
-                line = (index / "cmdline").read_bytes().replace(b"\0", b" ").decode()
-                found += [index.name] if words in line else []
+                line = (folder / "cmdline").read_bytes().replace(b"\0", b" ").decode()
+                found += [folder.name] if words in line else []
     return found
 
 

@@ -208,7 +208,7 @@ def main():
             "nobody under a rule": as_user(NOBODY, look_and_try),
             "nobody who dismisses": as_user(NOBODY, look_and_try, accept=False),
             "nobody who accepts": as_user(NOBODY, look_and_try, accept=True),
-            "owner at the on_tern": as_user(OWNER, look_and_try, session=True),
+            "owner at the desk": as_user(OWNER, look_and_try, session=True),
             "owner who dismisses": as_user(OWNER, look_and_try, accept=False, session=True),
             "owner who accepts": as_user(OWNER, look_and_try, accept=True, session=True),
             "owner leaves a standing trial": as_user(OWNER, leave_standing, session=True),

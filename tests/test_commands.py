@@ -6,10 +6,11 @@ import os
 import signal
 import subprocess
 import sys
-import time
 from itertools import pairwise
 
 import pytest
+
+from waiting import until, within
 
 OFFSETS = ["core-offset", "cache-offset", "gpu-offset", "agent-offset"]
 CONTROLS = [
@@ -119,8 +120,8 @@ def test_plugging_shows_as_drift(bolt):
         (["run", "steady", "--duration", "10"], 2, "duration: “10” has no unit"),
         (["run", "steady", "--duration", "2s"], 2, "from 5 s to 24 h"),
         (["run", "steady", "--with", "burst=9kW"], 2, "unit kW"),
-        (["runs", "show", "one"], 2, "no run number"),
-        (["runs", "show", "²"], 2, "no run number"),
+        (["runs", "show", "one"], 2, "not a run number"),
+        (["runs", "show", "²"], 2, "not a run number"),
         (["runs", "show", "7"], 2, "There is no run 7"),
         (["runs", "delete", "7"], 2, "There is no run 7"),
         (["runs", "export", "7", "--csv", "x.csv"], 2, "There is no run 7"),
@@ -212,12 +213,12 @@ def start(data, *words, on="twin:tern"):
     return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
 
 
-def wait_for(condition, process, seconds=60.0):
-    deadline = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < deadline, "waited in vain"
+def wait_for(condition, process):
+    def ended_or_done():
         assert process.poll() is None, process.stderr.read()
-        time.sleep(0.05)
+        return condition()
+
+    until(ended_or_done)
 
 
 def telemetry_parts(data) -> int:
@@ -237,7 +238,7 @@ def telemetry_parts(data) -> int:
 
 def end(process, number):
     process.send_signal(number)
-    out, err = process.communicate(timeout=30)
+    out, err = process.communicate(timeout=within(60))
     return subprocess.CompletedProcess([], process.returncode, out, err)
 
 
@@ -317,14 +318,14 @@ def test_without_a_display_the_window_says_so(data):
 def test_a_window_told_to_end_puts_its_machine_down_in_order(bolt, data):
     script = (
         "import sys\nfrom upright_bolt.cli import run\n"
-        "from upright_bolt.desktop import presenter as p\n"
-        "once = p.Presenter._take\n"
+        "from upright_bolt.presentation import presenter as p\n"
+        "once = p.Presenter.take\n"
         "def take(self, snapshot):\n"
         "    once(self, snapshot)\n"
         "    if self.status.trial is None and not self.draft:\n"
         "        self.draft_value('sustained', 25.0)\n"
         "        self.try_draft()\n"
-        "p.Presenter._take = take\n"
+        "p.Presenter.take = take\n"
         f"sys.exit(run(['-m', 'twin:tern', '--data', {str(data)!r}, 'window']))"
     )
     process = subprocess.Popen(

@@ -75,8 +75,8 @@ def broken(text, change):
 @pytest.mark.parametrize(
     ("change", "said"),
     [
-        (lambda d: d.update(format="other"), "no file of runs"),
-        (lambda d: d.update(version=2), "no file of runs"),
+        (lambda d: d.update(format="other"), "not a file of runs"),
+        (lambda d: d.update(version=3), "not a file of runs"),
         (lambda d: d["runs"][1]["record"].pop("end"), r"runs\.1\.record\.end"),
         (lambda d: d["runs"][1]["telemetry"]["columns"].popitem(), "other columns"),
         (lambda d: d["runs"][1]["telemetry"]["time_s"].pop(), "another length"),
@@ -99,14 +99,14 @@ def test_a_damaged_file_brings_nothing_in(pair: TwinSession, elsewhere, tmp_path
 def test_what_is_no_file_of_runs_is_told(elsewhere, tmp_path, content):
     file = tmp_path / "x.json"
     file.write_bytes(content)
-    with pytest.raises(BadInput, match="no file of runs"):
+    with pytest.raises(BadInput, match="not a file of runs"):
         import_json(elsewhere, file)
 
 
 def test_files_that_cannot_be_read_or_written_are_told(pair: TwinSession, tmp_path):
     with pytest.raises(BoltError, match="cannot be read"):
         import_json(pair.store, tmp_path / "none.json")
-    with pytest.raises(BadInput, match="no name for a machine"):
+    with pytest.raises(BadInput, match="cannot be the name of a machine"):
         import_json(pair.store, tmp_path / "none.json", "a@b")
     for write in (lambda p: export_json(pair.store, [1], p), lambda p: export_html(pair.store, rows(pair), p)):
         with pytest.raises(BoltError, match="cannot be written"):
@@ -123,7 +123,7 @@ def test_a_report_stands_by_itself(pair: TwinSession, tmp_path):
     export_html(pair.store, rows(pair), page)
     text = page.read_text()
     reached = set(re.findall(r"""(?:href|src|url)\s*[=(]\s*["']?([^"')> ]+)""", text))
-    assert all(index.startswith("#") for index in reached), reached
+    assert all(link.startswith("#") for link in reached), reached
     assert "<script" not in text
     assert "@import" not in text
     assert text.count("<svg") == 2

@@ -9,7 +9,7 @@ import pytest
 from sqlalchemy import event
 
 from support import TwinSession
-from test_workload import CPUS, run_here, until
+from test_workload import CPUS, run_here
 from upright_bolt.kernel import clock as clocks
 from upright_bolt.kernel.clock import ClockJump, RealClock
 from upright_bolt.model.event import ClockSet
@@ -18,6 +18,7 @@ from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.wording.events import sentence
 from upright_bolt.workload import pool
+from waiting import until
 
 
 class SlippingClock:

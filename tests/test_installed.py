@@ -1,4 +1,4 @@
-"""What ``make install`` puts in index: complete, usable through the real bus' activation, and gone after uninstall."""
+"""What ``make install`` puts in place: complete, usable through the real bus' activation, and gone after uninstall."""
 
 import json
 import subprocess
@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from test_service_rights import NAMESPACES, namespaces_work
+from waiting import within
 
 ROOT = Path(__file__).resolve().parents[1]
 pytestmark = pytest.mark.timeout(600)  # the first test installs everything, packages included
@@ -75,7 +76,7 @@ def test_the_unit_leaves_open_only_what_the_work_needs(stage):
 def test_the_bus_starts_the_service_and_polkit_by_itself(stage):
     scene = Path(__file__).with_name("installed_scene.py")
     command = [*NAMESPACES, sys.executable, str(scene), str(stage)]
-    done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=100)
+    done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=within(300))
     assert done.returncode == 0, done.stderr
     told = json.loads(done.stdout)
     assert told["before"] == []
@@ -84,7 +85,7 @@ def test_the_bus_starts_the_service_and_polkit_by_itself(stage):
     assert len(told["after"]) == 1
     assert told["uid"] == [0]
     assert told["polkit"]
-    assert told["first_answer_s"] < 10.0
+    assert told["first_answer_s"] < within(10.0)
     assert json.loads(told["status"]["out"]) == {"trial": None, "drift": [], "kept": {}}
     assert "host/lock" in told["state"]
     for who in ("without a bus", "nobody"):

@@ -94,7 +94,7 @@ def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_
     named = 0
     for path in sorted(twin.files._get):
         kind = (path.rsplit("/", 1)[1], path.split("/")[:4][-1])
-        if kind in seen:  # one file of each name and index
+        if kind in seen:  # one file of each name and folder
             continue
         seen.add(kind)
         target = root / path.lstrip("/")

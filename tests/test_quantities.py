@@ -113,7 +113,8 @@ def test_numbers_are_shown_with_their_unit_and_never_as_a_false_zero(quantity, v
 
 def scale(**changes) -> Control:
     given = {
-        "name": "sustained", "declaration": declaration_of("sustained"), "minimum": 6.0, "maximum": 60.0, "step": 1.0, "choices": (),
+        "name": "sustained", "declaration": declaration_of("sustained"), "minimum": 6.0, "maximum": 60.0, "step": 1.0,
+        "choices": (),
         "stock": 18.0, "in_force": 18.0, "state": ControlState.SETTABLE,
     } | changes  # fmt: skip
     return Control(**given)
@@ -129,7 +130,11 @@ def test_a_value_outside_the_machine_s_range_is_refused_with_the_range():
 
 def test_a_word_that_is_no_choice_names_the_choices():
     control = scale(
-        declaration=declaration_of("governor"), minimum=None, maximum=None, choices=("performance", "powersave")
+        name="governor",
+        declaration=declaration_of("governor"),
+        minimum=None,
+        maximum=None,
+        choices=("performance", "powersave"),
     )
     assert control.parse("powersave") == "powersave"
     with pytest.raises(BadInput, match="performance, powersave"):

@@ -24,6 +24,7 @@ from upright_bolt.store import tables
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording import comparison
 from upright_bolt.workload.load import Task
+from waiting import within
 
 
 def test_the_baffling_case_through_the_whole_program(on_tern: TwinSession):
@@ -303,5 +304,5 @@ def test_two_programs_may_open_a_new_database_at_once(data):
     )
     command = [sys.executable, "-c", code, str(data)]
     processes = [subprocess.Popen(command, stderr=subprocess.PIPE, text=True) for _ in range(4)]
-    told = [process.communicate(timeout=60)[1] for process in processes]
+    told = [process.communicate(timeout=within(60))[1] for process in processes]
     assert [process.returncode for process in processes] == [0] * 4, told

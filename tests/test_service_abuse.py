@@ -17,9 +17,11 @@ from sdbus import SdBus
 
 from bus_support import BUS_NAME, PATH
 from support import fresh_twin, write_tree
-from upright_bolt.app import open_session
+from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
+from upright_bolt.kernel.survey import survey
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.service.client import ServiceAccess
+from waiting import until, within
 
 CALLS = 10_000
 TOGETHER = (1, 12, 12, 12, 12, 12, 12, 12, 12, 200)
@@ -113,9 +115,8 @@ def texts(root: Path) -> dict[str, bytes]:
 def test_ten_thousand_hostile_calls(bus, tmp_path):
     bus.start_polkit()
     root = write_tree(fresh_twin(), tmp_path / "tree")
-    session = open_session(f"tree:{root}", tmp_path / "look", "a test", exclusive=False)
-    declared = {path for driver in session.access.surveyed.controls.values() for path in driver.files}
-    session.close()
+    found = survey(RealFiles(root), DeviceRegisters(root, COPY_STRIDE), "tree")
+    declared = {path for driver in found.controls.values() for path in driver.files}
     before = texts(root)
     service = bus.start_service(on=f"tree:{root}")
     honest = ServiceAccess()
@@ -180,10 +181,7 @@ def test_clients_that_vanish_in_a_call_leave_nothing_behind(bus):
         process = start_hostile(bus, "vanish")
         process.wait()
         process.stdout.close()
-    deadline = time.monotonic() + 15.0
-    while honest.status().trial is not None:
-        assert time.monotonic() < deadline, "a vanished client's trial was left"
-        time.sleep(0.1)
+    until(lambda: honest.status().trial is None, what="a vanished client's trial to be put back")
     assert honest.controls()["sustained"].in_force == 18.0
     assert service.process.poll() is None
     honest.close()
@@ -199,7 +197,7 @@ def test_clients_that_stop_reading_do_not_hold_up_the_others(bus):
             assert process.stdout.readline() == b"sent\n"
         light = service.memory_kb
         for _ in range(20):
-            assert answer_time(honest) < WORST_ANSWER_S
+            assert answer_time(honest) < within(WORST_ANSWER_S)
             time.sleep(0.25)
         assert service.memory_kb - light < MOST_GROWTH_KB
         assert honest.try_settings({"sustained": 25.0}, standing=False).ok
@@ -220,5 +218,5 @@ def test_rubbish_on_the_socket_disturbs_nobody(bus):
         with socket.socket(socket.AF_UNIX) as raw:
             raw.connect(str(bus.folder / "bus"))
             raw.sendall(b"\0AUTH EXTERNAL 30\r\nNEGOTIATE_UNIX_FD\r\nBEGIN\r\n" + dice.randbytes(4000))
-    assert answer_time(honest) < WORST_ANSWER_S
+    assert answer_time(honest) < within(WORST_ANSWER_S)
     honest.close()

@@ -1,4 +1,4 @@
-"""Rights on the real polkitd with the actions that ship: root, strangers, the owner at the on_tern, closed questions."""
+"""Rights on the real polkitd with the actions that ship: root, strangers, the owner at the desk, closed questions."""
 
 import json
 import os
@@ -8,6 +8,8 @@ import sys
 from pathlib import Path
 
 import pytest
+
+from waiting import within
 
 POLKITD = "/usr/lib/polkit-1/polkitd"
 NAMESPACES = ["unshare", "--mount", "--pid", "--fork", "--mount-proc", "--kill-child"]
@@ -31,7 +33,7 @@ pytestmark = pytest.mark.skipif(
 def told():
     scene = Path(__file__).with_name("rights_scene.py")
     done = subprocess.run([*NAMESPACES, sys.executable, str(scene)], capture_output=True, text=True, check=False,
-                          timeout=100)  # fmt: skip
+                          timeout=within(300))  # fmt: skip
     assert done.returncode == 0, done.stderr
     return json.loads(done.stdout)
 
@@ -78,8 +80,8 @@ def test_with_the_password_it_goes(told):
 
 
 def test_the_owner_at_the_desk_sets_everyday_controls_without_a_password_but_no_voltage(told):
-    assert {key: told["owner at the on_tern"][key] for key in TRIED} == TRIED
-    assert_nothing_risked(told["owner at the on_tern"], "it needs a password, and nobody could be asked")
+    assert {key: told["owner at the desk"][key] for key in TRIED} == TRIED
+    assert_nothing_risked(told["owner at the desk"], "it needs a password, and nobody could be asked")
 
 
 def test_a_standing_trial_is_its_owners_alone(told):

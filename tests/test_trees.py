@@ -38,7 +38,7 @@ SETTABLE = {
     "virtual-machine": set(),
 }  # fmt: skip
 SAID = {
-    "hybrid-laptop": ("Its copies differ (35 W, 45 W); the lowest counts, that of intel-rapl-mmio:0.",
+    "hybrid-laptop": ("its copies differ (35 W, 45 W); the lowest counts, that of intel-rapl-mmio:0.",
                       "Kinds of cores: P-cores 0-3, E-cores 4-7", "The voltage mailbox did not answer.",
                       "processor.max_cstate=9: it limits what processors may do"),
     "other-vendor-laptop": ("No interface in the kernel offers voltage offsets on this vendor's processors.",),
@@ -237,7 +237,7 @@ def test_a_value_that_changes_back_a_second_later_is_told_as_a_conflict(opened):
     for machine in MACHINES:
         session, root = opened(machine)
         name = "sustained" if "sustained" in SETTABLE[machine] else "clock-max"
-        driver = session.access.surveyed.controls[name]
+        driver = survey(session.machine.files, session.machine.registers, "tree").controls[name]
         stock = {path: session.machine.files.read(path) for path in driver.files}
         assert session.try_settings({name: other_value(driver)}, standing=False).ok
         assert session.status().drift == ()

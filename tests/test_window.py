@@ -1,6 +1,5 @@
 """The real window, offscreen, used as a person would: keys, mouse, typed text, and what can then be read."""
 
-import time
 from dataclasses import replace
 
 import numpy as np
@@ -11,6 +10,7 @@ from PyQt6.QtGui import QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
+import waiting
 from support import gap_words
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.app import open_session
@@ -21,6 +21,7 @@ from upright_bolt.model.event import RunStarted
 from upright_bolt.model.run import RunState, WorkError
 from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.store.runs import RunStore
+from upright_bolt.wording.events import sentence
 
 FAST = 3  # index in the list of a twin's paces: 300 times as fast as life
 
@@ -54,11 +55,8 @@ def window(open_app):
     return open_app().window
 
 
-def until(condition, seconds=60.0):
-    deadline = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < deadline, "waited in vain"
-        QTest.qWait(20)
+def until(condition):
+    waiting.until(condition, pause=lambda: QTest.qWait(20))
 
 
 def row(window, name):
@@ -371,7 +369,7 @@ def test_charts_show_what_was_sampled(window):
     _, limit = charts._sustained.getData()
     assert set(limit[~np.isnan(limit)]) == {18.0}
     assert np.nanmax(charts._temperature.getData()[1]) == np.nanmax(history.column("temperature"))
-    assert "Run 1 started" in [event.text for event in history.events]
+    assert "Run 1 started" in [sentence(event) for event in history.events]
     spans = charts.lanes._bars
     total = {
         c.value: sum(b - a for a, b in zip(bar.opts["x0"], bar.opts["x1"], strict=True)) for c, bar in spans.items()
@@ -451,7 +449,7 @@ def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_app):
     until(lambda: "froze and was restarted" in app.presenter.outcome)
     until(lambda: not app.thread._thread.is_alive())
     record = app.store.get(1)
-    assert record.end.state is RunState.FAILED
+    assert record.end.state is RunState.RESTARTED
     assert "froze" in record.end.why
 
 

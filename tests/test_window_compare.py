@@ -157,7 +157,7 @@ def test_files_go_out_and_come_in(two, tmp_path):
     files.write("report", tmp_path / "no" / "folder")
     until(lambda: "cannot be written" in two.presenter.outcome)
     two.presenter.records.bring_in(tmp_path / "table")
-    until(lambda: "no file of runs" in two.presenter.outcome)
+    until(lambda: "not a file of runs" in two.presenter.outcome)
 
 
 def test_one_run_by_itself_tells_and_takes(two):
@@ -165,13 +165,13 @@ def test_one_run_by_itself_tells_and_takes(two):
     runs.list.choose_row(1)
     QTest.keyClick(runs.list, Qt.Key.Key_Return)
     (sheet,) = two.findChildren(RunSheet)
-    until(lambda: "sustained limit: 18.0 W of 18 W" in sheet.told.text())
+    until(lambda: "sustained limit: 18.0 W of 18 W" in sheet.shown.text())
     sheet.below.setText("85 C")
     QTest.keyClick(sheet.below, Qt.Key.Key_Return)
     assert not sheet.score.isEnabled()
     sheet.below.setText("85")
     sheet.ask()
-    until(lambda: "has no unit" in sheet.told.text())
+    until(lambda: "has no unit" in sheet.shown.text())
     sheet.note.setText("calm sea")
     sheet.measures.setText("noise")
     click(sheet.keep)

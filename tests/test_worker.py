@@ -6,6 +6,8 @@ import sys
 
 import pytest
 
+from waiting import within
+
 CPU = min(os.sched_getaffinity(0))
 WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
 
@@ -61,7 +63,7 @@ def test_it_ends_when_nobody_tells_it_to_begin(worker):
     process = worker()
     lines(process, 1)
     process.stdin.close()
-    assert process.wait(timeout=20) == 0
+    assert process.wait(timeout=within(20)) == 0
     process.stdin = None
 
 
@@ -71,7 +73,7 @@ def test_it_ends_when_nobody_reads(worker):
     process.stdin.write("0\n")
     process.stdin.flush()
     process.stdout.close()
-    assert process.wait(timeout=20) == 0
+    assert process.wait(timeout=within(20)) == 0
     process.stdout = None
 
 

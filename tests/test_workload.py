@@ -21,15 +21,9 @@ from upright_bolt.workload import pool
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
 from upright_bolt.workload.load import Task, choose_cpus
 from upright_bolt.workload.pool import HostLoad
+from waiting import until
 
 CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
-
-
-def until(condition, seconds=60.0):
-    deadline = time.monotonic() + seconds
-    while not condition():
-        assert time.monotonic() < deadline, "waited in vain"
-        time.sleep(0.02)
 
 
 @pytest.fixture

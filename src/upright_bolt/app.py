@@ -11,15 +11,17 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.session.machine import Machine
-from upright_bolt.session.session import Session
+from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.workload.load import Load, Task
 
 if TYPE_CHECKING:
     from upright_bolt.service.client import ServiceAccess
+    from upright_bolt.session.machine import Machine
+    from upright_bolt.session.session import Session
+    from upright_bolt.twin.machine import Twin
+    from upright_bolt.workload.load import Load, Task
 
 DEFAULT_MACHINE = "host"
 
@@ -72,19 +74,46 @@ def parse_machine(text: str) -> MachineWord:
     raise BadInput(f"“{text}” is not a machine; write host, twin:NAME (twin:tern), tree:DIR or tree:FILE.tar.gz.")
 
 
-def open_machine(word: MachineWord, folder: Path, *, saved: bool, served: bool = False) -> Machine:
-    """Return the machine; ``saved`` lets a twin's state last in ``folder``, ``served`` its time pass as real time."""
+@dataclass(frozen=True, slots=True)
+class OpenMachine:
+    """A machine that this process can read and set.
+
+    Attributes:
+        word: the machine as typed.
+        ports: its files, registers and clock.
+        access: reads and sets it.
+        twin: the simulated machine behind the ports; None for any other.
+    """
+
+    word: MachineWord
+    ports: MachinePorts
+    access: MachineAccess
+    twin: "Twin | None" = None
+
+    def close(self) -> str:
+        """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
+        return self.access.close()
+
+
+def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -> "tuple[MachinePorts, Twin | None]":
+    """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""
     if word.kind == "host":
-        return _host()
+        root = Path("/")
+        return MachinePorts("host", RealFiles(root), DeviceRegisters(root), RealClock()), None
     if word.kind == "tree":
         root = _unpacked(Path(word.rest), folder)
         registers = DeviceRegisters(root, COPY_STRIDE)
-        return Machine(
-            MachinePorts(word.word, RealFiles(root), registers, RealClock(), settle_s=0.0),
-            "copy of kernel files",
-            no_load="A tree is a copy of kernel files: it has no processor on which a workload could run.",
-        )
-    return _twin(word, folder, saved=saved, served=served)
+        return MachinePorts(word.word, RealFiles(root), registers, RealClock(), settle_s=0.0), None
+    from upright_bolt.twin.machine import TwinClock, open_twin
+
+    twin = open_twin(word.rest, folder / "twin.json")
+    if not saved:
+        twin.keep_in_memory()
+    clock = TwinClock(twin)
+    ports = MachinePorts(word.word, twin.files, twin.registers, clock, save=twin.save)
+    if served:
+        ports.keep_up = clock.keep_up
+    return ports, twin
 
 
 def _unpacked(path: Path, folder: Path) -> Path:
@@ -102,56 +131,41 @@ def _unpacked(path: Path, folder: Path) -> Path:
     return root
 
 
-def _host() -> Machine:
-    root = Path("/")
-    files = RealFiles(root)
+def _machine(opened: OpenMachine) -> "Machine":
+    """Return an open machine with what can work on it."""
+    from upright_bolt.session.machine import Machine
 
-    def make(task: Task) -> Load:
-        if task.workload == "command":
-            from upright_bolt.workload.command import CommandLoad
+    if opened.word.kind == "host":
+        return Machine(opened.ports, "this computer", make_load=_host_load)
+    twin = opened.twin
+    if twin is None:
+        nothing_runs = "A tree is a copy of kernel files: it has no processor on which a workload could run."
+        return Machine(opened.ports, "copy of kernel files", no_load=nothing_runs)
+    from upright_bolt.workload.twin_load import TwinLoad
 
-            return CommandLoad(task.options)
-        from upright_bolt.workload.pool import HostLoad
+    return Machine(
+        opened.ports,
+        twin.spec.described,
+        make_load=lambda task: TwinLoad(twin, task),
+        plug=lambda charger: twin.plug(charger=charger),
+        set_pace=twin.set_pace,
+    )
 
-        return HostLoad(replace(task, cpus=_allowed(task.cpus)))
 
-    ports = MachinePorts("host", files, DeviceRegisters(root), RealClock())
-    return Machine(ports, "this computer", make_load=make)
+def _host_load(task: "Task") -> "Load":
+    if task.workload == "command":
+        from upright_bolt.workload.command import CommandLoad
+
+        return CommandLoad(task.options)
+    from upright_bolt.workload.pool import HostLoad
+
+    return HostLoad(replace(task, cpus=_allowed(task.cpus)))
 
 
 def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:
     """Return those of ``wanted`` that this process may use: a container or a pinned shell may have fewer."""
     allowed = os.sched_getaffinity(0)
     return tuple(cpu for cpu in wanted if cpu in allowed) or tuple(sorted(allowed))
-
-
-def _twin(word: MachineWord, folder: Path, *, saved: bool, served: bool) -> Machine:
-    from upright_bolt.twin.machine import TwinClock, open_twin
-    from upright_bolt.workload.twin_load import TwinLoad
-
-    path = folder / "twin.json"
-    twin = open_twin(word.rest, path)
-    if not saved:
-        twin.keep_in_memory()
-    clock = TwinClock(twin)
-
-    def set_pace(pace: float | None) -> None:
-        clock.pace = pace
-
-    ports = MachinePorts(
-        word.word, twin.files, twin.registers, clock, save=twin.save, keep_up=clock.keep_up if served else _nothing
-    )
-    return Machine(
-        ports,
-        twin.spec.described,
-        make_load=lambda task: TwinLoad(twin, task),
-        plug=lambda charger: twin.plug(charger=charger),
-        set_pace=set_pace,
-    )
-
-
-def _nothing() -> None:
-    return
 
 
 SYSTEM_STATE = Path("/var/lib/upright-bolt")
@@ -165,8 +179,21 @@ def state_folder(word: MachineWord, given: Path | None) -> Path:
     return data_folder(given) / "machines" / word.folder
 
 
-def open_session(machine: str, data: Path | None, holder: str, *, exclusive: bool) -> Session:
-    """Open a session on a machine; on this computer through the root service, if there is one.
+def open_session(machine: str, data: Path | None, holder: str, *, exclusive: bool) -> "Session":
+    """Open a session on a machine, with all that can be run there. Arguments and errors as of ``open_access``.
+
+    Raises:
+        BadInput: no such machine.
+        InUse: another process holds it and ``exclusive`` is asked.
+    """
+    from upright_bolt.session.session import Session
+
+    opened = open_access(machine, data, holder, exclusive=exclusive)
+    return Session(_machine(opened), opened.access)
+
+
+def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool) -> OpenMachine:
+    """Open a machine to read and set it; on this computer through the root service, if there is one.
 
     Args:
         machine: its word as typed.
@@ -184,9 +211,10 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
     if word.kind == "host":
         found = _service()
         if not isinstance(found, Note):
-            return Session(open_machine(word, data_folder(data), saved=False), found)
+            ports, _ = _open_ports(word, data_folder(data), saved=False, served=False)
+            return OpenMachine(word, ports, found)
         gaps = () if os.geteuid() == 0 else (found,)
-    return Session(*open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
+    return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
 
 
 def _service() -> "ServiceAccess | Note":
@@ -212,7 +240,7 @@ def open_local(
     exclusive: bool,
     gaps: tuple[Note, ...] = (),
     served: bool = False,
-) -> tuple[Machine, SettingsEngine]:
+) -> "tuple[MachinePorts, SettingsEngine, Twin | None]":
     """Open a machine in this process itself, held by a lock in ``folder``.
 
     Args:
@@ -229,8 +257,8 @@ def open_local(
     """
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
-        machine = open_machine(word, folder, saved=lock is not None, served=served)
-        return machine, SettingsEngine(Backend(machine.ports, gaps), folder, holder, lock)
+        ports, twin = _open_ports(word, folder, saved=lock is not None, served=served)
+        return ports, SettingsEngine(Backend(ports, gaps), folder, holder, lock), twin
     except BaseException:
         if lock is not None:
             lock.release()

@@ -19,7 +19,7 @@ def run(argv: list[str]) -> int:
 
     signal.signal(signal.SIGTERM, _interrupt)
     try:
-        result = build()(argv, standalone_mode=False)
+        result = build(argv)(argv, standalone_mode=False)
         sys.stdout.flush()
         code = result if isinstance(result, int) else 0
     except BoltError as fault:

@@ -10,11 +10,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from upright_bolt.app import data_folder, open_session
+from upright_bolt.app import data_folder, open_access, open_session
 from upright_bolt.errors import BadInput
+from upright_bolt.wording.trials import recovered
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session
+    from upright_bolt.settings.access import MachineAccess
     from upright_bolt.store.runs import RunStore
 
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
@@ -46,6 +48,19 @@ def session_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["Session"]
     finally:
         trouble = session.close()
         if trouble:
+            print(trouble, file=sys.stderr)
+
+
+@contextmanager
+def access_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["MachineAccess"]:
+    """Open a machine to read and set it, and close it in the end; what was recovered or went wrong is said."""
+    opened = open_access(choice.machine, choice.given, COMMAND, exclusive=exclusive)
+    if words := recovered(opened.access.recovered):
+        print(words, file=sys.stderr)
+    try:
+        yield opened.access
+    finally:
+        if trouble := opened.close():
             print(trouble, file=sys.stderr)
 
 

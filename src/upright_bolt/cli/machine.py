@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.analysis.effective_limits import effective_limits
-from upright_bolt.cli.context import AsJson, MachineChoice, print_json, print_table, session_at
+from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.control import Control
 from upright_bolt.wording.notes import clause, sentence
@@ -17,6 +17,7 @@ from upright_bolt.wording.sheet import conflicts, sheet
 if TYPE_CHECKING:
     from upright_bolt.model.sample import Sample
     from upright_bolt.session.session import Session
+    from upright_bolt.settings.access import MachineAccess
 
 LONGEST_WAIT_S = 3600.0
 
@@ -40,29 +41,29 @@ def control_data(control: Control) -> dict[str, Any]:
     }
 
 
-def machine_data(session: "Session") -> dict[str, Any]:
+def machine_data(access: "MachineAccess") -> dict[str, Any]:
     """Return what a machine is as plain data."""
-    identity, controls = session.about.identity, session.controls()
+    identity, controls = access.about.identity, access.controls()
     return {
         "machine": asdict(identity) | {"driver": identity.driver or None},
-        "kinds": {name: list(cpus) for name, cpus in session.about.topology.kinds},
+        "kinds": {name: list(cpus) for name, cpus in access.about.topology.kinds},
         "controls": [control_data(control) for control in controls.values()],
         "effective_limits": asdict(effective_limits(controls)),
-        "conflicts": conflicts(session.about, controls, session.status()),
+        "conflicts": conflicts(access.about, controls, access.status()),
         "sensors": [
-            {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in session.about.sensors
+            {"name": s.name, "quantity": s.quantity.name, "unit": s.quantity.unit} for s in access.about.sensors
         ],
-        "missing": [{"what": gap.about, "why": clause(gap), "code": gap.code.value} for gap in session.about.gaps],
+        "missing": [{"what": gap.about, "why": clause(gap), "code": gap.code.value} for gap in access.about.gaps],
     }
 
 
 def machine(context: typer.Context, as_json: AsJson = False) -> None:
     """Say what the machine is, what can be set there, and what cannot and why."""
-    with session_at(context.obj, exclusive=False) as session:
+    with access_at(context.obj, exclusive=False) as access:
         if as_json:
-            print_json(machine_data(session))
+            print_json(machine_data(access))
         else:
-            print(sheet(session.about, session.controls(), session.status()), end="")
+            print(sheet(access.about, access.controls(), access.status()), end="")
 
 
 def sample(

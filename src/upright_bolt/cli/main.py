@@ -1,5 +1,7 @@
 """The commands put together."""
 
+import importlib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated
 
@@ -7,8 +9,17 @@ import typer
 
 from upright_bolt import __version__
 from upright_bolt.app import DEFAULT_MACHINE
-from upright_bolt.cli import demo, machine, runs, service, settings, window
 from upright_bolt.cli.context import MachineChoice
+
+MODULES = {
+    "machine": ("capture", "machine", "sample"),
+    "settings": ("set", "put-back", "keep", "status", "plug"),
+    "runs": ("run", "runs", "compare", "sweep"),
+    "window": ("window",),
+    "demo": ("demo",),
+    "service": ("service",),
+}
+"""Modules of this package, in the order of the help text, with the commands of each."""
 
 
 def _version(value: bool) -> None:
@@ -17,8 +28,13 @@ def _version(value: bool) -> None:
         raise typer.Exit
 
 
-def build() -> typer.Typer:
-    """Return the whole command line."""
+def build(words: Sequence[str] = ()) -> typer.Typer:
+    """Return the command line.
+
+    Args:
+        words: what was typed. Where one command stands there, its module alone is loaded: a short command would else
+            spend most of its time on loading all the others.
+    """
     app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, rich_markup_mode=None)
 
     @app.callback(invoke_without_command=True)
@@ -36,12 +52,16 @@ def build() -> typer.Typer:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
         context.obj = MachineChoice(on, data)
         if context.invoked_subcommand is None:
+            from upright_bolt.cli import window
+
             raise typer.Exit(window.show(context.obj))
 
-    machine.add_to(app)
-    settings.add_to(app)
-    runs.add_to(app)
-    window.add_to(app)
-    demo.add_to(app)
-    service.add_to(app)
+    for module in _needed(words):
+        importlib.import_module(f"upright_bolt.cli.{module}").add_to(app)
     return app
+
+
+def _needed(words: Sequence[str]) -> tuple[str, ...]:
+    """Return the modules that may be meant: one if just one of them has a command among the words, else all."""
+    meant = {module for word in words for module, commands in MODULES.items() if word in commands}
+    return tuple(meant) if len(meant) == 1 else tuple(MODULES)

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from upright_bolt.cli.context import AsJson, print_json, print_table, session_at
+from upright_bolt.cli.context import AsJson, access_at, print_json, print_table, session_at
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.control import show_value
@@ -42,10 +42,10 @@ def set_(
     """Put settings in force as a trial, until “keep” or “put-back”."""
     settings = parse_assignments(assignments)
     _ask_first(settings, confirm)
-    with session_at(context.obj, exclusive=True) as session:
-        report = session.try_settings(settings, standing=True)
+    with access_at(context.obj, exclusive=True) as access:
+        report = access.try_settings(settings, standing=True)
         if report.ok and keep:
-            session.keep()
+            access.keep()
     if as_json:
         print_json([{**asdict(row), "why": row_sentence(row), "code": _code(row)} for row in report.rows])
     else:
@@ -57,8 +57,8 @@ def set_(
 
 def put_back(context: typer.Context, as_json: AsJson = False) -> None:
     """End the trial and put back what was in force before it."""
-    with session_at(context.obj, exclusive=True) as session:
-        trial = session.put_back()
+    with access_at(context.obj, exclusive=True) as access:
+        trial = access.put_back("asked for")
     if as_json:
         print_json({"put_back": trial.before_values})
     else:
@@ -67,8 +67,8 @@ def put_back(context: typer.Context, as_json: AsJson = False) -> None:
 
 def keep_(context: typer.Context, as_json: AsJson = False) -> None:
     """End the trial and keep its settings in force until a restart."""
-    with session_at(context.obj, exclusive=True) as session:
-        trial = session.keep()
+    with access_at(context.obj, exclusive=True) as access:
+        trial = access.keep()
     if as_json:
         print_json({"kept": trial.settings})
     else:
@@ -77,8 +77,8 @@ def keep_(context: typer.Context, as_json: AsJson = False) -> None:
 
 def status(context: typer.Context, as_json: AsJson = False) -> None:
     """Say whether a trial is running and whether what was set still holds."""
-    with session_at(context.obj, exclusive=False) as session:
-        now = session.status()
+    with access_at(context.obj, exclusive=False) as access:
+        now = access.status()
     if as_json:
         drift = [asdict(entry) for entry in now.drift]
         print_json({"trial": trial_data(now.trial), "drift": drift, "kept": now.kept})

@@ -18,6 +18,9 @@ class Twin:
         spec: what it is made of.
         state: where it stands; a fresh one if None.
         path: file in which its state lasts; None keeps it in memory.
+
+    Attributes:
+        pace: twin seconds per real second; None is as fast as it goes.
     """
 
     def __init__(self, spec: TwinSpec, state: TwinState | None = None, path: Path | None = None) -> None:
@@ -26,6 +29,7 @@ class Twin:
         self.physics = Physics(spec, state or fresh_state(spec))
         self.files = TwinFiles(self.physics, self.save)
         self.registers = TwinRegisters(self.physics, self.save)
+        self.pace: float | None = None
 
     @property
     def state(self) -> TwinState:
@@ -50,6 +54,10 @@ class Twin:
         self.physics.source = source
         self.physics.demand = Demand()
 
+    def set_pace(self, pace: float | None) -> None:
+        """Let its time run ``pace`` times as fast as real time; None for as fast as it goes."""
+        self.pace = pace
+
     def plug(self, *, charger: bool) -> None:
         """Plug the charger in or out."""
         self.physics.plug(charger=charger)
@@ -57,15 +65,10 @@ class Twin:
 
 
 class TwinClock:
-    """The twin's own time. Waiting advances the physics; with a ``pace`` it also takes real time.
+    """The twin's own time. Waiting advances the physics; with a pace of the twin it also takes real time."""
 
-    Attributes:
-        pace: twin seconds per real second; None is as fast as it goes.
-    """
-
-    def __init__(self, twin: Twin, pace: float | None = None) -> None:
+    def __init__(self, twin: Twin) -> None:
         self._twin = twin
-        self.pace = pace
         self._due: float | None = None
         self._kept_s: float | None = None
 
@@ -78,10 +81,10 @@ class TwinClock:
         ahead = time_s - self.now_s()
         if ahead <= 0:
             return
-        if self.pace:
+        if self._twin.pace:
             now = time.monotonic()
             start = self._due if self._due is not None and now - self._due < 0.5 else now
-            self._due = start + ahead / self.pace
+            self._due = start + ahead / self._twin.pace
             if self._due > now:
                 time.sleep(self._due - now)
         self._twin.physics.advance(ahead)
