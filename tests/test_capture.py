@@ -110,7 +110,7 @@ def archive_with(path, name, data=b"x", kind=tarfile.REGTYPE):
 )
 def test_an_archive_that_reaches_elsewhere_is_refused(tmp_path, name, kind):
     target = tmp_path / "inside"
-    with pytest.raises(BoltError, match="is no capture"):
+    with pytest.raises(BoltError, match="is not a capture"):
         unpack(archive_with(tmp_path / "bad.tar.gz", name, kind=kind), target)
     assert not target.exists() or list(target.rglob("*")) == []
 

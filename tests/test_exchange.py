@@ -202,9 +202,9 @@ def test_frame_times_are_read_from_a_column_in_any_usual_form(tmp_path):
     [
         ("a,b\n1,2\n", "c", "ms", "no column “c”; it has: a, b"),
         ("a,b\n1,2\n", "", "ms", "say which column"),
-        ("a\nx\n", "a", "ms", "line 2: “x” is no frame time"),
-        ("a\n0\n", "a", "ms", "no frame time above zero"),
-        ("a,b\n1\n", "b", "ms", "“” is no frame time"),
+        ("a\nx\n", "a", "ms", "line 2: “x” is not a frame time"),
+        ("a\n0\n", "a", "ms", "not a frame time above zero"),
+        ("a,b\n1\n", "b", "ms", "“” is not a frame time"),
         ("a\n1\n", "a", "fps", "write s, ms or us"),
         ("", "a", "ms", "it has: none"),
     ],

@@ -62,6 +62,24 @@ def qt_imports(text: str) -> list[str]:
     return found
 
 
+def silent_raises(text: str) -> list[str]:
+    """Public functions that raise without saying so; commands aside, whose docstrings are their help text."""
+    found = []
+    for node in ast.walk(ast.parse(text)):
+        if not isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) or node.name.startswith("_"):
+            continue
+        inner = [f for f in ast.walk(node) if isinstance(f, ast.FunctionDef) and f is not node]
+        nested = {id(n) for f in inner for n in ast.walk(f)}
+        raised = [
+            n.exc for n in ast.walk(node) if isinstance(n, ast.Raise) and n.exc is not None and id(n) not in nested
+        ]
+        raised = [exc for exc in raised if not isinstance(exc, ast.Name)]
+        command = any("Context" in ast.unparse(arg.annotation) for arg in node.args.args if arg.annotation)
+        if raised and not command and "aise" not in (ast.get_docstring(node) or ""):
+            found.append(node.name)
+    return found
+
+
 def module_state(text: str) -> list[str]:
     """Names bound at module level to something that can change and is not written in capitals."""
     found = []
@@ -85,6 +103,7 @@ def outside(folder: str) -> list[Path]:
         (kernel_literals, [f for f in FILES if f.name != "paths.py"], "open('/sys/class/hwmon')"),
         (qt_imports, outside("desktop"), "def f():\n    from PyQt6.QtCore import QObject"),
         (module_state, FILES, "cache = {}"),
+        (silent_raises, FILES, "def f():\n    '''Return x.'''\n    raise BadInput(1)"),
     ],
 )
 def test_rule_holds_and_can_fail(rule, files, sample):

@@ -300,7 +300,7 @@ def test_a_command_is_timed_and_its_output_searched(bolt):
         (("--exec", "sleep 60", "--duration", "5s"), 1, "not done within 5 s"),
         (("--exec", "no-such-program-here"), 2, "no program"),
         (("--exec", "echo 'open"), 2, "cannot be split"),
-        (("--exec", "echo 1", "--pattern", "("), 2, "no regular expression"),
+        (("--exec", "echo 1", "--pattern", "("), 2, "not a regular expression"),
         (("--exec", "echo 1", "--pattern", "(1)(2)"), 2, "2 groups"),
         (("--exec", "echo 1", "--times", "0"), 2, "0 is outside"),
         ((), 2, "Name the command"),

@@ -68,7 +68,7 @@ def compare(runs: list[RunRecord], baseline: RunRecord, known: Sequence[RunRecor
                 percent,
                 {key: _minus(values[key], base[key]) if key in keys else None for key in base},
                 {} if run.id == baseline.id else _differences(percent, group, base_group),
-                {key: told for key in base if (told := spread_of(group, key)) is not None},
+                {key: spread for key in base if (spread := spread_of(group, key)) is not None},
                 len(group),
                 unlike(run, baseline) if run.id != baseline.id else (),
             )

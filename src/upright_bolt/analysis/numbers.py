@@ -83,7 +83,7 @@ def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
     return tuple(
         replace(number, quantity=own.get(number.key, number.quantity))
         for number in NUMBERS
-        if number.key in ALWAYS or any(told[number.key] is not None for told in values)
+        if number.key in ALWAYS or any(of_run[number.key] is not None for of_run in values)
     )
 
 

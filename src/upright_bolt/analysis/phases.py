@@ -63,7 +63,7 @@ def find(
     """Return the phases of a run.
 
     The end of the burst is where the smoothed watts (or, without them, the clock) first come down to within 6 % of the
-    median of the run's last third, and stay there for good.
+    median of the run's last third, and stay there to the end.
 
     Args:
         time_s: sample times from load start, shape (n,), rising.

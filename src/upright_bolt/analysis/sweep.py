@@ -110,10 +110,10 @@ def _points(group: Sequence[RunRecord], control: str, words: tuple[str, ...], ke
     found = []
     for x, runs in sorted(at.items()):
         values = [v for run in runs if (v := value_of(run, key)) is not None]
-        told = estimate(runs, key)
-        half_width = (
-            float(stdtrit(told.degrees_of_freedom, SURE)) * told.error * told.mean if told is not None else None
-        )
+        known = estimate(runs, key)
+        half_width = None
+        if known is not None:
+            half_width = float(stdtrit(known.degrees_of_freedom, SURE)) * known.error * known.mean
         found.append(Point(x, sum(values) / len(values), half_width, tuple(run.id for run in runs)))
     return tuple(found)
 

@@ -170,8 +170,8 @@ def _fan_line(temp: Floats, fan: Floats) -> tuple[float, float]:
     if not running.any():
         return 0.0, 0.0
     t, rpm = temp[half:][running], fan[half:][running]
-    told = float(np.ptp(t)) >= NARROW_C
-    slope = max(0.0, float(np.polyfit(t, rpm, 1)[0])) if told else ORDINARY_RPM_PER_C
+    varied = float(np.ptp(t)) >= NARROW_C
+    slope = max(0.0, float(np.polyfit(t, rpm, 1)[0])) if varied else ORDINARY_RPM_PER_C
     return float(rpm.mean() - slope * t.mean()), slope
 
 

@@ -83,7 +83,7 @@ def unpack(source: Path, folder: Path) -> None:
     """Unpack a capture into ``folder``, which is made anew.
 
     Raises:
-        BoltError: it is no capture, or too large to be one.
+        BoltError: it is not a capture, or too large to be one.
     """
     room = LARGEST_BYTES
     try:
@@ -91,11 +91,11 @@ def unpack(source: Path, folder: Path) -> None:
             for entry in archive:
                 parts = PurePosixPath(entry.name).parts
                 if not entry.isfile() or ".." in parts or (parts[0] if parts else "") not in TOP_FOLDERS:
-                    raise BoltError(f"{source} is no capture: it holds “{entry.name}”.")
+                    raise BoltError(f"{source} is not a capture: it holds “{entry.name}”.")
                 room -= entry.size
                 content = archive.extractfile(entry)
                 if room < 0 or content is None:
-                    raise BoltError(f"{source} is no capture: it is too large.")
+                    raise BoltError(f"{source} is not a capture: it is too large.")
                 target = folder.joinpath(*parts)
                 target.parent.mkdir(parents=True, exist_ok=True)
                 target.unlink(missing_ok=True)

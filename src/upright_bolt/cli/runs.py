@@ -228,7 +228,12 @@ def finished(record: RunRecord) -> RunRecord:
 
 
 def carry_on(session: "Session") -> "ActiveRun":
-    """Tick until the run has ended; an interrupt stops it and keeps what is there."""
+    """Tick until the run has ended; an interrupt stops it and keeps what is there.
+
+    Raises:
+        BoltError: the run could not be kept.
+        MachineFroze: a twin froze.
+    """
     from upright_bolt.session.session import SAMPLE_S
 
     clock = session.machine.clock

@@ -1,6 +1,6 @@
 """Looks: ink on warm paper and its dark counterpart, one accent, one colour per quantity everywhere.
 
-A colour means a quantity and never good or bad; states are told by shape or word as well.
+A colour means a quantity and never good or bad; states are shown by shape or word as well.
 """
 
 from dataclasses import dataclass
@@ -65,7 +65,7 @@ DARK = Theme(
 )  # fmt: skip
 
 LINES = ("solid", "solid", "dash", "dot", "dash-dot", "solid")
-"""Line styles of overlaid runs: told apart without colour."""
+"""Line styles of overlaid runs, so that they differ without colour."""
 
 
 def run_colours(theme: Theme) -> tuple[str, ...]:

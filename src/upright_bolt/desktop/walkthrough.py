@@ -30,7 +30,7 @@ class Walkthrough:
         session: holds a twin.
         data: the data folder.
         pictures: where pictures go; made if missing.
-        tell: told what is being done.
+        tell: called with what is being done.
     """
 
     def __init__(self, session: Session, data: Path, pictures: Path, tell: Callable[[str], None]) -> None:
@@ -119,7 +119,7 @@ class Walkthrough:
         return run.id
 
     def type_value(self, name: str, text: str) -> None:
-        """Type a value into a control's entry."""
+        """Type a value into a control's entry. Raises BoltError if it has none."""
         entry = self.window.workbench.settings.rows[name].entry
         if entry is None:
             raise BoltError(f"{name} has no number entry.")
@@ -132,7 +132,7 @@ class Walkthrough:
         QTest.mouseClick(target, Qt.MouseButton.LeftButton)  # type: ignore[call-overload]  # same
 
     def picture(self, name: str) -> None:
-        """Save what the window shows."""
+        """Save what the window shows. Raises BoltError if it cannot be saved."""
         self._pause(0.2)
         path = self._pictures / f"{name}.png"
         if not self.window.grab().save(str(path)):

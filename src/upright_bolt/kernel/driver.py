@@ -76,7 +76,7 @@ class ControlDriver(Protocol):
         ...
 
     def same(self, asked: Value, got: Value) -> bool:
-        """Tell whether ``got`` is ``asked`` within the surface's rounding."""
+        """Tell whether ``got`` is ``asked`` within the interface's rounding."""
         ...
 
     def refusal(self, fault: FileFault) -> Note:

@@ -135,7 +135,7 @@ class RealFiles:
         return self._root + path
 
     def read(self, path: str) -> bytes:
-        """Return the content, at most ``TEXT_SIZE`` bytes."""
+        """Return the content, at most ``TEXT_SIZE`` bytes. Raises FileFault."""
         try:
             fd = os.open(self._at(path), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
             try:
@@ -151,7 +151,7 @@ class RealFiles:
             raise FileFault(path, fault.errno or 0) from fault
 
     def write(self, path: str, data: bytes) -> None:
-        """Write in one system call, as kernel files want it."""
+        """Write in one system call, as kernel files want it. Raises FileFault."""
         try:
             fd = os.open(self._at(path), os.O_WRONLY | os.O_TRUNC | os.O_CLOEXEC)
             try:
@@ -189,7 +189,7 @@ class RealFiles:
         return not mode & ANY_WRITE
 
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
-        """Open once and hand back a ``pread`` from the start."""
+        """Open once and hand back a ``pread`` from the start. Raises FileFault."""
         try:
             fd = os.open(self._at(path), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
         except OSError as fault:
@@ -229,7 +229,7 @@ class DeviceRegisters:
         return fd
 
     def read(self, cpu: int, register: int) -> int:
-        """Return the 64 bits at the register's number."""
+        """Return the 64 bits at the register's number. Raises FileFault."""
         name = f"{paths.msr_device(cpu)} register {register:#x}"
         try:
             data = os.pread(self._fd(cpu), 8, register * self._stride)
@@ -241,7 +241,7 @@ class DeviceRegisters:
         return value
 
     def write(self, cpu: int, register: int, value: int) -> None:
-        """Write the 64 bits at the register's number."""
+        """Write the 64 bits at the register's number. Raises FileFault."""
         name = f"{paths.msr_device(cpu)} register {register:#x}"
         try:
             fd = os.open(self._root + paths.msr_device(cpu), os.O_WRONLY | os.O_CLOEXEC)

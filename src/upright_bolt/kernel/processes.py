@@ -25,7 +25,7 @@ class Process:
 
 @dataclass(frozen=True, slots=True)
 class ProcessTable:
-    """All processes of a moment by number, and interrupts served since the machine began; None where not told."""
+    """All processes of a moment by number, and interrupts served since the machine began; None where unknown."""
 
     processes: dict[int, Process]
     interrupts: int | None
@@ -73,8 +73,8 @@ def busiest_others(before: ProcessTable, after: ProcessTable, seconds: float, mi
         ticks = process.ticks - (earlier.ticks if earlier is not None else 0)
         shares[process.name] = shares.get(process.name, 0.0) + max(0, ticks)
     scale = 100.0 / (TICKS_PER_S * seconds) if seconds > 0 else 0.0
-    told = sorted(((name, ticks * scale) for name, ticks in shares.items()), key=lambda item: -item[1])
-    return {name: round(share, 2) for name, share in told[:MOST_NAMES] if share >= LEAST_SHARE}
+    ranked = sorted(((name, ticks * scale) for name, ticks in shares.items()), key=lambda item: -item[1])
+    return {name: round(share, 2) for name, share in ranked[:MOST_NAMES] if share >= LEAST_SHARE}
 
 
 def _descends(number: int, mine: int, known: ProcessTable) -> bool:
@@ -89,7 +89,7 @@ def _descends(number: int, mine: int, known: ProcessTable) -> bool:
 
 
 def wake_ups(before: ProcessTable, after: ProcessTable, seconds: float) -> float | None:
-    """Return interrupts a second between two counts, over all processors; None if they were not told."""
+    """Return interrupts a second between two counts, over all processors; None if they are unknown."""
     if before.interrupts is None or after.interrupts is None or seconds <= 0:
         return None
     return (after.interrupts - before.interrupts) / seconds

@@ -45,7 +45,7 @@ class Control:
         declaration: what is true of it everywhere.
         minimum: lowest allowed value, or None for words.
         maximum: highest allowed value, or None for words.
-        step: the steps in which the surface keeps it, or the sensible entry step if coarser.
+        step: the steps in which the interface keeps it, or the sensible entry step if coarser.
         choices: allowed words, in the kernel's order.
         stock: its value before this program changed anything in this boot; None if unknown.
         in_force: its value read back from the machine; None if it cannot be read.

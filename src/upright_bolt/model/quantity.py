@@ -54,7 +54,7 @@ class Quantity:
             what: the name of the thing it is for; it begins the sentence of an error.
 
         Raises:
-            BadInput: the text is no number, or its unit is missing or belongs to another quantity.
+            BadInput: the text is not a number, or its unit is missing or belongs to another quantity.
         """
         match = _NUMBER.fullmatch(text.strip())
         if match is None:

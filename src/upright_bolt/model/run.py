@@ -11,14 +11,14 @@ from upright_bolt.model.control import Value
 from upright_bolt.model.work import Options
 
 BURST_S = 20.0
-"""Length of a run's beginning that is told apart when runs are compared, whatever its phases."""
+"""Length of a run's beginning that is looked at by itself when runs are compared, whatever its phases."""
 SLICE_S = 10.0
 WHOLE_SLICE_S = 9.0
 """A slice of at least this length counts as a whole one."""
 
 
 LETTERS = "ABCDEF"
-"""Runs that are compared are told apart by a letter; so many fit into one picture."""
+"""Each run of a comparison has a letter; so many fit into one picture."""
 
 
 class RunState(StrEnum):

@@ -17,7 +17,7 @@ class Workload:
         purpose: a few words, a colon, and what it is for.
         score: the quantity of its score; None if it has none of its own.
         per_s: a score counts units in so many seconds.
-        threads: how many processors it keeps busy if nobody says; None for all.
+        threads: how many processors it keeps busy unless asked otherwise; None for all.
         usual: length that is offered first, as a person types it.
         even: whether it asks for the same all the time, so that what changes is the machine's doing.
     """
@@ -99,13 +99,13 @@ def workload(name: str) -> Workload:
 def check_options(name: str, options: Options) -> None:
     """Raise BadInput unless ``options`` fit the workload called ``name``."""
     plain = Options()
-    for told, of, what in (
+    for given, of, what in (
         (options.command != plain.command, "command", "command"),
         (options.pattern != plain.pattern, "command", "pattern for the score"),
         (options.times != plain.times, "command", "number of times"),
         (options.rate_fps != plain.rate_fps, "frames", "frame rate"),
     ):
-        if told and name != of:
+        if given and name != of:
             raise BadInput(f"The workload {name} takes no {what}; “{of}” does.")
     if name == "command":
         _check_command(options)
@@ -124,7 +124,7 @@ def _check_command(options: Options) -> None:
         try:
             groups = re.compile(options.pattern).groups
         except re.error as fault:
-            raise BadInput(f"pattern: “{options.pattern}” is no regular expression: {fault}.") from fault
+            raise BadInput(f"pattern: “{options.pattern}” is not a regular expression: {fault}.") from fault
         if groups > 1:
             raise BadInput(f"pattern: “{options.pattern}” has {groups} groups; mark the number with one.")
 

@@ -1,4 +1,4 @@
-"""Whether there is a system bus at all, told without opening it: most commands need no more to know."""
+"""Whether there is a system bus at all, found out without opening it: most commands need no more to know."""
 
 import os
 from pathlib import Path

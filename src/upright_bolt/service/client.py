@@ -48,7 +48,7 @@ class ServiceAccess:
         trouble: what is wrong with the service at the moment, as a sentence; empty if nothing.
 
     Raises:
-        ServiceAbsent: no bus, or nobody answers to the service's name.
+        ServiceAbsent: no bus, or no program has the service's name.
         BoltError: it is there but does not let this caller in.
     """
 

@@ -1,4 +1,4 @@
-"""The service's life: taking its name, tending, ending when nobody needs it."""
+"""The service's life: taking its name, watching over trials, ending when no caller needs it."""
 
 import asyncio
 import logging

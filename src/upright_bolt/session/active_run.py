@@ -327,7 +327,7 @@ class ActiveRun:
         self._load.stop()
 
     def _keep(self, write: Callable[[], None]) -> bool:
-        """Write to the store; what goes wrong is told in ``unsaved``. Return whether it went well."""
+        """Write to the store; what goes wrong is kept in ``unsaved``. Return whether it went well."""
         try:
             write()
         except BoltError as fault:

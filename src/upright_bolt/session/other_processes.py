@@ -16,7 +16,7 @@ class OtherProcesses:
 
     Attributes:
         others: share of one processor in % by program name, once the run has ended.
-        wakes: interrupts a second, once the run has ended; None if not told.
+        wakes: interrupts a second, once the run has ended; None if unknown.
     """
 
     def __init__(self, files: KernelFiles, topology: Topology) -> None:

@@ -162,14 +162,14 @@ class Trials:
         trial = self.current
         if trial is None:
             return None
-        told = replace(trial, before={})
+        shown = replace(trial, before={})
         if trial.boot_id != self._boot_id:
             self.ended_by_restart()
-            return Recovery(told, RecoveryOutcome.RESTARTED)
+            return Recovery(shown, RecoveryOutcome.RESTARTED)
         if trial.standing and self._was_in_force:
             return None
         left = self._restored(trial, "the program that ran it ended without doing so")
-        return Recovery(told, RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK, left)
+        return Recovery(shown, RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK, left)
 
     def expected(self, kept: Mapping[str, Value]) -> dict[str, Value]:
         """Return what should be in force: what was kept, and over it the trial."""

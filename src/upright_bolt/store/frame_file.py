@@ -14,17 +14,17 @@ def read_frame_times(path: Path, column: str, unit: str) -> list[float]:
     """Return the frame times in s.
 
     Args:
-        path: a file with a heading line; cells are parted by commas, semicolons or tabs.
+        path: a file with a heading line; cells are separated by commas, semicolons or tabs.
         column: the column's heading; empty if there is but one.
         unit: s, ms or us.
 
     Raises:
-        BadInput: no such column or unit, or a cell that is no time.
+        BadInput: no such column or unit, or a cell that is not a time.
         BoltError: the file cannot be read.
     """
     factor = UNITS.get(unit)
     if factor is None:
-        raise BadInput(f"unit: “{unit}” is no unit of frame times; write s, ms or us.")
+        raise BadInput(f"unit: “{unit}” is not a unit of frame times; write s, ms or us.")
     try:
         with path.open(newline="", encoding="utf-8-sig", errors="replace") as file:
             head = file.read(SAMPLE_CHARS)
@@ -35,7 +35,7 @@ def read_frame_times(path: Path, column: str, unit: str) -> list[float]:
     except OSError as fault:
         raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
     except csv.Error as fault:
-        raise BadInput(f"{path} is no table of text: {fault}.") from fault
+        raise BadInput(f"{path} is not a table of text: {fault}.") from fault
 
 
 def _index(names: list[str], column: str, path: Path) -> int:
@@ -55,5 +55,5 @@ def _time(row: list[str], index: int, line: int, path: Path) -> float:
     except ValueError:
         value = -1.0
     if not isfinite(value) or value <= 0:
-        raise BadInput(f"{path.name}, line {line}: “{text}” is no frame time above zero.")
+        raise BadInput(f"{path.name}, line {line}: “{text}” is not a frame time above zero.")
     return value

@@ -246,7 +246,11 @@ class RunStore:
         return [event_of(row) for row in rows]
 
     def telemetry(self, run_id: int) -> tuple[Floats, dict[str, Floats]]:
-        """Return sample times from load start in s, shape (n,), and each column, NaN where not measured."""
+        """Return sample times from load start in s, shape (n,), and each column, NaN where not measured.
+
+        Raises:
+            NotHere: there is no such run.
+        """
         with self._engine.connect() as connection:
             names = connection.execute(select(tables.runs.c.columns).where(tables.runs.c.id == run_id)).scalar()
             if names is None:

@@ -1,16 +1,35 @@
 """The kernel's files of a twin, served from memory: the same names, rounding and refusals as the real ones."""
 
 import errno
+import importlib
+import pkgutil
 from collections.abc import Callable
+from functools import cache
 from pathlib import PurePosixPath
+from typing import Protocol, cast
 
+from upright_bolt import twin
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.ports import VALUE_SIZE, Read
-from upright_bolt.twin import files_board, files_clock, files_idle, files_power
 from upright_bolt.twin.physics import Physics
 
 Get = Callable[[], str]
 Put = Callable[[str], None]
+
+
+class FilesPart(Protocol):
+    """A module ``twin.files_…``: the files of some interfaces."""
+
+    def files_of(self, physics: Physics) -> tuple[dict[str, Get], dict[str, Put]]:
+        """Return readers and writers by path."""
+        ...
+
+
+@cache
+def all_parts() -> tuple[FilesPart, ...]:
+    """Return the modules ``twin.files_…``, found by themselves: a new one needs no entry anywhere."""
+    names = sorted(module.name for module in pkgutil.iter_modules(twin.__path__) if module.name.startswith("files_"))
+    return tuple(cast(FilesPart, importlib.import_module(f"{twin.__name__}.{name}")) for name in names)
 
 
 class TwinFiles:
@@ -26,7 +45,7 @@ class TwinFiles:
         self._on_write = on_write
         self._get: dict[str, Get] = {}
         self._put: dict[str, Put] = {}
-        for part in (files_board, files_clock, files_idle, files_power):
+        for part in all_parts():
             readers, writers = part.files_of(physics)
             self._get.update(readers)
             self._put.update(writers)
@@ -40,14 +59,14 @@ class TwinFiles:
             path = path.parent
 
     def read(self, path: str) -> bytes:
-        """Return the content."""
+        """Return the content. Raises FileFault."""
         get = self._get.get(path)
         if get is None:
             raise FileFault(path, errno.EISDIR if path in self._folders else errno.ENOENT)
         return get().encode() + b"\n"
 
     def write(self, path: str, data: bytes) -> None:
-        """Write as the kernel would: refused with its error numbers, clamped and rounded silently."""
+        """Write as the kernel would: refused with its error numbers, clamped and rounded silently. Raises FileFault."""
         put = self._put.get(path)
         if put is None:
             raise FileFault(path, errno.EACCES if path in self._get else errno.ENOENT)
@@ -77,7 +96,7 @@ class TwinFiles:
         return path in self._get and path not in self._put
 
     def opener(self, path: str, size: int = VALUE_SIZE) -> Read:  # noqa: ARG002 - the port's signature
-        """Return a reader of the file."""
+        """Return a reader of the file. Raises FileFault."""
         get = self._get.get(path)
         if get is None:
             raise FileFault(path, errno.ENOENT)

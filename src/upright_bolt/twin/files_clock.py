@@ -104,6 +104,7 @@ class _Policy:
         return _khz(min(self._top_mhz(), self._physics.state.clock_high_mhz[self._cpu]))
 
     def set_low(self, text: str) -> None:
+        """Take over the lowest clock in kHz. Raises OSError as the kernel does; ValueError for no number."""
         state, chip = self._physics.state, self._physics.spec.chip
         wanted = max(chip.clock_min_mhz, min(int(text) / 1000.0, self._top_mhz()))
         if wanted > state.clock_high_mhz[self._cpu]:
@@ -111,6 +112,7 @@ class _Policy:
         state.clock_low_mhz[self._cpu] = wanted
 
     def set_high(self, text: str) -> None:
+        """Take over the highest clock in kHz. Raises OSError as the kernel does; ValueError for no number."""
         state, chip = self._physics.state, self._physics.spec.chip
         wanted = max(chip.clock_min_mhz, min(int(text) / 1000.0, chip.turbo_table_mhz[0]))
         if wanted < state.clock_low_mhz[self._cpu]:
@@ -118,6 +120,7 @@ class _Policy:
         state.clock_high_mhz[self._cpu] = wanted
 
     def set_governor(self, text: str) -> None:
+        """Take over the governor. Raises OSError as the kernel does."""
         state, cpu = self._physics.state, self._cpu
         if text not in GOVERNORS:
             raise OSError(errno.EINVAL, "no such governor")
@@ -135,6 +138,7 @@ class _Policy:
         return _NAMES.get(number, str(number))
 
     def set_preference(self, text: str) -> None:
+        """Take over the preference, by name or number. Raises OSError as the kernel does; ValueError for neither."""
         state, cpu = self._physics.state, self._cpu
         number = DEFAULT_PREFERENCE if text == "default" else PREFERENCE_NAMES.get(text)
         if number is None and self._names_only:

@@ -40,7 +40,7 @@ def energy_uj(joules: float) -> int:
 
 
 def files_of(physics: Physics) -> tuple[Readers, Writers]:
-    """Return readers and writers of limits, energy and mode, in the form of this machine's face."""
+    """Return readers and writers of limits, energy and mode, in the form of this machine's interfaces."""
     readers: Readers = {}
     writers: Writers = {}
     if physics.spec.interfaces is KernelInterfaces.ATTRIBUTES:

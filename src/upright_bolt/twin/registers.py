@@ -45,14 +45,14 @@ class TwinRegisters:
         }
 
     def read(self, cpu: int, register: int) -> int:
-        """Return the register."""
+        """Return the register. Raises FileFault."""
         known = self._known.get(register) if self._physics.spec.interfaces is KernelInterfaces.POWERCAP else None
         if known is None or not 0 <= cpu < self._physics.spec.chip.cores * 2:
             raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
         return known()
 
     def write(self, cpu: int, register: int, value: int) -> None:
-        """Take over a register that can be written, or execute a mailbox command; refuse any other."""
+        """Take over a register that can be written, or execute a mailbox command. Raises FileFault for any other."""
         state, spec = self._physics.state, self._physics.spec
         if register == mailbox.MAILBOX and spec.interfaces is KernelInterfaces.POWERCAP:
             self._command(value)

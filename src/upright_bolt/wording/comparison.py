@@ -43,7 +43,7 @@ CHANGES: dict[str, tuple[Change, ...]] = {
     "battery": (("drain_w", "drain", "less"), ("latency_median_ms", "lag in the middle", "less")),
     "idle": (WATTS,),
 }  # fmt: skip
-"""What a comparison is told by, where that is not the score and the watts."""
+"""The numbers that a finding is made of, where that is not the score and the watts."""
 
 
 def _changes_of(run: RunRecord) -> tuple[Change, ...]:

@@ -37,7 +37,7 @@ def details(found: RunDetails) -> list[str]:
         )
     elif found.below_c is not None:
         said.append(
-            "What this cooling carries cannot be told from this run: it needs a minute and a rise in temperature."
+            "What this cooling carries cannot be read from this run: it needs a minute and a rise in temperature."
         )
     return said
 

@@ -41,7 +41,7 @@ class CommandLoad(Load):
         self._failure = ""
 
     def prepare(self) -> None:
-        """Start the process that will run the command."""
+        """Start the process that will run the command. Raises BoltError if it cannot be started."""
         words = python_module("upright_bolt.workload.runner", self._options.times, *self._options.command)
         try:
             self._process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE)
@@ -51,7 +51,7 @@ class CommandLoad(Load):
             os.set_blocking(self._process.stdout.fileno(), False)
 
     def ready(self) -> bool:
-        """Tell whether the runner waits for the word."""
+        """Tell whether the runner waits for the word. Raises BoltError if it never will be."""
         self._read()
         if self._gone:
             raise BoltError("The command's runner ended before the command was started.")

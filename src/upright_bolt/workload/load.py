@@ -104,7 +104,7 @@ def choose_cpus(topology: Topology, name: str, threads: int | None, kind: str) -
         kinds = dict(topology.kinds)
         if kind not in kinds:
             there = ", ".join(kinds) if kinds else "this machine has cores of one kind"
-            raise BadInput(f"kind: “{kind}” is no kind of core here: {there}.")
+            raise BadInput(f"kind: “{kind}” is not a kind of core here: {there}.")
         cpus = kinds[kind]
     usual = workload(name).threads
     wanted = threads if threads is not None else min(usual or len(cpus), len(cpus))

@@ -63,7 +63,7 @@ class HostLoad(Load):
         self._prepared_s = 0.0
 
     def prepare(self) -> None:
-        """Start the workers; they warm up by themselves."""
+        """Start the workers; they warm up by themselves. Raises BoltError if one cannot be started."""
         self._prepared_s = time.monotonic()
         environment = {**os.environ, **SINGLE_THREAD}
         for i, cpu in enumerate(self._task.cpus):
@@ -88,7 +88,7 @@ class HostLoad(Load):
             self._workers.append(_Worker(cpu, process, complaints))
 
     def ready(self) -> bool:
-        """Tell whether every worker has warmed up."""
+        """Tell whether every worker has warmed up. Raises BoltError if one died, or did not in time."""
         self._read()
         for worker in self._workers:
             if worker.dead:

@@ -7,7 +7,7 @@ prints a line per time::
 
 with times of the system's monotonic clock in s, the exit code (below zero: minus the signal), and the end of what the
 command said, on standard output and error together, as one word of base64. The command has a process group of its
-own, which is ended when this process is told to end or when its parent is gone.
+own, which is ended when this process is ended or when its parent is gone.
 """
 
 import base64

@@ -1,0 +1,139 @@
+"""The recipe "to add a control": one declaration, one driver file, and it is everywhere. Done on a copy of the source."""
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from waiting import within
+
+SOURCE = Path(__file__).parents[1] / "src"
+DECLARATION = """
+    Declaration(
+        name="deck-lamp",
+        title="Deck lamp",
+        hint="How bright the lamp over the chart table is.",
+        quantity=q.SHARE,
+        step=5.0,
+        panel=PanelGroup.RARE,
+        panel_order=900,
+        write_order=900,
+        interface=Subject.PLATFORM_MODE,
+    ),
+"""
+DRIVER = """
+from upright_bolt.kernel.driver import Facts, Found, Write, facts_of, write_fault
+from upright_bolt.model.control import ControlState
+
+RANK = 500
+PATH = "/sys/class/leds/deck/brightness"
+
+
+class DeckLamp:
+    name = "deck-lamp"
+
+    def __init__(self, probe):
+        self._probe = probe
+        self.files = (PATH,)
+
+    def facts(self):
+        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, minimum=0.0, maximum=100.0))
+
+    def read(self):
+        number = self._probe.number(PATH)
+        return None if number is None else float(number)
+
+    def plan(self, value):
+        return [Write(PATH, str(round(value)))]
+
+    def same(self, asked, got):
+        return abs(asked - got) < 0.5
+
+    def refusal(self, fault):
+        return write_fault(fault, self.name)
+
+
+def find(probe, machine):
+    return Found([DeckLamp(probe)] if probe.files.exists(PATH) else [])
+"""
+TWIN = """
+PATH = "/sys/class/leds/deck/brightness"
+
+
+def files_of(physics):
+    values = physics.state.extra
+    return {PATH: lambda: f"{values.get('lamp', 40.0):.0f}"}, {PATH: lambda text: values.update(lamp=float(int(text)))}
+"""
+IN_THE_WINDOW = """
+import sys
+from pathlib import Path
+from upright_bolt.app import open_session
+from upright_bolt.desktop.app import DesktopApp
+app = DesktopApp(open_session("twin:tern", Path(sys.argv[1]), "the window", exclusive=True), Path(sys.argv[1]))
+row = app.window.workbench.settings.rows["deck-lamp"]
+app.presenter.draft_value("deck-lamp", 55.0)
+print(row.entry.text(), "|", row.strip.accessibleName())
+app.window.close()
+app.tear_down()
+"""
+
+
+@pytest.fixture(scope="module")
+def source(tmp_path_factory):
+    """The source with the three files that the recipe names."""
+    made = tmp_path_factory.mktemp("source")
+    shutil.copytree(SOURCE, made, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+    package = made / "upright_bolt"
+    catalogue = package / "model/catalogue.py"
+    text = catalogue.read_text()
+    end = text.index(")\nCATALOGUE")
+    catalogue.write_text(text[:end] + DECLARATION + text[end:])
+    (package / "kernel/interfaces/deck_lamp.py").write_text(DRIVER)
+    (package / "twin/files_lamp.py").write_text(TWIN)
+    return made
+
+
+@pytest.fixture(scope="module")
+def run(source, tmp_path_factory):
+    data = tmp_path_factory.mktemp("data")
+    environment = {**os.environ, "PYTHONPATH": str(source)}
+
+    def command(*words):
+        done = subprocess.run(
+            [sys.executable, *words], capture_output=True, text=True, env=environment, timeout=within(120), check=False
+        )
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    command.data = str(data)
+    command.bolt = lambda *words: command("-m", "upright_bolt", "-m", "twin:tern", "--data", str(data), *words)
+    return command
+
+
+def test_it_is_listed_set_and_put_back(run):
+    (listed,) = [c for c in json.loads(run.bolt("machine", "--json"))["controls"] if c["name"] == "deck-lamp"]
+    assert (listed["in_force"], listed["min"], listed["max"], listed["state"]) == (40.0, 0.0, 100.0, "settable")
+    assert "deck-lamp" in run.bolt("machine")
+    (row,) = json.loads(run.bolt("set", "deck-lamp=60%", "--json"))
+    assert (row["ok"], row["got"]) == (True, 60.0)
+    assert json.loads(run.bolt("put-back", "--json")) == {"put_back": {"deck-lamp": 40.0}}
+
+
+def test_it_has_a_row_in_the_window(run):
+    assert run("-c", IN_THE_WINDOW, run.data).strip() == "55 % | Deck lamp"
+
+
+def test_a_sweep_goes_over_it(run):
+    runs = json.loads(run.bolt("sweep", "deck-lamp=20%..60%/20%", "--duration", "10s", "--json"))["runs"]
+    assert [made["settings"]["deck-lamp"] for made in runs] == [20.0, 40.0, 60.0]
+
+
+def test_elsewhere_it_is_absent_with_a_reason(run, tmp_path):
+    listed = json.loads(run("-m", "upright_bolt", "-m", "twin:skerry", "--data", str(tmp_path), "machine", "--json"))[
+        "controls"
+    ]
+    assert {c["name"] for c in listed} >= {"deck-lamp", "sustained"}
