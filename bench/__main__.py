@@ -4,13 +4,14 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import belief, measures, service
+from bench import belief, drag, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
     (measures.compare_opened, "opening Compare with 1,000 runs of ten minutes (ms of event loop)", "below", 300.0),
     (measures.compare_switched, "switching there (ms of event loop)", "below", 300.0),
     (measures.compare_stall, "worst block of the event loop meanwhile (ms)", "below", 50.0),
+    (drag.drag_calls, "one drag step of a strip (Python calls)", "below", 100.0),
     (measures.sampling, "sampling / bare pread of the same files", "at most", 1.5),
     (measures.sampling_moving, "the same, half of the files changed before each sample", "at most", 1.5),
     (measures.twin_speed, "twin of 12 threads / real time", "at least", 1000.0),

@@ -1,4 +1,4 @@
-"""The recipe "to add a control": one declaration, one driver file, and it is everywhere. Done on a copy of the source."""
+"""The recipe "to add a control": a declaration and a driver file, and it is everywhere. Done on a copy of the source."""
 
 import json
 import os

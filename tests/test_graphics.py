@@ -159,6 +159,18 @@ def test_the_vendor_library_is_not_even_loaded_for_a_sleeping_chip(monkeypatch, 
     assert library.calls == 0
 
 
+def test_with_one_chip_awake_and_one_asleep_neither_is_touched(monkeypatch, tmp_path):
+    library = Library()
+    monkeypatch.setitem(sys.modules, "pynvml", library)
+    files, registers = build(tmp_path, card(0, "active", NV) | card(1, "suspended", NV))
+    found = survey(files, registers, "x")
+    assert library.calls == 0
+    assert not any(
+        sensor.name.startswith("nv") for sensor in SampleReader(files, registers, found, RealClock()).sensors
+    )
+    assert "asleep" in gap_words(found.gaps)["graphics chip 1"]
+
+
 def test_a_chip_that_falls_asleep_is_not_asked_any_more(monkeypatch, tmp_path):
     library, sampler = with_library(monkeypatch, tmp_path, "active")
     sampler.read()

@@ -126,6 +126,13 @@ def test_the_ceiling_can_be_lowered_and_holds(on_tern: TwinSession):
     assert on_tern.in_force("heat-ceiling") == 100.0
 
 
+def test_on_a_virtual_machine_every_limit_says_whose_it_is(tmp_path):
+    found = build(tmp_path, {"proc/cpuinfo": "processor\t: 0\nflags\t\t: fpu hypervisor"})
+    for name in ("sustained", "burst", "peak", "board"):
+        assert "power limits belong to the machine it runs on" in sentence(found.absent[name])
+    assert "hypervisor keeps the clocks" in sentence(found.absent["clock-max"])
+
+
 def test_without_the_die_temperature_there_is_no_ceiling_to_set(tmp_path):
     found = build(tmp_path, {"sys/bus/pci/devices/0000:00:04.0/tcc_offset_degree_celsius": "3"})
     assert "module msr" in sentence(found.absent["heat-ceiling"])

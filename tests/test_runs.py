@@ -13,6 +13,7 @@ from sqlalchemy import create_engine, event
 
 from support import TwinSession
 from upright_bolt.analysis import compare as cmp
+from upright_bolt.analysis.evidence import evidence
 from upright_bolt.analysis.numbers import NUMBERS
 from upright_bolt.analysis.summary import constraint_shares, settled_from_s, summarise
 from upright_bolt.errors import BadInput, BoltError, NotHere
@@ -105,6 +106,19 @@ def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern
     assert record.end.score > 1000
     assert record.end.numbers.clock_burst_mhz > 2500
     assert on_tern.store.mark_unfinished("twin:tern", on_tern.session.boot_id) == []
+
+
+def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSession):
+    on_tern.session.start_run(Work("steady", 600), "cut off", on_tern.store)
+    for _ in range(80):
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
+    assert on_tern.store.mark_unfinished("twin:tern", "another-boot") == [1]
+    record = on_tern.store.get(1)
+    assert record.head.boot_id == on_tern.session.boot_id != ""
+    assert record.end.state is RunState.RESTARTED
+    (mark,) = evidence([record], "twin:tern")["sustained"]
+    assert (mark.passed_s, mark.broke) == (0.0, 1)
 
 
 def test_only_one_run_at_a_time_and_only_of_sensible_length(on_tern: TwinSession):

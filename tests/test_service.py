@@ -5,15 +5,23 @@ import math
 import subprocess
 import sys
 import time
+import xml.etree.ElementTree as ET
 from contextlib import contextmanager
+from pathlib import Path
 
 import pytest
 
 from bus_support import BUS_NAME, PATH, wait_for
 from support import TwinSession
 from upright_bolt.errors import BadInput, Denied, Refused
+from upright_bolt.kernel.clock import RealClock
+from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.ports import RealFiles
+from upright_bolt.model.event import ChangedByOthers
 from upright_bolt.service.client import ServiceAbsent, ServiceAccess
-from waiting import within
+from upright_bolt.session.machine import Machine
+from upright_bolt.session.session import Session
+from waiting import until, within
 
 SET = ["org.upright-bolt.watch", "org.upright-bolt.set"]
 
@@ -216,6 +224,72 @@ def test_polkit_that_hangs_or_is_missing_means_no(bus):
     with pytest.raises((Denied, Refused), match="in time"):
         ServiceAccess()
     assert time.monotonic() - begun < within(8.0)
+
+
+def test_the_bus_describes_every_method_with_the_names_of_its_arguments(bus, service):
+    text = bus.call(BUS_NAME, PATH, "org.freedesktop.DBus.Introspectable", "Introspect")
+    (ours,) = [i for i in ET.fromstring(text).iter("interface") if i.get("name") == BUS_NAME]
+    methods = {method.get("name"): [arg.get("name") for arg in method] for method in ours.iter("method")}
+    assert methods["Apply"] == ["settings", "standing", "may_ask", "report"]
+    assert methods["BeginSeries"] == ["controls", "may_ask"]
+    assert all(all(names) for names in methods.values())
+    documented = (Path(__file__).parents[1] / "docs/service.md").read_text()
+    for name in (*methods, *(signal.get("name") for signal in ours.iter("signal"))):
+        assert f"`{name}`" in documented
+
+
+def test_a_question_once_answered_covers_the_same_risk_for_a_series(bus, service):
+    with client() as access:
+        access.begin_series(["core-offset"])
+        bus.allow(["org.upright-bolt.watch"])  # a password would be asked for now
+        for offset in (-10.0, -20.0):
+            assert access.try_settings({"core-offset": offset}, standing=False).ok
+            access.put_back("next")
+        assert access.try_settings({"sustained": 25.0}, standing=False).ok  # less risk than was granted
+        access.put_back("next")
+        access.end_series()
+        with pytest.raises(Denied):
+            access.try_settings({"core-offset": -10.0}, standing=False)
+
+
+def test_a_series_of_everyday_controls_does_not_cover_voltages(bus, service):
+    bus.allow(SET)
+    with client() as access:
+        access.begin_series(["sustained", "epp"])
+        assert access.try_settings({"sustained": 25.0}, standing=False).ok
+        with pytest.raises(Denied, match="voltages"):
+            access.try_settings({"core-offset": -10.0}, standing=False)
+        access.put_back("done")
+        with pytest.raises(Denied, match="voltages"):
+            access.begin_series(["core-offset"])
+        with pytest.raises(BadInput, match="no control “core-ofset”"):
+            access.begin_series(["core-ofset"])
+
+
+def test_a_series_ends_with_its_caller_and_with_changed_rules(bus, service):
+    with client() as first:
+        first.begin_series(["sustained"])
+    bus.allow(["org.upright-bolt.watch"])
+    with client() as second, pytest.raises(Denied):
+        second.try_settings({"sustained": 25.0}, standing=False)
+
+
+def test_what_others_do_is_heard_and_not_taken_for_the_firmware(bus, service, data):
+    script = "import sys; from upright_bolt.cli import run; sys.exit(run(sys.argv[1:]))"
+    with client() as access:
+        session = Session(Machine(MachinePorts("host", RealFiles(Path("/")), None, RealClock()), "x"), access)
+        session.tick()
+        done = subprocess.run(
+            [sys.executable, "-c", script, "set", "sustained=25W"],
+            env=bus.environment,
+            check=False,
+            capture_output=True,
+        )
+        assert done.returncode == 0, done.stderr
+        heard = []
+        until(lambda: heard.extend(session.tick().events) or heard)
+        assert [type(event) for event in heard] == [ChangedByOthers]
+        assert (heard[0].what, "process" in heard[0].who) == ("tried", True)
 
 
 def test_without_service_or_bus_it_says_so(bus, monkeypatch):

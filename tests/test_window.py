@@ -1,12 +1,13 @@
 """The real window, offscreen, used as a person would: keys, mouse, typed text, and what can then be read."""
 
+import sys
 from dataclasses import replace
 
 import numpy as np
 import pytest
 from PyQt6 import sip
-from PyQt6.QtCore import QPoint, QPointF, Qt
-from PyQt6.QtGui import QWheelEvent
+from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
+from PyQt6.QtGui import QMouseEvent, QWheelEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
 
@@ -532,6 +533,36 @@ def test_a_minimised_window_samples_rarely_and_catches_up(open_app):
     app.window.showNormal()
     until(lambda: told != [])
     assert app.thread.period_s == 0.5
+
+
+def test_a_drag_of_a_strip_tells_one_listener_and_costs_few_calls(open_app):
+    app = open_app()
+    presenter, strip = app.presenter, row(app.window, "sustained").strip
+    until(lambda: presenter.sample is not None)
+    others = []
+    for topic in (presenter.live, presenter.settings_changed, presenter.runs_changed, presenter.said):
+        topic.connect(others.append)
+    drafted, calls = [], []
+    presenter.drafted.connect(drafted.append)
+    at = QPointF(80.0, 15.0)
+    drag = QMouseEvent(
+        QEvent.Type.MouseMove, at, strip.mapToGlobal(at), Qt.MouseButton.NoButton, Qt.MouseButton.LeftButton,
+        Qt.KeyboardModifier.NoModifier,
+    )  # fmt: skip
+
+    def count(_frame, event, _arg):
+        if event == "call":
+            calls.append(1)
+
+    sys.setprofile(count)
+    try:
+        application().sendEvent(strip, drag)
+    finally:
+        sys.setprofile(None)
+    assert drafted == ["sustained"]
+    assert others == []
+    assert len(calls) < 100
+    assert "Draft: sustained" in words_of(app.window.workbench.settings)
 
 
 def test_the_sheet_is_copied_as_text(open_app):

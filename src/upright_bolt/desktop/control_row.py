@@ -157,22 +157,30 @@ class ControlRow(QWidget):
     def show_control(self, control: Control, draft: Value | None) -> None:
         """Show the control as it stands, and its draft."""
         self._control = control
+        if self.strip is not None:
+            self.strip.show_control(control, draft if isinstance(draft, float) else None)
         note = "" if control.settable else control.state.value
         if control.settable and control.stock != control.in_force:
             note = f"stock {control.show(control.stock)}"
         self._note.setText(note)
         self.setToolTip(sentence(control.note))
-        shown = draft if draft is not None else control.in_force
-        if self.strip is not None:
-            self.strip.show_control(control, draft if isinstance(draft, float) else None)
         if self.entry is not None:
             self.entry.setEnabled(control.settable)
-            if not self.entry.isModified() and not self._fault.isVisibleTo(self):
-                text = control.show(shown) if shown is not None else "–"
-                if self.entry.text() != text:
-                    self.entry.setText(text)
-        for word, made in self._words.items():
+        for made in self._words.values():
             made.setEnabled(control.settable)
+        self.show_draft(draft)
+
+    def show_draft(self, draft: Value | None) -> None:
+        """Show another draft of the control, or none."""
+        control = self._control
+        shown = draft if draft is not None else control.in_force
+        if self.strip is not None:
+            self.strip.show_draft(draft if isinstance(draft, float) else None)
+        if self.entry is not None and not self.entry.isModified() and not self._fault.isVisibleTo(self):
+            text = control.show(shown) if shown is not None else "–"
+            if self.entry.text() != text:
+                self.entry.setText(text)
+        for word, made in self._words.items():
             made.setChecked(_among(word, shown))
             wanted = f"◇ {word}" if draft is not None and _among(word, draft) else word
             if made.text() != wanted:

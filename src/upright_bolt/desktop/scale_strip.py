@@ -49,9 +49,12 @@ class ScaleStrip(QWidget):
         self._theme = theme
         self._draft: float | None = None
         self._evidence: tuple[Evidence, ...] = ()
+        self._low, self._high = 0.0, 1.0
+        self._tick_texts: tuple[str, ...] = ()
+        self._fixed_words = ""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.show_control(control, None)
+        self._take_control(control)
 
     def sizeHint(self) -> QSize:
         """Return a size that fits a settings column."""
@@ -59,27 +62,48 @@ class ScaleStrip(QWidget):
 
     def show_control(self, control: Control, draft: float | None) -> None:
         """Show the control as it stands, with a draft or none."""
-        changed = (control, draft) != (self._control, self._draft)
-        self._control, self._draft = control, draft
+        if control != self._control:
+            self._take_control(control)
+        self.show_draft(draft)
+
+    def show_draft(self, draft: float | None) -> None:
+        """Show another draft, or none."""
+        if draft != self._draft:
+            self._draft = draft
+            self._changed()
+
+    def _take_control(self, control: Control) -> None:
+        """Work out what does not change with the draft: range, ticks, words."""
+        self._control = control
+        low, high = control.minimum, control.maximum
+        self._low, self._high = (0.0, 1.0) if low is None or high is None or high <= low else (low, high)
+        steps = () if low is None or high is None else range(TICKS)
+        self._tick_texts = tuple(self._tick_text(self._low + (self._high - self._low) * i / (TICKS - 1)) for i in steps)
         self.setEnabled(control.settable)
         self.setAccessibleName(control.title)
+        self._fixed_words = ", ".join(self._words())
+        self._changed()
+
+    def _changed(self) -> None:
         self.setAccessibleDescription(self.described())
-        if changed:
-            self.update()
+        self.update()
 
     def show_evidence(self, evidence: tuple[Evidence, ...]) -> None:
         """Show what past runs proved, and where they broke."""
         if evidence != self._evidence:
             self._evidence = evidence
-            self.setAccessibleDescription(self.described())
-            self.update()
+            self._fixed_words = ", ".join(self._words())
+            self._changed()
 
     def described(self) -> str:
         """Return what the strip shows, in words."""
+        draft = "" if self._draft is None else f", draft {self._control.show(self._draft)}"
+        return self._fixed_words + draft
+
+    def _words(self) -> list[str]:
+        """Return what the strip shows besides the draft."""
         control = self._control
         parts = [f"in force {control.show(control.in_force)}", f"stock {control.show(control.stock)}"]
-        if self._draft is not None:
-            parts.append(f"draft {control.show(self._draft)}")
         if control.minimum is not None and control.maximum is not None:
             parts.append(f"from {control.show(control.minimum)} to {control.show(control.maximum)}")
         for entry in self._evidence:
@@ -87,32 +111,23 @@ class ScaleStrip(QWidget):
             parts.append(f"{what} at {control.show(entry.value)}")
         if not control.settable:
             parts.append(f"{control.state.value}: {sentence(control.note)}")
-        return ", ".join(parts)
-
-    def _range(self) -> tuple[float, float]:
-        low, high = self._control.minimum, self._control.maximum
-        if low is None or high is None or high <= low:
-            return 0.0, 1.0
-        return low, high
+        return parts
 
     def x_of(self, value: float) -> float:
         """Return where a value lies, in pixels."""
-        low, high = self._range()
-        share = min(1.0, max(0.0, (value - low) / (high - low)))
+        share = min(1.0, max(0.0, (value - self._low) / (self._high - self._low)))
         return PAD + share * (self.width() - 2 * PAD)
 
     def value_at(self, x: float) -> float:
         """Return the value at a pixel, on the control's steps."""
-        low, high = self._range()
         share = min(1.0, max(0.0, (x - PAD) / max(1, self.width() - 2 * PAD)))
-        return self._stepped(low + share * (high - low))
+        return self._stepped(self._low + share * (self._high - self._low))
 
     def _stepped(self, value: float) -> float:
-        low, high = self._range()
         step = self._control.step
         if step:
             value = round(value / step) * step
-        return min(high, max(low, value))
+        return min(self._high, max(self._low, value))
 
     def _present(self) -> float | None:
         value = self._draft if self._draft is not None else self._control.in_force
@@ -159,9 +174,9 @@ class ScaleStrip(QWidget):
         if key in steps:
             self._move(steps[key])
         elif key == Qt.Key.Key_Home:
-            self.drafted.emit(self._range()[0])
+            self.drafted.emit(self._low)
         elif key == Qt.Key.Key_End:
-            self.drafted.emit(self._range()[1])
+            self.drafted.emit(self._high)
         elif key == Qt.Key.Key_Escape:
             self.dropped.emit()
         else:
@@ -205,18 +220,13 @@ class ScaleStrip(QWidget):
             painter.drawRoundedRect(QRectF(1, 1, self.width() - 2, HEIGHT - 2), 4, 4)
 
     def _paint_ticks(self, painter: QPainter) -> None:
-        control = self._control
-        if control.minimum is None or control.maximum is None:
-            return
-        low, high = self._range()
         painter.setFont(font(7.0))
-        for i in range(TICKS):
-            value = low + (high - low) * i / (TICKS - 1)
-            x = self.x_of(value)
+        span = (self.width() - 2 * PAD) / (TICKS - 1)
+        for i, text in enumerate(self._tick_texts):
+            x = PAD + i * span
             painter.setPen(QPen(QColor(self._theme.line), 1))
             painter.drawLine(QPointF(x, BAR_Y + BAR_H + 2), QPointF(x, BAR_Y + BAR_H + 5))
             painter.setPen(QColor(self._theme.muted))
-            text = self._tick_text(value)
             width = painter.fontMetrics().horizontalAdvance(text)
             left = min(max(x - width / 2, 0.0), self.width() - width)
             painter.drawText(QPointF(left, HEIGHT - 4), text)

@@ -123,7 +123,7 @@ class SettingsPanel(QWidget):
         """Show that the draft of one control has changed."""
         row = self.rows.get(name)
         if row is not None:
-            row.show_control(controls[name], draft.get(name))
+            row.show_draft(draft.get(name))
         self._show_draft_line(controls, draft)
 
     def show_outcome(self, sentence: str) -> None:

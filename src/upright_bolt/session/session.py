@@ -106,9 +106,9 @@ class Session:
     def tick(self) -> Tick:
         """Take a sample and let a run in progress go on."""
         sample = self._last = self.access.sample()
+        self._take_changes()  # first: what another program has set is not taken for a reset by the firmware
         self._events += self._watch.observe(sample)
         self._take_jumps()
-        self._take_changes()
         if self.access.trouble != self._trouble:
             self._trouble = self.access.trouble
             self._events.append(AccessChanged(self.now_s, self._trouble))

@@ -1,0 +1,64 @@
+"""Every code and every event has its words; nothing else makes sentences of them."""
+
+import typing
+
+import pytest
+
+from upright_bolt.kernel.interfaces import arguments
+from upright_bolt.model.catalogue import CATALOGUE
+from upright_bolt.model.event import ChangedByOthers, Event, ProcessorsChanged
+from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.wording import events, notes
+
+PARTICULARS = {
+    "folder": "/sys/x", "what": "busy", "path": "/sys/x", "why": "there is no bus", "fault": "gone", "text": "abc",
+    "bytes": 9000.0, "constraint": "long_term", "limit": "sustained", "argument": "nosmt", "states": ("C6",),
+    "values": ("15", "18"), "zone": "intel-rapl:0", "kinds": ("P-cores", "800", "5000", "4000"), "low": 3000.0,
+    "high": 2000.0, "base": 2400.0, "names": ("power (255)",), "asked": 25.0, "got": 18.0, "state": "locked",
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("code", list(NoteCode))
+def test_every_note_has_a_clause_and_a_sentence(code):
+    made = note(code, "sustained", **PARTICULARS)
+    clause = notes.clause(made)
+    assert clause
+    assert "{" not in clause
+    assert not clause.endswith(".")
+    sentence = notes.sentence(made)
+    assert sentence.endswith((".", "?"))
+    assert sentence[0] == sentence[0].upper()
+    about = notes.about("sustained", made)
+    assert about.startswith("Sustained limit (PL1): ") or about == sentence
+
+
+def test_every_pinning_argument_has_words_of_its_own():
+    said = {notes.clause(note(NoteCode.KERNEL_ARGUMENT, argument=word)) for word in arguments.PINS}
+    assert len(said) == len(arguments.PINS)
+    assert "limits what processors may do" in notes.clause(note(NoteCode.KERNEL_ARGUMENT, argument="maxcpus=2"))
+
+
+def test_no_note_no_sentence():
+    assert notes.sentence(None) == ""
+    with pytest.raises(KeyError):
+        Note(NoteCode.NOT_OFFERED).particular("zone")
+
+
+def test_every_event_has_a_sentence():
+    kinds = {kind for event in typing.get_args(Event) for kind in typing.get_args(event.__annotations__["kind"])}
+    assert len(kinds) == len(typing.get_args(Event))
+    assert set(events._SENTENCES) == set(typing.get_args(Event))
+    assert events.sentence(ProcessorsChanged(1.0, gone=(3,), back=(1, 2))) == (
+        "processor 3 went offline and processors 1, 2 came back"
+    )
+    assert events.sentence(ChangedByOthers(1.0, "put back", "root")) == "Put back by root"
+
+
+def test_the_catalogue_has_one_order_of_writing_and_one_of_the_panel():
+    for field in ("write_order", "panel_order"):
+        numbers = [getattr(declared, field) for declared in CATALOGUE.values()]
+        assert len(set(numbers)) == len(numbers)
+    for declared in CATALOGUE.values():
+        assert {*declared.changes, *declared.checked_with} <= set(CATALOGUE)
+        if declared.companion:
+            assert CATALOGUE[declared.companion].companion == declared.name
