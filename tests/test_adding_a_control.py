@@ -1,4 +1,4 @@
-"""The recipe "to add a control": a declaration and a driver file, and it is everywhere. Done on a copy of the source."""
+"""The recipe "to add a control", followed on a copy of the source: a declaration and a driver, and it is everywhere."""
 
 import json
 import os
