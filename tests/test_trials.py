@@ -2,6 +2,7 @@
 
 import errno
 import json
+import sys
 
 import pytest
 
@@ -288,3 +289,32 @@ def test_a_damaged_memory_of_the_boot_costs_only_the_memory(on_tern: TwinSession
     session = on_tern.reopen()
     assert session.status().kept == {}
     assert in_force(on_tern) == ASKED
+
+
+def test_the_way_from_a_session_to_the_file_is_short(on_tern: TwinSession):
+    """What docs/architecture.md says of the walk of one setting."""
+    depths: dict[str, list[int]] = {"TwinFiles.read": [], "TwinFiles.write": []}
+    controls = []
+
+    def watch(frame, event, _arg):
+        if event != "call":
+            return
+        name = frame.f_code.co_qualname
+        if name == "ControlReader.read":
+            controls.append(frame.f_locals["name"])
+        if name in depths:
+            depth, above = 1, frame
+            while above is not None and above.f_code.co_qualname != "Session.try_settings":
+                depth, above = depth + 1, above.f_back
+            depths[name].append(depth)
+
+    sys.setprofile(watch)
+    try:
+        report = on_tern.session.try_settings({"sustained": 12.0}, standing=False)
+    finally:
+        sys.setprofile(None)
+    assert report.ok
+    assert controls == ["sustained"]
+    assert len(depths["TwinFiles.read"]) <= 22
+    assert max(depths["TwinFiles.read"]) <= 13
+    assert {*depths["TwinFiles.write"]} == {8}

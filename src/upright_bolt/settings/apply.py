@@ -128,19 +128,10 @@ def _read_back_fault(backend: Backend, name: str, value: Value) -> Note | None:
 
     The machine is given its time: a value that shows only a moment later was not refused.
     """
-    driver = backend.drivers[name]
-    got: Value | None = None
-
-    def in_force() -> bool:
-        nonlocal got
-        got = driver.read()
-        return got is not None and driver.same(value, got)
-
-    if backend.agrees(in_force):
-        return None
+    got = backend.read_back(name, value)
     if got is None:
         return note(NoteCode.NOT_READ_BACK, name)
-    return note(NoteCode.NOT_TAKEN, name, asked=value, got=got)
+    return None if backend.drivers[name].same(value, got) else note(NoteCode.NOT_TAKEN, name, asked=value, got=got)
 
 
 def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, Note]) -> ApplyRow:

@@ -1,6 +1,6 @@
 """The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
@@ -110,17 +110,25 @@ class Backend:
         """Write a file. Raises FileFault."""
         self._files.write(path, text.encode())
 
-    def agrees(self, condition: Callable[[], bool]) -> bool:
-        """Wait until ``condition`` holds, as long as this machine may take; tell whether it does."""
+    def _looks(self) -> Iterator[None]:
+        """Yield at once, and again after growing waits, for as long as this machine may take to show a value."""
         clock = self._ports.clock
         until, step = clock.now_s() + self._ports.settle_s, FIRST_LOOK_S
-        while not condition():
-            now = clock.now_s()
-            if now >= until:
-                return False
+        yield
+        while (now := clock.now_s()) < until:
             clock.wait_until(min(until, now + step))
             step *= 2.0
-        return True
+            yield
+
+    def read_back(self, name: str, asked: Value) -> Value | None:
+        """Return what a control reads after a write, as soon as it is what was asked; else what it reads in the end."""
+        driver = self.drivers[name]
+        got: Value | None = None
+        for _ in self._looks():
+            got = driver.read()
+            if got is not None and driver.same(asked, got):
+                break
+        return got
 
     def touched_by(self, names: Iterable[str]) -> list[str]:
         """Return ``names`` and every control of this machine that it may change along with them, in writing order."""
@@ -150,10 +158,10 @@ class Backend:
                     self.write(path, before[path])
                 except FileFault:
                     continue
-            self.agrees(lambda: all(self.holds(path, text) for path, text in before.items()))
-            left = [path for path, text in before.items() if not self.holds(path, text)]
-            if not left:
-                break
+            for _ in self._looks():
+                left = [path for path, text in before.items() if not self.holds(path, text)]
+                if not left:
+                    return ()
         return tuple(left)
 
     def refresh(self) -> None:

@@ -71,13 +71,10 @@ class _LimitControl:
         values = tuple(f"{number / 1e6:g}" for number in known.values())
         return note(NoteCode.COPIES_DIFFER, self.name, values=values, zone=lowest.split("/")[-2])
 
-    def _lowest(self) -> float | None:
-        numbers = [self._probe.number(path) for path in self.files]
-        known = [n for n in numbers if n is not None]
+    def read(self) -> float | None:
+        """Return the lowest of all copies, which is the one that counts."""
+        known = [n for path in self.files if (n := self._probe.number(path)) is not None]
         return min(known) / 1e6 if known else None
-
-    def read(self) -> Value | None:
-        return self._lowest()
 
     def plan(self, value: Value) -> list[Write]:
         return [Write(path, str(round(float(value) * 1e6))) for path in self.files]
@@ -100,7 +97,7 @@ class LimitControl(_LimitControl):
             if (path := zone.file(self._constraint, "max_power_uw")) and (n := self._probe.number(path))
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
-        in_force = self._lowest()
+        in_force = self.read()
         held = [*self._around(), *([in_force] if in_force is not None else [])]
         if highest is not None and highest < max(held, default=0.0):
             highest = None  # many chips declare their rated watts, which lie below what the firmware itself allows
