@@ -150,7 +150,8 @@ def test_a_change_of_mode_rewrites_the_limits_within_a_second():
 
 def test_the_twin_s_clock_keeps_its_pace():
     twin = fresh_twin()
-    clock = TwinClock(twin, pace=200.0)
+    twin.pace = 200.0
+    clock = TwinClock(twin)
     start = clock.now_s()
     clock.wait_until(start + 10)
     assert clock.now_s() == pytest.approx(start + 10)

@@ -38,11 +38,11 @@ class Typed(Generic[T]):
 
     def plain(self, value: T) -> Any:  # noqa: ANN401 - what JSON can hold
         """Return a value as plain data."""
-        return self._adapter.dump_python(value, mode="json")
+        return self._adapter.dump_python(value, mode="json", warnings=False)
 
     def text(self, value: T) -> str:
         """Return a value as JSON."""
-        return self._adapter.dump_json(value).decode()
+        return self._adapter.dump_json(value, warnings=False).decode()  # an int where a float is meant is right
 
     def from_plain(self, data: Any) -> T:  # noqa: ANN401 - what JSON can hold
         """Return the value of plain data. Raises Damaged; the sentence says at which part."""

@@ -14,7 +14,7 @@ from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.work import Work
 
 MACHINE = "twin:tern"
-COOL_S = 600.0
+COOL_S = 330.0
 LONG_S, SHORT_S = 600.0, 180.0
 FLAT = ("sustained=25W", "burst=25W")
 HISTORY = (
