@@ -23,7 +23,10 @@ OURS = {
     "dbus-1/system.d": "org.upright_bolt.Machine1.conf",
     "polkit-1/actions": "org.upright-bolt.policy",
 }
-NAME = "org.upright_bolt.Machine1"
+PROGRAM = "/usr/local/bin/upright-bolt"
+PLAIN = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
+WORKLOADS = "steady single proof bursts frames battery idle command watch"
+THREADED = ("steady", "proof", "bursts", "frames", "battery")
 
 
 def mount(*words: str) -> None:
@@ -48,11 +51,31 @@ def prepare(made: Path) -> None:
 
 
 def command(*words: str, user: list[str] | None = None) -> dict[str, object]:
-    plain = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
-    done = subprocess.run(
-        [*(user or []), "/usr/local/bin/upright-bolt", *words], capture_output=True, text=True, check=False, env=plain
-    )
+    done = subprocess.run([*(user or []), PROGRAM, *words], capture_output=True, text=True, check=False, env=PLAIN)
     return {"code": done.returncode, "out": done.stdout, "err": done.stderr}
+
+
+def run_every_workload(user: list[str]) -> dict[str, object]:
+    """Run each workload as installed, from a folder of no importance and from one with code of our name in it."""
+    other = SCRATCH / "with-code"
+    (other / "upright_bolt").mkdir(parents=True)
+    for name in ("__init__", "__main__"):
+        (other / "upright_bolt" / f"{name}.py").write_text("raise SystemExit('code of the folder was run')\n")
+    told = {}
+    for folder in (Path("/"), other):
+        started = {}  # all of a folder at once
+        for name in WORKLOADS.split():
+            more = ["--exec", "/bin/true"] if name == "command" else ["--threads", "1"] if name in THREADED else []
+            data = f"{SCRATCH}/{name}-{folder.name}"
+            words = ["--data", data, "run", name, "--duration", "5s", "--json", *more]
+            pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+            started[f"{name} in {folder}"] = subprocess.Popen(
+                [*user, PROGRAM, *words], text=True, cwd=folder, env=PLAIN, **pipes
+            )
+        for what, process in started.items():
+            out, err = process.communicate()
+            told[what] = {"code": process.returncode, "out": out, "err": err}
+    return told
 
 
 def pids(words: str) -> list[str]:
@@ -70,6 +93,7 @@ def main() -> None:
     prepare(Path(sys.argv[1]))
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
     told: dict[str, object] = {"without a bus": command("machine", user=nobody)}
+    told["workloads"] = run_every_workload(nobody)
     bus = subprocess.Popen(["dbus-daemon", "--system", "--nofork", "--nopidfile", "--nosyslog"])
     wait_for(Path("/run/dbus/system_bus_socket").exists)
     told["before"] = pids("upright-bolt service")

@@ -29,10 +29,10 @@ MIXES = (
 
 
 def machine_texts(twin) -> dict[str, str]:
-    return {path: surfaces(twin).read(path).decode() for path in [*twin.files._put, *paths.OFFSETS]}
+    return {path: register_files(twin).read(path).decode() for path in [*twin.files._put, *paths.OFFSETS]}
 
 
-def surfaces(twin) -> RegisterFiles:
+def register_files(twin) -> RegisterFiles:
     return RegisterFiles(twin.files, twin.registers)
 
 
@@ -72,7 +72,7 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
     count = _writes_of(asked)
     for n in range(1, count + 1):
         twin = fresh_twin()
-        files = FaultyFiles(surfaces(twin))
+        files = FaultyFiles(register_files(twin))
         backend = backend_of(twin, files)
         drivers = backend.drivers
         before_all = machine_texts(twin)
@@ -88,7 +88,7 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
 
 def _writes_of(asked) -> int:
     twin = fresh_twin()
-    files = FaultyFiles(surfaces(twin))
+    files = FaultyFiles(register_files(twin))
     put_on(twin, asked, files)
     assert files.writes > 1
     return files.writes
@@ -98,7 +98,7 @@ def _writes_of(asked) -> int:
 def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
     for path in _paths_of(asked):
         twin = fresh_twin()
-        files = FaultyFiles(surfaces(twin))
+        files = FaultyFiles(register_files(twin))
         before_all = machine_texts(twin)
         files.on_write = lambda _n, p, path=path: "ignore" if p == path else None
         drivers, report = put_on(twin, asked, files)
@@ -111,14 +111,14 @@ def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
 
 def _paths_of(asked) -> list[str]:
     twin = fresh_twin()
-    files = FaultyFiles(surfaces(twin))
+    files = FaultyFiles(register_files(twin))
     put_on(twin, asked, files)
     return sorted({path for path, _ in files.wrote})
 
 
 def test_a_failure_that_also_forbids_putting_back_names_the_files():
     twin = fresh_twin()
-    files = FaultyFiles(surfaces(twin))
+    files = FaultyFiles(register_files(twin))
     files.on_write = lambda n, _p: errno.EIO if n >= 2 else None
     _, report = put_on(twin, {"sustained": 25.0}, files)
     assert not report.ok
@@ -127,7 +127,7 @@ def test_a_failure_that_also_forbids_putting_back_names_the_files():
 
 def test_a_file_that_cannot_be_read_back_counts_as_failed():
     twin = fresh_twin()
-    files = FaultyFiles(surfaces(twin))
+    files = FaultyFiles(register_files(twin))
     backend = backend_of(twin, files)
     before = backend.snapshot(["turbo"])
     wrote = []
@@ -140,7 +140,7 @@ def test_a_file_that_cannot_be_read_back_counts_as_failed():
 
 def test_what_is_already_so_is_not_written():
     twin = fresh_twin()
-    files = FaultyFiles(surfaces(twin))
+    files = FaultyFiles(register_files(twin))
     _, report = put_on(twin, {"sustained": 18.0, "turbo": "on", "governor": "powersave"}, files)
     assert report.ok
     assert files.writes == 0
@@ -225,7 +225,7 @@ def test_every_refusal_of_the_kernel_becomes_a_sentence(number, words):
 
 def test_turbo_held_off_by_firmware_says_so():
     twin = fresh_twin()
-    files = FaultyFiles(surfaces(twin))
+    files = FaultyFiles(register_files(twin))
     files.on_write = lambda _n, path: errno.EPERM if path.endswith("no_turbo") else None
     _, report = put_on(twin, {"turbo": "off"}, files)
     assert refusal(report) == "Turbo: the firmware has it switched off; look in the firmware setup."

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from test_service_rights import NAMESPACES, namespaces_work
+from upright_bolt.model.work import WORKLOADS
 from waiting import within
 
 ROOT = Path(__file__).resolve().parents[1]
@@ -73,7 +74,7 @@ def test_the_unit_leaves_open_only_what_the_work_needs(stage):
 @pytest.mark.skipif(
     not namespaces_work(), reason="needs root, unshare with mount namespaces, and Debian's package polkitd"
 )
-def test_the_bus_starts_the_service_and_polkit_by_itself(stage):
+def test_every_workload_runs_and_the_bus_starts_the_service_and_polkit_by_itself(stage):
     scene = Path(__file__).with_name("installed_scene.py")
     command = [*NAMESPACES, sys.executable, str(scene), str(stage)]
     done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=within(300))
@@ -94,3 +95,11 @@ def test_the_bus_starts_the_service_and_polkit_by_itself(stage):
     assert "there is no system bus here; install it with" in told["without a bus"]["out"]
     assert "You may not read this machine through the root service" in told["nobody"]["out"]
     assert told["nobody sets"]["code"] == 1
+    assert {what.split()[0] for what in told["workloads"]} == set(WORKLOADS)
+    assert len(told["workloads"]) == 2 * len(WORKLOADS)
+    for what, done in told["workloads"].items():
+        assert done["code"] == 0, (what, done)
+        run = json.loads(done["out"])
+        assert (run["state"], run["errors"]) == ("finished", []), what
+        scored = WORKLOADS[what.split()[0]].score is not None
+        assert (run["score"] is not None) == scored, what

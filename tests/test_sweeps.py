@@ -44,7 +44,7 @@ def test_runs_that_differ_in_nothing_else_are_joined_and_repeats_get_a_bar():
     assert (second.words, [point.x for point in second.points]) == ("burst 20 W", [20.0])
 
 
-def test_what_is_moved_together_is_one_strand():
+def test_what_is_moved_together_is_one_line():
     runs = [made(mv, 1000.0 + mv, **{"core-offset": 0.0 - mv, "cache-offset": 0.0 - mv}) for mv in (0, 10, 20)]
     runs.append(made(50, 990.0, **{"core-offset": -10.0, "cache-offset": 0.0}))
     found = lines(runs, "core-offset", "score")

@@ -109,9 +109,9 @@ def other_value(driver):
 
 
 def contents(twin):
-    surfaces = RegisterFiles(twin.files, twin.registers)
+    register_files = RegisterFiles(twin.files, twin.registers)
     known = [*twin.files._put, *((*paths.OFFSETS, *paths.REGISTER_BITS) if twin.spec.name == "tern" else ())]
-    return {path: surfaces.read(path) for path in known}
+    return {path: register_files.read(path) for path in known}
 
 
 @pytest.mark.parametrize("number", EVERY_ERRNO)

@@ -1,4 +1,4 @@
-"""Each workload by itself: on tern, whose physics can be reckoned, and on this computer's own cores."""
+"""Each workload by itself: on tern, whose physics can be calculated, and on this computer's own cores."""
 
 import os
 import time

@@ -3,6 +3,8 @@
 A share is one minus the idle time that passed, over the time that passed on the machine's own clock. Only the two
 idle columns are decoded: the table is the longest file of a sample. A table that stands still, as in a copy of
 kernel files, measures nothing.
+
+The kernel's own pages: Documentation/filesystems/proc, on /proc/stat.
 """
 
 from operator import add

@@ -1,6 +1,8 @@
 """Identity: ``/proc/cpuinfo``, topology, DMI and the kernel's version.
 
 Everything is optional; a machine that says nothing is still a machine, with empty words.
+
+The kernel's own pages: Documentation/admin-guide/cputopology and ABI/testing/sysfs-devices-system-cpu.
 """
 
 from upright_bolt.errors import FileFault

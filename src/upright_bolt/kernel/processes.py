@@ -1,6 +1,8 @@
 """Who uses the processor, and how often it is woken: ``/proc/N/stat`` and the ``intr`` line of ``/proc/stat``.
 
 Read at the beginning and at the end of a run, never with every sample: hundreds of processes are hundreds of files.
+
+The kernel's own pages: Documentation/filesystems/proc, on /proc/stat and /proc/N/stat.
 """
 
 from dataclasses import dataclass

@@ -1,6 +1,10 @@
-"""What this program reads from model-specific registers (vendor's public manuals), and only when readable.
+"""What this program reads from model-specific registers, and only when readable.
 
-Layouts: 0x1A2 temperature target, bits 23:16 °C, offset 29:24; 0x1AD turbo ratio by active cores, 8 bits each,
+Layouts after the Intel 64 and IA-32 Architectures Software Developer's Manual: volume 4, “Model-Specific Registers”,
+for all; volume 3B, “Power and Thermal Management”, sections on RAPL interfaces for 0x606, 0x610 and 0x614 and on
+package level thermal management for 0x1B1.
+
+0x1A2 temperature target, bits 23:16 °C, offset 29:24; 0x1AD turbo ratio by active cores, 8 bits each,
 in 100 MHz; 0x198 core volts in 47:32, V·2^13; 0x606 power unit in 3:0; 0x610 bit 63 lock of the package limits;
 0x614 lowest watts in 30:16 and highest in 46:32; 0x64F what limits the clock now, one bit per reason.
 """

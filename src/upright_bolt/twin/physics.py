@@ -166,8 +166,8 @@ class Physics:
         thrift = self._epp / 255.0
         highest = min(max(self._caps), table)
         if share < 0.3 and not self._eager:
-            reach = 0.12 + 0.55 * (1.0 - thrift) ** 2
-            target = self._lows + (highest - self._lows) * min(1.0, share * 6.0) * reach
+            lift = 0.12 + 0.55 * (1.0 - thrift) ** 2
+            target = self._lows + (highest - self._lows) * min(1.0, share * 6.0) * lift
         else:
             target = highest - 90.0 * max(0.0, thrift - 0.5)
         ramp_s = 0.03 + 0.5 * thrift * thrift

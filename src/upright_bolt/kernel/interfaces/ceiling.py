@@ -2,6 +2,8 @@
 
 The file (``tcc_offset_degree_celsius``, or the state of a cooling device) counts degrees below the highest die
 temperature, which a register tells. The ceiling can only be lowered from there; thermal protection is never touched.
+
+The kernel's own page: Documentation/driver-api/thermal/sysfs-api.
 """
 
 from upright_bolt.errors import FileFault

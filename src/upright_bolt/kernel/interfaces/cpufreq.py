@@ -3,6 +3,8 @@
 A setting is written to every policy. Traps handled here: a preference other than zero is refused (EBUSY) under
 governor ``performance``; lowest may never exceed highest, so each plan keeps to the other bound; some kernels
 print a preference back as a number, some as a name, some take names only.
+
+The kernel's own pages: Documentation/admin-guide/pm/cpufreq and admin-guide/pm/intel_pstate.
 """
 
 import errno

@@ -2,6 +2,9 @@
 
 Other vendors' processors have no limits in powercap; their boards offer them here, in whole watts, with lowest and
 highest value declared. The firmware may refuse a value or take it only in its own steps.
+
+The kernel's own pages: Documentation/ABI/testing/sysfs-class-firmware-attributes and
+ABI/testing/sysfs-platform-asus-wmi.
 """
 
 from upright_bolt.errors import FileFault

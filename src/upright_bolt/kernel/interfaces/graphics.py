@@ -2,6 +2,9 @@
 
 A sleeping chip is left alone: ``runtime_status`` is looked at first, here and before every sample, and while it says
 ``suspended`` nothing else below the device is read, since any reading would wake it and eat the battery.
+
+The kernel's own pages: Documentation/gpu/amdgpu/thermal, ABI/testing/sysfs-driver-intel-i915-hwmon and
+ABI/testing/sysfs-devices-power.
 """
 
 import re

@@ -2,6 +2,8 @@
 
 Chips are found by ``name``, never by number; the order differs from boot to boot. A fan that reads 65535 or
 gives an error does not exist.
+
+The kernel's own pages: Documentation/hwmon/sysfs-interface and driver-api/thermal/sysfs-api.
 """
 
 import re

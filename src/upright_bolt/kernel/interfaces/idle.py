@@ -1,6 +1,8 @@
 """Idle states: ``cpuN/cpuidle/stateK``, found by ``name``; each can be switched off through its ``disable``.
 
 Residency comes from the counter ``time`` in µs, of the first processor of each kind of core.
+
+The kernel's own page: Documentation/admin-guide/pm/cpuidle.
 """
 
 from upright_bolt.errors import FileFault

@@ -2,6 +2,8 @@
 
 Changing it also moves fans and may rewrite every power limit within a second, so it is not set together with
 limits, and putting it back puts the limits back as well.
+
+The kernel's own page: Documentation/userspace-api/sysfs-platform_profile.
 """
 
 from upright_bolt.errors import FileFault

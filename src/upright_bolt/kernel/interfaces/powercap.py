@@ -4,6 +4,8 @@ The package limits often stand there twice (``intel-rapl:N`` and ``intel-rapl-mm
 so a limit is written to both and read as the lowest. Zones are found by ``name``, constraints by
 ``constraint_K_name``. Limits are kept in steps of 1/8 W and windows as 2^Y·(1+Z/4) of a unit: what is read back
 is near, not equal. A firmware lock shows as EACCES, or as a write that succeeds and changes nothing.
+
+The kernel's own page: Documentation/power/powercap/powercap.
 """
 
 import errno

@@ -2,6 +2,8 @@
 
 A battery tells its watts as ``power_now`` (µW), or as ``current_now`` times ``voltage_now``; the sign varies by
 driver, so the direction is taken from ``status``. What it holds comes as energy, or as charge times voltage.
+
+The kernel's own page: Documentation/ABI/testing/sysfs-class-power.
 """
 
 from upright_bolt.kernel import paths
