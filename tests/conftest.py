@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from bus_support import PrivateBus
+from command_process import run_command
 from support import TwinSession
 from waiting import within
 
@@ -59,7 +60,6 @@ def bolt(data: Path):
     """Run the command as a process: ``bolt("machine", "--json")`` on tern, or ``bolt(..., on="host")``."""
 
     def run(*words: str, on: str = "twin:tern", timeout: float = 300.0) -> subprocess.CompletedProcess[str]:
-        command = [sys.executable, "-m", "upright_bolt", "--machine", on, "--data", str(data), *words]
-        return subprocess.run(command, capture_output=True, text=True, timeout=within(timeout), check=False)
+        return run_command(["--machine", on, "--data", str(data), *words], within(timeout))
 
     return run
