@@ -18,6 +18,11 @@ os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Begin with the longest tests, so that none of them is left alone at the end on one processor."""
+    items.sort(key=lambda item: item.get_closest_marker("long") is None)
+
+
 @pytest.fixture
 def bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[PrivateBus]:
     """A bus of its own that stands in for the system bus, in this process and in those it starts."""

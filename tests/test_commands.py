@@ -293,6 +293,7 @@ def test_help_names_every_command(bolt):
 
 
 @pytest.mark.timeout(500)
+@pytest.mark.long
 def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(data, tmp_path):
     pictures = tmp_path / "pictures"
     command = [sys.executable, "-m", "upright_bolt", "--data", str(data), "demo", "--play", "--pictures", str(pictures)]

@@ -74,6 +74,7 @@ def put_back(bus, root):
     service.end()
 
 
+@pytest.mark.long
 def test_a_putting_back_killed_at_any_step_is_finished_by_the_next(bus, tmp_path):
     bus.start_polkit()
     root = write_tree(fresh_twin(), tmp_path / "tree")
