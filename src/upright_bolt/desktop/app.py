@@ -55,13 +55,13 @@ class DesktopApp:
     Args:
         session: holds the machine; it belongs to the window from now on.
         data: the data folder.
-        looks: the theme; the desktop's own if None.
+        given: the theme; the desktop's own if None.
     """
 
-    def __init__(self, session: Session, data: Path, looks: theme.Theme | None = None) -> None:
+    def __init__(self, session: Session, data: Path, given: theme.Theme | None = None) -> None:
         app = application()
-        looks = looks or theme_of(app)
-        theme.apply(app, looks)
+        chosen = given or theme_of(app)
+        theme.apply(app, chosen)
         self.store = RunStore(data / "runs.sqlite")
         self.store.mark_unfinished(session.machine.word, session.boot_id)
         if session.machine.set_pace is not None:
@@ -73,7 +73,7 @@ class DesktopApp:
         self.presenter = Presenter(outline, self.thread, self.background, self.store, controls)
         self.thread.snapshot.connect(self.presenter.take)
         self.thread.failed.connect(self.presenter.say)
-        self.window = Window(self.presenter, looks)
+        self.window = Window(self.presenter, chosen)
         self.window.closing.connect(self.close)
         self._closed = False
         sys.setswitchinterval(SWITCH_S)

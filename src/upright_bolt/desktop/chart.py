@@ -1,4 +1,4 @@
-"""One chart of one quantity over time: title, unit and axes in the theme's looks, limits drawn in."""
+"""One chart of one quantity over time: title, unit and axes in the theme's colours, limits drawn in."""
 
 from math import ceil
 

@@ -92,7 +92,7 @@ async def _live(bus: SdBus, callers: Callers, interface: BusInterface, machine: 
         with suppress(TimeoutError):
             await asyncio.wait_for(ended.wait(), TEND_S)
         now = time.monotonic()
-        put_back = await interface.do(machine.tend)
+        put_back = await interface.do(machine.end_orphaned)
         if put_back is not None:
             interface.tell_put_back(put_back.by)
         if callers.calls != calls or machine.holding:

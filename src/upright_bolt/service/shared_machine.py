@@ -81,34 +81,34 @@ class SharedMachine:
             Denied: another caller's trial is running.
             InUse: a program outside the service holds the machine.
         """
-        self._take_hold()
-        self._own(caller)
+        self._reopen_if_free()
+        self._check_owner(caller)
         owner = f"uid:{caller.uid}" if standing else caller.unique
         report = self._engine.try_settings(settings, standing=standing, by=caller.words, owner=owner)
         got = ", ".join(f"{row.name} {row.got}" for row in report.rows)
         outcome = "in force" if report.ok else f"refused: {refusal(report)}"
         LOG.info("%s asked for %s; got %s; %s", caller.words, show_settings(settings), got, outcome)
-        self._adopt(caller)
+        self._mark_if_left(caller)
         return report
 
     def keep(self, caller: Caller) -> Trial:
         """End the caller's trial and keep its settings. Raises BadInput, Denied or InUse."""
-        self._take_hold()
-        self._own(caller)
+        self._reopen_if_free()
+        self._check_owner(caller)
         trial = self._engine.keep()
         LOG.info("%s kept %s", caller.words, show_settings(trial.settings))
         return trial
 
     def put_back(self, caller: Caller) -> Trial:
         """Put back what was before the trial. Raises BadInput, Denied, InUse or Refused."""
-        self._take_hold()
+        self._reopen_if_free()
         if caller.uid != ROOT:
-            self._own(caller)
+            self._check_owner(caller)
         trial = self._engine.put_back(f"asked for by {caller.words}")
         LOG.info("%s put back %s", caller.words, show_settings(trial.before_values))
         return trial
 
-    def _take_hold(self) -> None:
+    def _reopen_if_free(self) -> None:
         """Open the machine anew if another program held it when the service began."""
         if self._engine.closed:
             self._engine.close()
@@ -117,7 +117,7 @@ class SharedMachine:
         if self._engine.closed:
             raise InUse("A program run by root holds this machine at the moment; end it, or change settings there.")
 
-    def _own(self, caller: Caller) -> None:
+    def _check_owner(self, caller: Caller) -> None:
         trial = self._engine.trial
         if trial is None or trial.owner in (caller.unique, f"uid:{caller.uid}"):
             return
@@ -128,7 +128,7 @@ class SharedMachine:
             "Only they can change or keep it; it ends when they keep it or put it back."
         )
 
-    def _adopt(self, caller: Caller) -> None:
+    def _mark_if_left(self, caller: Caller) -> None:
         """A caller that has left while its settings were put in force leaves an orphan."""
         if caller.gone:
             self.left(caller)
@@ -140,7 +140,7 @@ class SharedMachine:
             self._orphan_since = self._now_s()
             LOG.warning("%s left with a trial running", trial.by)
 
-    def tend(self) -> Trial | None:
+    def end_orphaned(self) -> Trial | None:
         """Put back a trial whose owner has left, once its grace is over; return it if so."""
         if self._orphan_since is None or self._now_s() - self._orphan_since < GRACE_S:
             return None
