@@ -299,7 +299,7 @@ def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(da
     command = [sys.executable, "-m", "upright_bolt", "--data", str(data), "demo", "--play", "--pictures", str(pictures)]
     bare = {k: v for k, v in os.environ.items() if k not in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")}
     result = subprocess.run(
-        [*command, "--real-seconds", "5"], capture_output=True, text=True, env=bare, check=False, timeout=480
+        [*command, "--real-seconds", "5"], capture_output=True, text=True, env=bare, check=False, timeout=within(480)
     )
     assert result.returncode == 0, result.stderr
     for words in ("Score", "Held back by", "It peaks cooler although it draws more", "This computer", "Kept until"):
