@@ -123,6 +123,7 @@ def test_a_failure_that_also_forbids_putting_back_names_the_files():
     _, report = put_on(twin, {"sustained": 25.0}, files)
     assert not report.ok
     assert report.left_changed == ("/sys/class/powercap/intel-rapl-mmio:0/constraint_0_power_limit_uw",)
+    assert f"could not be put back and hold something else: {report.left_changed[0]}." in refusal(report)
 
 
 def test_a_file_that_cannot_be_read_back_counts_as_failed():

@@ -136,6 +136,15 @@ def test_a_journal_of_a_newer_version_is_left_alone(tmp_path):
         Journal(path).open_trial()
 
 
+@pytest.mark.parametrize("version", ["nine", None, [1], {"a": 1}])
+def test_a_journal_whose_head_is_damaged_still_tells_of_its_trial(tmp_path, version):
+    path = tmp_path / "journal.jsonl"
+    path.write_text(json.dumps({"format": "upright-bolt journal", "version": version}) + "\n")
+    journal = Journal(path)
+    journal.begin(trial("t"), "now")
+    assert journal.open_trial() == (trial("t"), False)
+
+
 def test_a_journal_from_before_versions_is_read(tmp_path):
     path = tmp_path / "journal.jsonl"
     path.write_text(Typed(Entry).text(Entry(EntryKind.BEGIN, "t", "now", trial("t"))) + "\n")

@@ -8,6 +8,9 @@ import pytest
 
 from test_commands import data_of, one_sentence
 from upright_bolt.analysis import difference as diff
+from upright_bolt.errors import Refused
+from upright_bolt.model.work import Work
+from upright_bolt.session.series import Step
 from upright_bolt.store.runs import RunStore
 
 
@@ -127,6 +130,26 @@ def test_a_rung_that_is_refused_ends_the_ladder_with_everything_put_back(bolt):
     assert "70 W is outside what this machine allows" in result.stderr
     assert data_of(bolt("machine", "--json"))["controls"][0]["in_force"] == 18.0
     assert len(data_of(bolt("runs", "--json"))) == 2
+
+
+def test_what_was_announced_ends_even_where_putting_back_fails(on_tern, monkeypatch):
+    session, told = on_tern.session, []
+
+    def stuck(why):
+        raise Refused("It is stuck.")
+
+    monkeypatch.setattr(session.access, "begin_series", lambda names: told.append(set(names)))
+    monkeypatch.setattr(session.access, "end_series", lambda: told.append("ended"))
+    steps = [Step({"sustained": 20.0}, "one"), Step({"sustained": 22.0}, "two")]
+    series = session.start_series(steps, Work("steady", 5.0), on_tern.store, None)
+    on_tern.pass_time(1.0)
+    session.tick()
+    assert session.run is not None
+    with monkeypatch.context() as broken:
+        broken.setattr(session, "put_back", stuck)
+        on_tern.carry_on()
+    assert series.ended
+    assert (told, str(series.fault)) == ([{"sustained"}, "ended"], "It is stuck.")
 
 
 def test_a_database_of_the_first_version_is_brought_up(tmp_path):

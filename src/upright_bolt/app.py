@@ -90,10 +90,6 @@ class OpenMachine:
     access: MachineAccess
     twin: "Twin | None" = None
 
-    def close(self) -> str:
-        """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
-        return self.access.close()
-
 
 def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -> "tuple[MachinePorts, Twin | None]":
     """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""

@@ -11,7 +11,7 @@ from upright_bolt.analysis.constraints import BUSY_SHARE, Readings, held_by
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.sample import Numbers
-from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, span_of
+from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of, span_of
 
 LIVE_BITS, LOGGED_BITS, STATUS_BITS = "limit.reasons", "limit.log", "limit.status"
 """Sensors that hold the processor's own bits."""
@@ -56,7 +56,7 @@ class ConstraintJudge:
 
     def __init__(self, sensors: Sequence[Sensor], topology: Topology, limits: FixedLimits) -> None:
         self.limits = limits
-        index = {sensor.name: i for i, sensor in enumerate(sensors)}
+        index = index_of(sensors)
         busy = by_processor(sensors, SensorKind.BUSY)
         self._busy = span_of(list(busy.values()))
         self._core_busy = [(topology.core_of.get(cpu, (0, cpu)), i) for cpu, i in busy.items()]

@@ -2,7 +2,7 @@
 
 import json
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -41,26 +41,26 @@ class MachineChoice:
 def session_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["Session"]:
     """Open a session and close it in the end; what was recovered or went wrong is said on standard error."""
     session = open_session(choice.machine, choice.given, COMMAND, exclusive=exclusive)
-    if session.recovered:
-        print(session.recovered, file=sys.stderr)
-    try:
+    with _told(session.recovered, session.close):
         yield session
-    finally:
-        trouble = session.close()
-        if trouble:
-            print(trouble, file=sys.stderr)
 
 
 @contextmanager
 def access_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["MachineAccess"]:
     """Open a machine to read and set it, and close it in the end; what was recovered or went wrong is said."""
     opened = open_access(choice.machine, choice.given, COMMAND, exclusive=exclusive)
-    if words := recovered(opened.access.recovered):
-        print(words, file=sys.stderr)
-    try:
+    with _told(recovered(opened.access.recovered), opened.access.close):
         yield opened.access
+
+
+@contextmanager
+def _told(what_was_recovered: str, close: Callable[[], str]) -> Iterator[None]:
+    if what_was_recovered:
+        print(what_was_recovered, file=sys.stderr)
+    try:
+        yield
     finally:
-        if trouble := opened.close():
+        if trouble := close():
             print(trouble, file=sys.stderr)
 
 

@@ -10,7 +10,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
-from upright_bolt.wording.trials import as_error, refusal, row_sentence
+from upright_bolt.wording.trials import as_error, row_sentence
 
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
@@ -51,7 +51,7 @@ def set_(
     else:
         _print_report(report, kept=keep)
     if not report.ok:
-        raise type(as_error(report))(refusal(report) + _left(report))
+        raise as_error(report)
     return 0
 
 
@@ -120,12 +120,6 @@ def _ask_first(settings: "Settings", confirm: str) -> None:
             raise BadInput(
                 f"{title_of(name)}: {declared.hint} If you want that, say so: add --confirm {name} to the command."
             )
-
-
-def _left(report: "ApplyReport") -> str:
-    if not report.left_changed:
-        return ""
-    return f" These files could not be put back and hold something else: {', '.join(report.left_changed)}."
 
 
 def _code(row: "ApplyRow") -> str | None:

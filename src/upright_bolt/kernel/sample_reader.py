@@ -28,7 +28,7 @@ from upright_bolt.kernel.supply_reader import SupplyReader
 from upright_bolt.kernel.survey import Surveyed
 from upright_bolt.model.quantity import CLOCK, SHARE
 from upright_bolt.model.sample import Numbers
-from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, span_of
+from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of, span_of
 
 NUMBER_SIZE = 64
 """Bytes read of a file that holds one number or word."""
@@ -82,7 +82,7 @@ class SampleReader:
     @property
     def index(self) -> dict[str, int]:
         """Sensor name to its index in a sample."""
-        return {sensor.name: i for i, sensor in enumerate(self.sensors)}
+        return index_of(self.sensors)
 
     def _find_means(self, surveyed: Surveyed) -> None:
         """Find what means are made of: clocks weighted by busy shares, of all processors and of each kind."""

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from upright_bolt.model.note import Note
-from upright_bolt.model.sensor import Sensor
+from upright_bolt.model.sensor import Sensor, index_of
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,4 +63,4 @@ class About:
     @property
     def index(self) -> dict[str, int]:
         """Sensor name to its index in a sample."""
-        return {sensor.name: i for i, sensor in enumerate(self.sensors)}
+        return index_of(self.sensors)

@@ -43,6 +43,11 @@ class Sensor:
     processor: int | None = None
 
 
+def index_of(sensors: Iterable[Sensor]) -> dict[str, int]:
+    """Return sensor name to its index in a sample."""
+    return {sensor.name: i for i, sensor in enumerate(sensors)}
+
+
 def by_processor(sensors: Iterable[Sensor], kind: SensorKind) -> dict[int, int]:
     """Return logical processor to the index of its sensor of one kind, in the sensors' order."""
     return {s.processor: i for i, s in enumerate(sensors) if s.kind is kind and s.processor is not None}

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample
-from upright_bolt.model.sensor import Sensor, SensorKind, by_processor
+from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 
 Floats = NDArray[np.float64]
 COLUMNS = (
@@ -30,7 +30,7 @@ class History:
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
-        self._index = {sensor.name: i for i, sensor in enumerate(sensors)}
+        self._index = index_of(sensors)
         self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0

@@ -295,20 +295,20 @@ class ActiveRun:
 
     def stop(self, why: str = "stopped by the user") -> None:
         """End it now and keep what is there."""
-        if self.stage is not RunStage.ENDED:
-            self._conclude(RunState.STOPPED, why)
+        self._conclude(RunState.STOPPED, why)
 
     def fail(self, why: str) -> None:
         """End it now, since it cannot go on, and keep what is there."""
-        if self.stage is not RunStage.ENDED:
-            self._conclude(RunState.FAILED, why)
+        self._conclude(RunState.FAILED, why)
 
     def end_with_machine(self, why: str) -> None:
         """End it since the machine froze or restarted: what was in force did not hold."""
-        if self.stage is not RunStage.ENDED:
-            self._conclude(RunState.RESTARTED, why)
+        self._conclude(RunState.RESTARTED, why)
 
     def _conclude(self, state: RunState, why: str) -> None:
+        """End it, unless it has ended already."""
+        if self.stage is RunStage.ENDED:
+            return
         now = self._rows[-1][0] if self._rows else self._lead_from_s
         duration = min(self._elapsed(now), self.head.asked_s)
         if self._load.done():

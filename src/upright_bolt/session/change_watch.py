@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from upright_bolt.model.event import ChargerChanged, Event, LimitsReset, ProcessorsChanged
 from upright_bolt.model.sample import Sample
-from upright_bolt.model.sensor import Sensor, SensorKind, by_processor
+from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 
 CHARGER = "charger"
 _LIMITS = {"limit.sustained": "sustained", "limit.burst": "burst", "limit.window": "window"}
@@ -18,7 +18,7 @@ class ChangeWatch:
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
-        index = {sensor.name: i for i, sensor in enumerate(sensors)}
+        index = index_of(sensors)
         self._index = {name: index[name] for name in (CHARGER, *_LIMITS) if name in index}
         self._busy = by_processor(sensors, SensorKind.BUSY)
         self._last: dict[str, float] = {}

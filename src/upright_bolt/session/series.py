@@ -206,7 +206,10 @@ class ActiveSeries:
             fault = BoltError(f"Run {run.id} is kept as {run.end.how if run.end else 'unfinished'}.")
         if run.unsaved:
             fault = BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}")
-        self._put_back()
+        try:
+            self._put_back()
+        except BoltError as stuck:
+            fault = fault or stuck
         if fault is not None or len(self.done) == len(self._steps):
             self._end(fault)
 
@@ -225,12 +228,15 @@ class ActiveSeries:
             return
         self.ended = True
         self.fault = fault
-        try:
-            self._put_back()
-            if self._tries:
-                self._session.access.end_series()
-        except BoltError as second:
-            self.fault = fault or second
+        for step in (self._put_back, self._take_leave):  # what was announced ends, whatever becomes of putting back
+            try:
+                step()
+            except BoltError as second:
+                self.fault = self.fault or second
+
+    def _take_leave(self) -> None:
+        if self._tries:
+            self._session.access.end_series()
 
     def progress(self) -> SeriesProgress:
         """Return where it stands."""

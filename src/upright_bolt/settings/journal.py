@@ -73,8 +73,8 @@ class Journal:
         new = not self._path.exists()
         self._path.parent.mkdir(parents=True, exist_ok=True)
         with self._path.open("ab") as file:
-            torn = file.tell() > 0 and not self._ends_whole()
-            head = _header() if file.tell() == 0 else (b"\n" if torn else b"")
+            mended = b"" if file.tell() == 0 or self._ends_whole() else b"\n"
+            head = _header() if file.tell() == 0 else mended
             file.write(head + _ENTRY.text(entry).encode() + b"\n")
             file.flush()
             os.fsync(file.fileno())
@@ -115,16 +115,7 @@ class Journal:
         Raises:
             Damaged: the journal was written by a newer version.
         """
-        current: Trial | None = None
-        applied = False
-        for entry in self.entries():
-            if entry.kind is EntryKind.BEGIN:
-                current, applied = entry.data, False
-            elif entry.kind is EntryKind.APPLIED:
-                applied = True
-            elif current is not None and entry.trial == current.id and entry.kind in CLOSING:
-                current = None
-        return current, applied
+        return _open_trial(self.entries())
 
     def compact(self) -> None:
         """Leave out old entries if the file has grown; only whoever holds the machine may do so. Raises BoltError."""
@@ -134,11 +125,24 @@ class Journal:
         except FileNotFoundError:
             return
         entries = self.entries()
-        trial, _ = self.open_trial()
+        trial, _ = _open_trial(entries)
         first_open = next((i for i, entry in enumerate(entries) if trial and entry.trial == trial.id), len(entries))
         kept = entries[min(first_open, max(0, len(entries) - KEPT_ENTRIES)) :]
         lines = (_ENTRY.text(entry).encode() + b"\n" for entry in kept)
         write_atomically(self._path, _header() + b"".join(lines))
+
+
+def _open_trial(entries: list[Entry]) -> tuple[Trial | None, bool]:
+    current: Trial | None = None
+    applied = False
+    for entry in entries:
+        if entry.kind is EntryKind.BEGIN:
+            current, applied = entry.data, False
+        elif entry.kind is EntryKind.APPLIED:
+            applied = True
+        elif current is not None and entry.trial == current.id and entry.kind in CLOSING:
+            current = None
+    return current, applied
 
 
 def _header() -> bytes:
@@ -146,10 +150,14 @@ def _header() -> bytes:
 
 
 def _check_version(first: bytes, path: Path) -> None:
-    """Raise Damaged if the first line tells of a newer version; a journal from before versions has no such line."""
+    """Raise Damaged if the first line tells of a newer version.
+
+    A journal from before versions has no such line, and one that is damaged there tells nothing, as a torn entry does.
+    """
     try:
         head = json.loads(first or b"{}")
     except ValueError:
         return
-    if isinstance(head, dict) and head.get("format") == FORMAT and int(head.get("version", 0)) > VERSION:
+    version = head.get("version") if isinstance(head, dict) and head.get("format") == FORMAT else None
+    if isinstance(version, int) and version > VERSION:
         raise Damaged(f"{path} was written by a newer version of this program; use that one to end its trials.")

@@ -12,6 +12,11 @@ from upright_bolt.model.note import Note
 from upright_bolt.model.note import NoteCode as C
 from upright_bolt.model.quantity import CLOCK
 
+
+def _capital(words: str) -> str:
+    return words[:1].upper() + words[1:]
+
+
 NEEDS_ROOT = "changing it needs root rights: run the command with sudo, or install the root service (make install)"
 LIMITS_LOCKED = (
     "the power limits are locked by the firmware until the next power cycle (lock bit of the package limit register). "
@@ -70,7 +75,7 @@ _CLAUSES: dict[C, str] = {
     "allow_writes=off)",
     C.NO_REGISTER_MODULE: "the kernel module msr is not loaded (sudo modprobe msr)",
     C.NO_REGISTER_DEVICE: "the kernel offers no register device for this processor (sudo modprobe msr)",
-    C.REGISTERS_NEED_ROOT: f"the register device is for root only. {NEEDS_ROOT[0].upper()}{NEEDS_ROOT[1:]}",
+    C.REGISTERS_NEED_ROOT: f"the register device is for root only. {_capital(NEEDS_ROOT)}",
     C.NO_SUCH_REGISTER: "this processor has no such register",
     C.REGISTER_SILENT: "the processor did not answer",
     C.REGISTERS_FORBIDDEN: "the kernel forbids it: to programs without the right to use registers (run the command "
@@ -117,8 +122,7 @@ _CLAUSES: dict[C, str] = {
     "in the same command",
     C.TURBO_OFF_IN_FIRMWARE: "the firmware has it switched off; look in the firmware setup",
     C.LIMIT_REFUSED: f"the write was refused. If you are root: {LIMITS_LOCKED}. Otherwise: {NEEDS_ROOT}",
-    C.WRITE_DENIED: f"the kernel refused the write. {NEEDS_ROOT[0].upper()}{NEEDS_ROOT[1:]}. If you are root, the "
-    "value is locked",
+    C.WRITE_DENIED: f"the kernel refused the write. {_capital(NEEDS_ROOT)}. If you are root, the value is locked",
     C.WRITE_NOT_PERMITTED: "the kernel does not permit the write (locked by firmware, or kernel lockdown)",
     C.WRITE_BUSY: "the kernel is busy with it: another setting rules it out at the moment",
     C.WRITE_INVALID: "the kernel calls the value invalid",
@@ -219,22 +223,20 @@ def clause(note: Note) -> str:
 
 def sentence(note: Note | None) -> str:
     """Return what a note says as a sentence of its own; empty for none."""
-    return "" if note is None else _as_sentence(clause(note))
+    return "" if note is None else _ended(_capital(clause(note)))
 
 
-def _as_sentence(words: str) -> str:
-    whole = f"{words[0].upper()}{words[1:]}" if words else ""
-    return whole if whole.endswith((".", "?")) else f"{whole}."
+def _ended(words: str) -> str:
+    return words if words.endswith((".", "?")) else f"{words}."
 
 
 def about(name: str, note: Note) -> str:
     """Return what a note says of control ``name``, the control's title in front where the clause does not say it."""
     if note.code in WHOLE:
         return sentence(note)
-    words = clause(note)
-    return f"{title_of(name)}: {words}" + ("" if words.endswith((".", "?")) else ".")
+    return _ended(f"{title_of(name)}: {clause(note)}")
 
 
 def gap(note: Note) -> str:
     """Return a gap as a line: what is missing, and why."""
-    return f"{note.about}: {clause(note)}."
+    return _ended(f"{note.about}: {clause(note)}")

@@ -14,9 +14,13 @@ def row_sentence(row: ApplyRow) -> str:
 
 
 def refusal(report: ApplyReport) -> str:
-    """Return why settings were refused: the reasons, without those that only follow from them."""
+    """Return why settings were refused, without what only follows from that, and what could not be put back."""
     rows = [row for row in report.rows if not row.ok and row.why is not None and row.why.code not in CONSEQUENCES]
-    return " ".join(dict.fromkeys(row_sentence(row) for row in rows))
+    said = dict.fromkeys(row_sentence(row) for row in rows)
+    if report.left_changed:
+        files = ", ".join(report.left_changed)
+        said[f"These files could not be put back and hold something else: {files}."] = None
+    return " ".join(said)
 
 
 def as_error(report: ApplyReport) -> BadInput | Refused:
