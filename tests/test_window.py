@@ -608,3 +608,18 @@ def test_lists_and_tables_are_drafted_in_the_settings_column(open_app):
     window.presenter.try_draft()
     until(lambda: window.presenter.status.trial is not None)
     assert window.presenter.controls["turbo-table"].in_force == "4000,4000,3900,3800,3700,3600"
+
+
+def test_the_next_snapshot_waits_until_the_one_before_is_drawn(open_app):
+    app = open_app()
+    app.presenter.set_pace(300.0)
+    until(lambda: app.thread._session.machine.set_pace.__self__.pace == 300.0)
+    QTest.qWait(50)
+    taken = []
+    app.thread.snapshot.connect(lambda snapshot: taken.append(len(snapshot.samples)))
+    clock = app.thread._session.machine.clock
+    begun = clock.now_s()
+    waiting.until(lambda: clock.now_s() > begun + 300.0)  # a second and more, in which this thread draws nothing
+    QApplication.sendPostedEvents()
+    assert len(taken) <= 1
+    until(lambda: sum(taken) > 100)

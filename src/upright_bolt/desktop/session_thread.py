@@ -1,7 +1,8 @@
 """The thread in which the session lives. The window never touches the session itself.
 
 The thread samples, carries runs on and executes what the window asks for, one thing after another. Snapshots come
-back as a signal at most ten times a second, however fast the machine's time runs.
+back as a signal at most ten times a second, however fast the machine's time runs, and not before the window has drawn
+the one before: a window that draws slowly would else do nothing but draw.
 """
 
 import queue
@@ -11,7 +12,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
 
-from PyQt6.QtCore import QObject, pyqtSignal
+from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from upright_bolt.errors import BoltError, InUse, MachineFroze
 from upright_bolt.model.event import ChangedByOthers
@@ -50,6 +51,9 @@ class SessionThread(QObject):
         self.period_s = SAMPLE_S
         self._due = 0.0
         self._ticking = False
+        self._drawn = threading.Event()
+        self._drawn.set()
+        self.snapshot.connect(self._wait_for_drawing)
         session.access.while_waiting = self._go_on
         self._thread = threading.Thread(target=self._live, name="session", daemon=True)
         self._answered.connect(self._deliver)
@@ -72,6 +76,10 @@ class SessionThread(QObject):
     def _deliver(self, callback: Callable[[Any], None], value: object) -> None:
         if not self._stop.is_set():
             callback(value)
+
+    def _wait_for_drawing(self, _snapshot: Snapshot) -> None:
+        """Let the next snapshot come once this one is drawn: a timer's turn comes after all that is posted."""
+        QTimer.singleShot(1, self._drawn.set)  # 0 ms would be posted, too, and come before the drawing
 
     def _live(self) -> None:
         try:
@@ -159,7 +167,9 @@ class SessionThread(QObject):
             with suppress(BoltError):  # a way to the machine that is out of order for a while; the samples tell of it
                 pending.controls = self._session.controls()
                 pending.status = self._session.status()
-        if now - self._emitted >= EMIT_S or pending.ended_run is not None or pending.ended_series is not None:
+        due = now - self._emitted >= EMIT_S and self._drawn.is_set()
+        if due or pending.ended_run is not None or pending.ended_series is not None:
             self._emitted = now
+            self._drawn.clear()
             self._pending = Snapshot()
             self.snapshot.emit(pending)
