@@ -5,12 +5,12 @@ import os
 import signal
 import socket
 import subprocess
-import sys
 from pathlib import Path
 from typing import Any
 
 from sdbus import SdBus, sd_bus_open_system
 
+from command_process import CommandProcess
 from waiting import HANGS_S, until
 
 SYSTEM = Path(__file__).resolve().parents[1] / "system"
@@ -131,9 +131,10 @@ class PrivateBus:
         self.hang_polkit(hangs=False)
         self.call(*POLKIT, "ReleaseHangingCalls")
 
-    def start_service(self, *words: str, on: str = "twin:tern", command: list[str] | None = None) -> "Service":
-        start = command or [sys.executable, "-m", "upright_bolt"]
-        service = Service(self, [*start, "--machine", on, "--data", str(self.folder / "state"), "service", *words])
+    def start_service(self, *words: str, on: str = "twin:tern", killed_at: int | None = None) -> "Service":
+        """Start the service; with ``killed_at`` it dies after that many steps (see killed_service.py)."""
+        given = ["--machine", on, "--data", str(self.folder / "state"), "service", *words]
+        service = Service(self, given, killed_at)
         self.services.append(service)
         return service
 
@@ -141,11 +142,11 @@ class PrivateBus:
 class Service:
     """The service as a process of its own."""
 
-    def __init__(self, bus: PrivateBus, command: list[str]) -> None:
+    def __init__(self, bus: PrivateBus, words: list[str], killed_at: int | None) -> None:
         self._log = bus.folder / "service.log"
-        self._from = self._log.stat().st_size if self._log.exists() else 0
-        with self._log.open("ab") as out:
-            self.process = subprocess.Popen(command, stdout=out, stderr=out, env=bus.environment)
+        self._log.touch()
+        self._from = self._log.stat().st_size
+        self.process = CommandProcess(words, self._log, self._log, bus.environment, killed_at)
         wait_for(lambda: "ready;" in self.log or self.process.poll() is not None, what="the service did not start")
 
     @property
@@ -164,7 +165,6 @@ class Service:
         self.process.wait()
 
     def end(self) -> int:
-        if self.process.poll() is None:
-            with contextlib.suppress(ProcessLookupError):
-                self.process.send_signal(signal.SIGTERM)
-        return self.process.wait(20)
+        with contextlib.suppress(ProcessLookupError):
+            self.process.send_signal(signal.SIGTERM)
+        return self.process.wait(HANGS_S)

@@ -1,7 +1,7 @@
 """The command as a process of its own, forked from one that has everything imported.
 
 Starting Python and importing takes longer than most commands do. Tests of the start itself (what is imported, the
-installed launcher, killed programs, windows) start a new interpreter instead.
+installed launcher, windows) start a new interpreter instead.
 """
 
 import multiprocessing
@@ -10,8 +10,10 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
 
-_FORKS = multiprocessing.get_context("forkserver")
+_FORKS: Any = multiprocessing.get_context("forkserver")
 _FORKS.set_forkserver_preload(
     [
         "upright_bolt.cli.main",
@@ -27,31 +29,86 @@ _FORKS.set_forkserver_preload(
         "upright_bolt.twin.machine",
         "scipy.optimize",
         "sqlalchemy.dialects.sqlite",
+        "killed_service",
     ]
 )
 
 
-def _run(words: list[str], environment: dict[str, str], out: str, err: str) -> None:
+def _run(words: list[str], environment: dict[str, str], out: str, err: str, killed_at: int | None) -> None:
     for path, number in ((out, 1), (err, 2)):
-        handle = os.open(path, os.O_WRONLY)
+        handle = os.open(path, os.O_WRONLY | os.O_APPEND)
         os.dup2(handle, number)
         os.close(handle)
     os.environ.clear()
     os.environ.update(environment)
     sys.argv = ["upright-bolt", *words]
+    if killed_at is not None:
+        from killed_service import die_after
+
+        die_after(killed_at)
     from upright_bolt.cli import run
 
     sys.exit(run(words))
 
 
+class CommandProcess:
+    """A command that runs, written to as little as ``subprocess.Popen`` of one would be.
+
+    Args:
+        words: the command's words, without the program's name.
+        environment: all of its environment; this process' own by default.
+        out: an existing file that its standard output is appended to.
+        err: the same for its errors.
+        killed_at: the step (a write to a kernel file or to the journal) after which it kills itself, if any.
+    """
+
+    def __init__(
+        self,
+        words: list[str],
+        out: Path,
+        err: Path,
+        environment: Mapping[str, str] | None = None,
+        killed_at: int | None = None,
+    ) -> None:
+        given = (list(words), dict(environment or os.environ), str(out), str(err), killed_at)
+        self._words = given[0]
+        self._process = _FORKS.Process(target=_run, args=given)
+        self._process.start()
+        self.pid: int = self._process.pid
+
+    def poll(self) -> int | None:
+        """Return how it ended (a signal as a negative number), ``None`` while it runs."""
+        return self._process.exitcode
+
+    def wait(self, timeout: float | None = None) -> int:
+        """Wait for its end and return how it ended.
+
+        Raises:
+            subprocess.TimeoutExpired: it still runs after ``timeout`` seconds.
+        """
+        self._process.join(timeout)
+        if self._process.exitcode is None:
+            raise subprocess.TimeoutExpired(self._words, timeout or 0.0)
+        return self._process.exitcode
+
+    def send_signal(self, number: int) -> None:
+        """Send it a signal, unless it has ended."""
+        if self.poll() is None:
+            os.kill(self.pid, number)
+
+    def kill(self) -> None:
+        """End it without its doing."""
+        self._process.kill()
+
+
 def run_command(words: list[str], timeout: float, environment: Mapping[str, str] | None = None):
     """Run the command to its end and return what came of it, as ``subprocess.run`` does with text captured."""
     with tempfile.NamedTemporaryFile("r") as out, tempfile.NamedTemporaryFile("r") as err:
-        process = _FORKS.Process(target=_run, args=(words, dict(environment or os.environ), out.name, err.name))
-        process.start()
-        process.join(timeout)
-        if process.exitcode is None:
+        process = CommandProcess(words, Path(out.name), Path(err.name), environment)
+        try:
+            code = process.wait(timeout)
+        except subprocess.TimeoutExpired:
             process.kill()
-            process.join()
-            raise subprocess.TimeoutExpired(words, timeout)
-        return subprocess.CompletedProcess(words, process.exitcode, out.read(), err.read())
+            process.wait()
+            raise
+        return subprocess.CompletedProcess(words, code, out.read(), err.read())

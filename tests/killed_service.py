@@ -1,32 +1,26 @@
-"""The service, killed right after its n-th step: a write to a kernel file or to the journal.
-
-Used as a process: ``killed_service.py N …`` with the words of the command after that.
-"""
+"""A process that kills itself right after its n-th step: a write to a kernel file or to the journal."""
 
 import os
 import signal
-import sys
 
-from upright_bolt.cli import run
 from upright_bolt.kernel.ports import RealFiles
 from upright_bolt.settings.journal import Journal
 
-STEP = int(sys.argv[1])
-taken = 0
 
+def die_after(step: int) -> None:
+    """Let this process die with SIGKILL once ``step`` steps are done."""
+    taken = 0
 
-def counted(act):
-    def stepped(*given, **named):
-        global taken  # noqa: PLW0603 - one count for the whole process
-        done = act(*given, **named)
-        taken += 1
-        if taken == STEP:
-            os.kill(os.getpid(), signal.SIGKILL)
-        return done
+    def counted(act):
+        def stepped(*given, **named):
+            nonlocal taken
+            done = act(*given, **named)
+            taken += 1
+            if taken == step:
+                os.kill(os.getpid(), signal.SIGKILL)
+            return done
 
-    return stepped
+        return stepped
 
-
-RealFiles.write = counted(RealFiles.write)
-Journal.append = counted(Journal.append)
-sys.exit(run(sys.argv[2:]))
+    RealFiles.write = counted(RealFiles.write)
+    Journal.append = counted(Journal.append)

@@ -1,7 +1,6 @@
 """The service killed with SIGKILL at every step of an apply, a keep and a putting back; the next one makes it whole."""
 
 import signal
-import sys
 from pathlib import Path
 
 import pytest
@@ -10,7 +9,6 @@ from support import fresh_twin, write_tree
 from upright_bolt.errors import BoltError
 from upright_bolt.service.client import ServiceAccess
 
-KILLED = str(Path(__file__).with_name("killed_service.py"))
 ASKED = {"sustained": 25.0, "burst": 30.0, "window": 10.0, "turbo": "off"}
 
 
@@ -20,8 +18,7 @@ def texts(root: Path) -> dict[str, bytes]:
 
 def killed_after(bus, root, step, act) -> bool:
     """Let a service die after ``step`` of ``act``; return whether it did."""
-    command = [sys.executable, KILLED, str(step)]
-    service = bus.start_service(on=f"tree:{root}", command=command)
+    service = bus.start_service(on=f"tree:{root}", killed_at=step)
     access = ServiceAccess()
     died = False
     try:
