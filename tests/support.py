@@ -1,6 +1,7 @@
 """Helpers of the tests: a twin with its session, files that fail on order, a copy of a twin's files as a folder."""
 
 import errno
+import os
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 
@@ -153,6 +154,17 @@ def write_tree(twin: Twin, root: Path, skip: str = "\0") -> Path:
         target.parent.mkdir(parents=True, exist_ok=True)
         target.write_bytes(twin.files.read(path))
     return root
+
+
+def contents_of(root: Path) -> dict[str, bytes]:
+    """Return what every file below a folder holds, by its path below it with a leading slash."""
+    paths = [os.path.join(folder, name) for folder, _, names in os.walk(root) for name in names]
+    return {path.removeprefix(str(root)): _content(path) for path in paths if os.path.isfile(path)}
+
+
+def _content(path: str) -> bytes:
+    with open(path, "rb", buffering=0) as file:
+        return file.readall()
 
 
 EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)

@@ -11,12 +11,11 @@ import sys
 import textwrap
 import threading
 import time
-from pathlib import Path
 
 from sdbus import SdBus
 
 from bus_support import BUS_NAME, PATH
-from support import fresh_twin, write_tree
+from support import contents_of, fresh_twin, write_tree
 from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.catalogue import CATALOGUE
@@ -108,16 +107,12 @@ class Bystander:
         access.close()
 
 
-def texts(root: Path) -> dict[str, bytes]:
-    return {"/" + str(p.relative_to(root)): p.read_bytes() for p in sorted(root.rglob("*")) if p.is_file()}
-
-
 def test_ten_thousand_hostile_calls(bus, tmp_path):
     bus.start_polkit()
     root = write_tree(fresh_twin(), tmp_path / "tree")
     found = survey(RealFiles(root), DeviceRegisters(root, COPY_STRIDE), "tree")
     declared = {path for driver in found.controls.values() for path in driver.files}
-    before = texts(root)
+    before = contents_of(root)
     service = bus.start_service(on=f"tree:{root}")
     honest = ServiceAccess()
     attacker = bus.connect()
@@ -134,7 +129,7 @@ def test_ten_thousand_hostile_calls(bus, tmp_path):
     assert bystander.worst_s < WORST_ANSWER_S
     assert service.log.count("; in force") > 50, "the storm hardly got to the bottom"
     assert max(weights[1:]) - weights[0] < MOST_GROWTH_KB, weights
-    changed = {path for path, text in texts(root).items() if before.get(path) != text}
+    changed = {path for path, text in contents_of(root).items() if before.get(path) != text}
     assert changed <= declared
     for control in honest.controls().values():
         if control.settable and control.in_force is not None:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from support import fresh_twin, write_tree
+from support import contents_of, fresh_twin, write_tree
 from upright_bolt.errors import BoltError
 from upright_bolt.service.client import ServiceAccess
 
@@ -13,7 +13,7 @@ ASKED = {"sustained": 25.0, "burst": 30.0, "window": 10.0, "turbo": "off"}
 
 
 def texts(root: Path) -> dict[str, bytes]:
-    return {str(path): path.read_bytes().strip() for path in sorted(root.rglob("*")) if path.is_file()}
+    return {path: content.strip() for path, content in contents_of(root).items()}
 
 
 def killed_after(bus, root, step, act) -> bool:

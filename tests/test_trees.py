@@ -5,7 +5,7 @@ import json
 
 import pytest
 
-from support import EVERY_ERRNO, FaultyFiles
+from support import EVERY_ERRNO, FaultyFiles, contents_of
 from test_twins import other_value
 from trees import TREES, build_tree, ports_of
 from upright_bolt.app import open_session
@@ -168,16 +168,12 @@ def test_nothing_below_a_sleeping_chip_is_read(tmp_path):
 
 def texts(root):
     """Return every file's text; without the mailbox, to which a question is written in order to read."""
-    found = {str(path): path.read_bytes().strip() for path in sorted(root.rglob("*")) if path.is_file()}
-    device = str(root / "dev/cpu/0/msr")
+    found = {path: content.strip() for path, content in contents_of(root).items()}
+    device = "/dev/cpu/0/msr"
     if device in found:
         index = MAILBOX * COPY_STRIDE
         found[device] = found[device][:index] + found[device][index + COPY_STRIDE :]
     return found
-
-
-def contents_of(root):
-    return {path: path.read_bytes() for path in root.rglob("*") if path.is_file()}
 
 
 def put_contents_back(root, contents):
@@ -186,7 +182,7 @@ def put_contents_back(root, contents):
     assert now.keys() == contents.keys()
     for path, content in contents.items():
         if now[path] != content:
-            path.write_bytes(content)
+            (root / path[1:]).write_bytes(content)
 
 
 def attempt(root, name, order):
@@ -224,14 +220,13 @@ def test_whatever_fails_at_any_access_the_machine_is_as_asked_or_as_before(tmp_p
     before, contents = texts(root), contents_of(root)
     *_, untouched = attempt(root, name, lambda _files: None)
     writes, reads = untouched.writes, untouched.reads
-    after = texts(root)
-    assert after != before
+    assert texts(root) != before
+    put_contents_back(root, contents)
     tried = 0
     for kind, count in (("on_write", writes), ("on_read", reads)):
         faults = [*EVERY_ERRNO, "ignore"] if kind == "on_write" else [errno.EIO, errno.ENODEV, b"", b"4"]
         for n in range(1, count + 1):
             for fault in faults if n <= 3 or n > count - 2 else faults[:1]:
-                put_contents_back(root, contents)
                 driver, asked, report, _ = attempt(
                     root, name, lambda f, kind=kind, n=n, fault=fault: setattr(f, kind, failing_at(n, fault, once=True))
                 )
@@ -240,6 +235,7 @@ def test_whatever_fails_at_any_access_the_machine_is_as_asked_or_as_before(tmp_p
                 assert report.left_changed == (), index
                 if report.ok:
                     assert driver.same(asked, driver.read()), index
+                    put_contents_back(root, contents)
                 else:
                     assert texts(root) == before, index
                     assert refusal(report), index
