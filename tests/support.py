@@ -158,13 +158,13 @@ def write_tree(twin: Twin, root: Path, skip: str = "\0") -> Path:
 
 def contents_of(root: Path) -> dict[str, bytes]:
     """Return what every file below a folder holds, by its path below it with a leading slash."""
-    paths = [os.path.join(folder, name) for folder, _, names in os.walk(root) for name in names]
-    return {path.removeprefix(str(root)): _content(path) for path in paths if os.path.isfile(path)}
-
-
-def _content(path: str) -> bytes:
-    with open(path, "rb", buffering=0) as file:
-        return file.readall()
+    found = {}
+    for folder, _, names in os.walk(root):  # several times as quick as pathlib, and read thousands of times
+        for name in names:
+            path = f"{folder}/{name}"
+            with open(path, "rb", buffering=0) as file:  # noqa: PTH123 - as above
+                found[path.removeprefix(str(root))] = file.readall()
+    return found
 
 
 EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)

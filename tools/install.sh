@@ -46,10 +46,10 @@ install_all() {
     rm -rf "$LIB"
     mkdir -p "$LIB"
     "$tools/venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes --no-deps \
-        --target "$LIB" -r runtime.lock
+        --no-compile --target "$LIB" -r runtime.lock
     cp -R src/upright_bolt "$LIB/"
     find "$LIB/upright_bolt" -name __pycache__ -prune -exec rm -rf {} +
-    "$tools/venv/bin/python" -m compileall -q -s "$DESTDIR" "$LIB/upright_bolt"
+    "$tools/venv/bin/python" -m compileall -q -j 0 -x '/tests?/' -s "$DESTDIR" "$LIB"
     placed | while read -r source target; do
         mode=644
         [ "$source" = upright-bolt.in ] && mode=755

@@ -65,11 +65,10 @@ class Chart(pg.PlotWidget):
         self, title: str, quantity: Quantity | None, theme: Theme, *, times: bool, ends_now: bool = True
     ) -> None:
         self.time_axis = TimeAxis(ends_now=ends_now)
-        super().__init__(axisItems={"bottom": self.time_axis}, background=theme.paper)
+        super().__init__(axisItems={"bottom": self.time_axis}, background=theme.paper, enableMenu=False)
         self.theme = theme
         item = self.getPlotItem()
         item.hideButtons()
-        item.setMenuEnabled(False)
         item.setMouseEnabled(x=True, y=False)
         item.setContentsMargins(0, 0, 0, 0)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)

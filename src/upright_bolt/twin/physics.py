@@ -103,6 +103,8 @@ class Physics:
         shift = max(core, cache) / 1000.0  # one rail: the weaker of the two offsets counts
         self._volts = [v + shift for v in self._stock_volts]
         self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
+        self._cube = [v * v * v for v in self._volts]
+        self._lowest_cap = min(self._caps)
         self._core_beyond = chip.core_edge_mv - core
         self._cache_beyond = chip.cache_edge_mv - cache
         eager = all(word == "performance" for word in state.governor)
@@ -132,8 +134,9 @@ class Physics:
         weights, shares, active = self._busy(background, dt)
         wanted = self._wanted_clock(active, max(shares), dt)
         switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
-        clock = self._limited_clock(wanted, weights, switching, dt)
-        watts = self._power(clock, weights, switching)
+        self._load_power(weights, switching)
+        clock = self._limited_clock(wanted, weights, dt)
+        watts = self._power(clock)
         self._account(clock, watts, weights, dt)
         self._voltage_fault(sum(weights) / len(weights), dt)
         self._heat(watts, dt)
@@ -144,16 +147,17 @@ class Physics:
         """Return each core's share of full watts, its busy share, and how many cores are awake."""
         state, demanded = self.state, self.demand.threads
         full = max(self.demand.share, background)
+        busy_s, idle_s = state.busy_s, state.idle_s
         weights, shares = [], []
         active = 0
-        for core in range(self.spec.chip.cores):
-            loads = []
-            for cpu in (2 * core, 2 * core + 1):
-                share = full if cpu in demanded else background
-                state.busy_s[cpu] += share * dt
-                state.idle_s[cpu] += (1.0 - share) * dt
-                loads.append(share)
-            high, low = max(loads), min(loads)
+        for cpu in range(0, 2 * self.spec.chip.cores, 2):
+            first = full if cpu in demanded else background
+            second = full if cpu + 1 in demanded else background
+            busy_s[cpu] += first * dt
+            idle_s[cpu] += (1.0 - first) * dt
+            busy_s[cpu + 1] += second * dt
+            idle_s[cpu + 1] += (1.0 - second) * dt
+            high, low = (first, second) if first > second else (second, first)
             weights.append(ONE_THREAD_SHARE * high + (1.0 - ONE_THREAD_SHARE) * low)
             shares.append(high)
             active += high > 0.3
@@ -175,7 +179,7 @@ class Physics:
         state.extra["wanted"] = wanted = state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
         return max(self._lows, min(wanted, highest))
 
-    def _limited_clock(self, wanted: float, weights: list[float], switching: float, dt: float) -> float:
+    def _limited_clock(self, wanted: float, weights: list[float], dt: float) -> float:
         """Return the highest clock that heat and watts allow, and note what held it back."""
         state = self.state
         sustained, burst, window = self._limits
@@ -188,14 +192,14 @@ class Physics:
             reasons = REASON_HEAT
         most = min(burst, self._peak_w)
         allowed = max(min(budget, most), 0.0)
-        if self._power(clock, weights, switching) > allowed:
-            clock = max(self._clock_for(allowed, clock, weights, switching), min(clock, self._floor))
+        if self._power(clock) > allowed:
+            clock = max(self._clock_for(allowed, clock), min(clock, self._floor))
             averaged = budget <= most or burst <= sustained  # a burst limit that leaves no burst is the sustained one
             reasons = REASON_SUSTAINED if averaged else REASON_BURST
         if state.current_a:
             amps_w = state.current_a * self._at(self._volts, clock)
-            if self._power(clock, weights, switching) > amps_w:
-                clock = self._clock_for(amps_w, clock, weights, switching)
+            if self._power(clock) > amps_w:
+                clock = self._clock_for(amps_w, clock)
                 reasons = REASON_CURRENT
         table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
         if not reasons and clock >= table - GRID_MHZ:
@@ -221,37 +225,54 @@ class Physics:
             state.throttle_s += dt
         return state.heat_cap_mhz
 
-    def _power(self, clock: float, weights: list[float], switching: float) -> float:
-        total = 0.0
-        caps = self._caps
-        top = caps[0]
-        if clock <= top and min(caps) >= clock:
-            square = self._at(self._square, clock)
-            total = square * sum(weights)
-        else:
-            for cap, weight in zip(caps, weights, strict=True):
-                total += self._at(self._square, min(clock, cap)) * weight
+    def _load_power(self, weights: list[float], switching: float) -> None:
+        """Take up the parts of the power that do not depend on the clock; they hold for one step."""
         chip = self.spec.chip
-        volts = self._at(self._volts, clock)
-        busy = sum(weights) / chip.cores
+        total = sum(weights)
+        busy = total / chip.cores
         doublings = (self.state.die_c - 60.0) / chip.leakage_doubling_c
         gated = self._rest + (1.0 - self._rest) * busy
-        leakage = chip.leakage_w * volts * volts * volts * 2.0**doublings * gated
-        return float(total * switching + leakage + chip.uncore_w + chip.uncore_busy_w * busy)
+        self._weights = weights
+        self._switching = switching
+        self._switched = total * switching
+        self._leaking = chip.leakage_w * 2.0**doublings * gated
+        self._fixed_w = chip.uncore_w + chip.uncore_busy_w * busy
 
-    def _clock_for(self, watts: float, highest: float, weights: list[float], switching: float) -> float:
+    def _power(self, clock: float) -> float:
+        """Return the watts at a clock: switching (V² f), leakage (V³, doubling with heat) and the uncore's."""
+        if clock <= self._lowest_cap:
+            switched = self._at(self._square, clock) * self._switched
+        else:
+            switched = self._capped_square(clock) * self._switching
+        volts = self._at(self._volts, clock)
+        return switched + volts * volts * volts * self._leaking + self._fixed_w
+
+    def _capped_square(self, clock: float) -> float:
+        square = 0.0
+        for cap, weight in zip(self._caps, self._weights, strict=True):
+            square += self._at(self._square, min(clock, cap)) * weight
+        return square
+
+    def _power_on_grid(self, i: int) -> float:
+        if self._grid[i] <= self._lowest_cap:
+            switched = self._square[i] * self._switched
+        else:
+            switched = self._capped_square(self._grid[i]) * self._switching
+        return switched + self._cube[i] * self._leaking + self._fixed_w
+
+    def _clock_for(self, watts: float, highest: float) -> float:
         """Return the clock whose power is ``watts``, by halving on the grid and linear between its points."""
         low, high = 0, max(1, min(len(self._grid) - 1, int((highest - self._grid[0]) / GRID_MHZ) + 1))
-        if self._power(self._grid[0], weights, switching) >= watts:
+        below, above = self._power_on_grid(low), self._power_on_grid(high)
+        if below >= watts:
             return self._grid[0]
         while high - low > 1:
             middle = (low + high) // 2
-            if self._power(self._grid[middle], weights, switching) > watts:
-                high = middle
+            between = self._power_on_grid(middle)
+            if between > watts:
+                high, above = middle, between
             else:
-                low = middle
-        below = self._power(self._grid[low], weights, switching)
-        above = self._power(self._grid[high], weights, switching)
+                low, below = middle, between
         part = (watts - below) / (above - below) if above > below else 0.0
         return min(highest, self._grid[low] + part * GRID_MHZ)
 
