@@ -162,7 +162,7 @@ def contents_of(root: Path) -> dict[str, bytes]:
     for folder, _, names in os.walk(root):  # several times as quick as pathlib, and read thousands of times
         for name in names:
             path = f"{folder}/{name}"
-            with open(path, "rb", buffering=0) as file:  # noqa: PTH123 - as above
+            with open(path, "rb", buffering=0) as file:
                 found[path.removeprefix(str(root))] = file.readall()
     return found
 

@@ -151,7 +151,6 @@ class SessionThread(QObject):
         if any(isinstance(event, ChangedByOthers) for event in tick.events):
             self._controls_due = 0.0
         run = self._session.run
-        pending.progress = run.progress() if run is not None else None
         series = self._session.end_series()
         if series is not None:
             pending.ended_series = str(series.fault or "")
@@ -172,4 +171,5 @@ class SessionThread(QObject):
             self._emitted = now
             self._drawn.clear()
             self._pending = Snapshot()
+            pending.progress = run.progress() if run is not None else None
             self.snapshot.emit(pending)

@@ -84,7 +84,10 @@ def font(points: float, *, bold: bool = False) -> QFont:
 
 
 def apply(app: QApplication, theme: Theme) -> None:
-    """Dress the application."""
+    """Dress the application, unless it is dressed so already: every widget would be gone through."""
+    sheet = _sheet(theme)
+    if app.styleSheet() == sheet:
+        return
     app.setStyle("Fusion")
     app.setFont(font(9.0))
     palette = QPalette()
@@ -104,7 +107,7 @@ def apply(app: QApplication, theme: Theme) -> None:
     ):
         palette.setColor(role, QColor(colour))
     app.setPalette(palette)
-    app.setStyleSheet(_sheet(theme))
+    app.setStyleSheet(sheet)
 
 
 def _sheet(t: Theme) -> str:

@@ -20,7 +20,7 @@ from upright_bolt.model.run import (
 )
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.work import workload
-from upright_bolt.session.numbers import number_rows, run_numbers, settled_at, with_work
+from upright_bolt.session.numbers import RowTable, number_rows, run_numbers, settled_at, with_work
 from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.workload.load import Load
 
@@ -31,6 +31,7 @@ SAMPLE_SPAN_S = 0.5
 LAST_BLOCKS_S = 2.0
 """How long the end of a run waits for blocks under way, so that they count in proportion."""
 NUMBERS_EVERY = 4
+"""Samples after which the numbers shown of a run in progress are worked out again, if somebody looks."""
 LONGEST_SETTLING_S = 600.0
 """A machine that has not come to rest in so long will not: something is at work on it, and the run says so."""
 
@@ -138,7 +139,8 @@ class ActiveRun:
         self._errors: list[WorkError] = []
         self._events: list[Event] = []
         self._numbers = RunNumbers()
-        self._ticks = 0
+        self._numbers_rows = 0
+        self._table = RowTable()
         self.id = sink.begin(head)
 
     def tick(self, sample: Sample, events: list[Event]) -> None:
@@ -197,9 +199,6 @@ class ActiveRun:
         self._take_slices(elapsed, final=False)
         if self._is_over(elapsed):
             return
-        self._ticks += 1
-        if self._ticks % NUMBERS_EVERY == 0:
-            self._numbers = self._summary(min(elapsed, self.head.asked_s))
         if self._rows[-1][0] - self._rows[self._kept_rows][0] >= FLUSH_S:
             self._flush()
 
@@ -271,7 +270,7 @@ class ActiveRun:
         start = self._start_s or 0.0
         load = self._load
         score = self._score(duration_s) if load.own_score() is None else None
-        numbers = run_numbers(self._rows, self.head.columns, start, duration_s, score)
+        numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score)
         units = load.units_until(start + duration_s) if load.scores else 0.0
         extra = load.figures(duration_s)
         if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:
@@ -339,7 +338,11 @@ class ActiveRun:
         """Return where it stands."""
         now = self._rows[-1][0] if self._rows else self._lead_from_s
         elapsed = min(self._elapsed(now), self.head.asked_s)
-        score = self.end.score if self.end else (self._score(elapsed) if elapsed >= 1.0 else None)
+        begun = elapsed >= 1.0
+        score = self.end.score if self.end else (self._score(elapsed) if begun else None)
+        if self.end is None and begun and len(self._rows) - self._numbers_rows >= NUMBERS_EVERY:
+            self._numbers_rows = len(self._rows)
+            self._numbers = self._summary(elapsed)
         return RunProgress(
             self.id,
             self.head,

@@ -4,10 +4,14 @@ from collections.abc import Sequence
 from dataclasses import replace
 from math import isnan, nan
 from statistics import fmean, stdev
+from typing import TYPE_CHECKING
 
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunNumbers, Slice
 from upright_bolt.model.sample import Sample
+
+if TYPE_CHECKING:
+    from upright_bolt.analysis.summary import Floats
 
 HELD_BY = "held_by"
 """Telemetry column that holds the constraint, by its number in ``Constraint``; ``held_by.p-cores`` for one kind."""
@@ -31,23 +35,47 @@ def held_columns(kinds: Sequence[str]) -> tuple[str, ...]:
     return (HELD_BY, *(f"{HELD_BY}.{kind.lower()}" for kind in kinds))
 
 
+class RowTable:
+    """Rows as one array, for which each row is converted once however often it is asked for."""
+
+    def __init__(self) -> None:
+        self._array: Floats | None = None
+        self._filled = 0
+
+    def of(self, rows: Sequence[Sequence[float]]) -> "Floats":
+        """Return the rows as an array of shape ``(rows, columns)``, valid until the next call.
+
+        Args:
+            rows: at least one; those of the last call, and more at their end.
+        """
+        import numpy as np  # noqa: PLC0415 - half of this program's commands never need it
+
+        array = self._array
+        if array is None or len(rows) > len(array):
+            array = np.empty((2 * len(rows), len(rows[0])))
+            if self._array is not None:
+                array[: self._filled] = self._array[: self._filled]
+            self._array = array
+        if len(rows) > self._filled:
+            array[self._filled : len(rows)] = rows[self._filled :]
+            self._filled = len(rows)
+        return array[: len(rows)]
+
+
 def run_numbers(
-    rows: list[list[float]], columns: tuple[str, ...], start_s: float, duration_s: float, score: float | None
+    table: "Floats", columns: tuple[str, ...], start_s: float, duration_s: float, score: float | None
 ) -> RunNumbers:
     """Return the numbers of a run from rows of time and columns.
 
     Args:
-        rows: time in s, then a number per column.
+        table: of shape ``(rows, 1 + columns)``: time in s, then a number per column.
         columns: sensor names, and ``held_by``.
-        start_s: time of the load start on the rows' clock.
+        start_s: time of the load start on the same clock.
         duration_s: time under load.
         score: units per minute.
     """
-    import numpy as np  # noqa: PLC0415 - half of this program's commands never need it
+    from upright_bolt.analysis.summary import summarise  # noqa: PLC0415 - brings numpy along
 
-    from upright_bolt.analysis.summary import summarise  # noqa: PLC0415 - same
-
-    table = np.asarray(rows, dtype=np.float64).reshape(-1, len(columns) + 1)
     by_name = {name: table[:, i + 1] for i, name in enumerate(columns)}
     return summarise(table[:, 0] - start_s, by_name, duration_s, score)
 

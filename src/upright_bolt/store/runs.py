@@ -171,8 +171,10 @@ class RunStore:
         sliced = record.slices[-1].to_s if record.slices else 0.0
         units = sum(part.units for part in record.slices)
         score = units * workload(record.head.workload).per_s / sliced if sliced else None
-        rows = np.column_stack([time_s, *columns.values()]).tolist() if time_s.size else []
-        numbers = run_numbers(rows, tuple(columns), 0.0, duration, score) if rows else RunNumbers()
+        numbers = RunNumbers()
+        if time_s.size:
+            table = np.column_stack([time_s, *columns.values()])
+            numbers = run_numbers(table, tuple(columns), 0.0, duration, score)
         restarted = bool(record.head.boot_id and boot_id) and record.head.boot_id != boot_id
         state = RunState.RESTARTED if restarted else RunState.UNFINISHED
         why = "the machine went down in the middle of it" if restarted else UNFINISHED

@@ -235,7 +235,7 @@ class Physics:
         self._weights = weights
         self._switching = switching
         self._switched = total * switching
-        self._leaking = chip.leakage_w * 2.0**doublings * gated
+        self._leaking: float = chip.leakage_w * 2.0**doublings * gated
         self._fixed_w = chip.uncore_w + chip.uncore_busy_w * busy
 
     def _power(self, clock: float) -> float:
