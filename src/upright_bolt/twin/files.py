@@ -5,7 +5,6 @@ import importlib
 import pkgutil
 from collections.abc import Callable
 from functools import cache
-from pathlib import PurePosixPath
 from typing import Protocol, cast
 
 from upright_bolt import twin
@@ -51,12 +50,15 @@ class TwinFiles:
             self._put.update(writers)
         self._folders: dict[str, set[str]] = {}
         for path in self._get:
-            self._add_to_folders(PurePosixPath(path))
+            self._add_to_folders(path)
 
-    def _add_to_folders(self, path: PurePosixPath) -> None:
-        while path.name:
-            self._folders.setdefault(str(path.parent), set()).add(path.name)
-            path = path.parent
+    def _add_to_folders(self, path: str) -> None:
+        above, _, name = path.rpartition("/")
+        folder = above or "/"
+        known = folder in self._folders
+        self._folders.setdefault(folder, set()).add(name)
+        if above and not known:
+            self._add_to_folders(folder)
 
     def read(self, path: str) -> bytes:
         """Return the content. Raises FileFault."""
