@@ -62,9 +62,8 @@ def run_every_workload(user: list[str]) -> dict[str, object]:
     (other / "upright_bolt").mkdir(parents=True)
     for name in ("__init__", "__main__"):
         (other / "upright_bolt" / f"{name}.py").write_text("raise SystemExit('code of the folder was run')\n")
-    told = {}
+    started = {}  # all at once
     for folder, names in ((Path("/"), WORKLOADS), (other, WITH_WORKERS)):
-        started = {}  # all of a folder at once
         for name in names.split():
             more = ["--exec", "/bin/true"] if name == "command" else ["--threads", "1"] if name in THREADED else []
             data = f"{SCRATCH}/{name}-{folder.name}"
@@ -73,9 +72,10 @@ def run_every_workload(user: list[str]) -> dict[str, object]:
             started[f"{name} in {folder}"] = subprocess.Popen(
                 [*user, PROGRAM, *words], text=True, cwd=folder, env=PLAIN, **pipes
             )
-        for what, process in started.items():
-            out, err = process.communicate()
-            told[what] = {"code": process.returncode, "out": out, "err": err}
+    told = {}
+    for what, process in started.items():
+        out, err = process.communicate()
+        told[what] = {"code": process.returncode, "out": out, "err": err}
     return told
 
 

@@ -104,26 +104,26 @@ def draft(window, name="sustained"):
     return window.presenter.draft.get(name)
 
 
-@pytest.mark.parametrize(
-    ("key", "value"),
-    [
-        (Qt.Key.Key_Right, 19.0),
-        (Qt.Key.Key_Up, 19.0),
-        (Qt.Key.Key_Left, 17.0),
-        (Qt.Key.Key_PageUp, 23.0),
-        (Qt.Key.Key_PageDown, 13.0),
-        (Qt.Key.Key_Home, 6.0),
-        (Qt.Key.Key_End, 60.0),
-    ],
-)
-def test_keys_draft_a_step_five_steps_or_an_end(window, strip, key, value):
+DRAFTED_BY = {
+    Qt.Key.Key_Right: 19.0,
+    Qt.Key.Key_Up: 19.0,
+    Qt.Key.Key_Left: 17.0,
+    Qt.Key.Key_PageUp: 23.0,
+    Qt.Key.Key_PageDown: 13.0,
+    Qt.Key.Key_Home: 6.0,
+    Qt.Key.Key_End: 60.0,
+}
+
+
+def test_keys_draft_a_step_five_steps_or_an_end(window, strip):
     strip.setFocus()
-    QTest.keyClick(strip, key)
-    assert draft(window) == value
-    assert row(window, "sustained").entry.text() == f"{value:.0f} W"
-    QTest.keyClick(strip, Qt.Key.Key_Escape)
-    assert draft(window) is None
-    assert row(window, "sustained").entry.text() == "18 W"
+    for key, value in DRAFTED_BY.items():
+        QTest.keyClick(strip, key)
+        assert draft(window) == value, key
+        assert row(window, "sustained").entry.text() == f"{value:.0f} W"
+        QTest.keyClick(strip, Qt.Key.Key_Escape)
+        assert draft(window) is None
+        assert row(window, "sustained").entry.text() == "18 W"
 
 
 def test_a_click_and_a_drag_draft_what_lies_under_the_pointer(window, strip):
@@ -169,13 +169,13 @@ def test_a_strip_tells_itself_in_words(window, strip):
     assert "draft 25 W" in strip.accessibleDescription()
 
 
-@pytest.mark.parametrize("name", ["sustained", "burst", "window", "epp", "clock-max", "core-offset"])
-def test_value_and_place_on_a_strip_agree(window, name):
-    strip = row(window, name).strip
-    control = window.presenter.controls[name]
-    for share in (0.0, 0.2, 0.5, 0.77, 1.0):
-        value = control.minimum + share * (control.maximum - control.minimum)
-        assert strip.value_at(strip.x_of(value)) == pytest.approx(value, abs=max(control.step, 0.6))
+def test_value_and_place_on_a_strip_agree(window):
+    for name in ("sustained", "burst", "window", "epp", "clock-max", "core-offset"):
+        strip = row(window, name).strip
+        control = window.presenter.controls[name]
+        for share in (0.0, 0.2, 0.5, 0.77, 1.0):
+            value = control.minimum + share * (control.maximum - control.minimum)
+            assert strip.value_at(strip.x_of(value)) == pytest.approx(value, abs=max(control.step, 0.6)), name
 
 
 def test_strips_carry_what_past_runs_proved_and_broke(window):
@@ -201,18 +201,19 @@ def test_typed_values_become_the_draft_in_words(window):
     assert "Draft: sustained 18 W → 25 W, clock-max 4.20 GHz → 3.20 GHz" in words_of(window.workbench.settings)
 
 
-@pytest.mark.parametrize(("text", "said"), [("25", "no unit"), ("999 W", "6 W to 60 W"), ("many", "not a number")])
-def test_what_cannot_be_used_stays_as_typed_with_a_sentence(window, text, said):
-    type_value(window, "sustained", text)
+def test_what_cannot_be_used_stays_as_typed_with_a_sentence(window):
     shown = row(window, "sustained")
-    assert said in shown.fault
-    assert shown.entry.text() == text
-    assert draft(window) is None
-    QTest.qWait(700)  # new snapshots must not overwrite what was typed
-    assert shown.entry.text() == text
-    type_value(window, "sustained", "24 W")
-    assert shown.fault == ""
-    assert draft(window) == 24.0
+    for text, said in (("25", "no unit"), ("999 W", "6 W to 60 W"), ("many", "not a number")):
+        type_value(window, "sustained", text)
+        assert said in shown.fault
+        assert shown.entry.text() == text
+        assert draft(window) is None
+        QTest.qWait(700)  # new snapshots must not overwrite what was typed
+        assert shown.entry.text() == text
+        type_value(window, "sustained", "24 W")
+        assert shown.fault == ""
+        assert draft(window) == 24.0
+        type_value(window, "sustained", "18 W")
 
 
 def test_the_words_of_turbo_and_governor_are_buttons(window):
@@ -343,11 +344,11 @@ def test_closing_during_a_run_keeps_it_as_stopped(open_app, data):
     store.close()
 
 
-@pytest.mark.parametrize(("length", "said"), [("10", "no unit"), ("1 s", "from 5 s to 24 h"), ("long", "not a number")])
-def test_a_bad_length_is_a_sentence_and_no_run(window, length, said):
-    window.presenter.start_run("steady", length, "")
-    until(lambda: said in window.presenter.outcome)
-    assert window.presenter.progress is None
+def test_a_bad_length_is_a_sentence_and_no_run(window):
+    for length, said in (("10", "no unit"), ("1 s", "from 5 s to 24 h"), ("long", "not a number")):
+        window.presenter.start_run("steady", length, "")
+        until(lambda said=said: said in window.presenter.outcome)
+        assert window.presenter.progress is None
 
 
 # charts

@@ -103,21 +103,27 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
     until(lambda: "No control had different values" in sweep.chart._empty.toPlainText())
 
 
-@pytest.mark.parametrize(
-    ("field", "text", "said"),
-    [("first", "14", "has no unit"), ("step", "0 W", "more than nothing"), ("length", "long", "not a number"),
-     ("cool_to", "45", "has no unit"), ("last", "4000 W", "can be made in one go")],
-)  # fmt: skip
-def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window, field, text, said):  # noqa: F811
+TYPED_WRONGLY = (
+    ("first", "14", "has no unit"),
+    ("step", "0 W", "more than nothing"),
+    ("length", "long", "not a number"),
+    ("cool_to", "45", "has no unit"),
+    ("last", "4000 W", "can be made in one go"),
+)
+
+
+def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window):  # noqa: F811
     window.show_view("compare")
     click(window.compare.tabs[1])
     form = window.compare.sweep.form
-    for entry, usual in ((form.first, "14 W"), (form.last, "22 W"), (form.step, "4 W"), (form.length, "10 s")):
-        entry.setText(usual)
-    getattr(form, field).setText(text)
-    click(form.start)
-    until(lambda: said in window.presenter.outcome)
-    assert window.presenter.progress is None
+    usual = {"first": "14 W", "last": "22 W", "step": "4 W", "length": "10 s", "cool_to": ""}
+    for field, text, said in TYPED_WRONGLY:
+        for name, words in usual.items():
+            getattr(form, name).setText(words)
+        getattr(form, field).setText(text)
+        click(form.start)
+        until(lambda said=said: said in window.presenter.outcome)
+        assert window.presenter.progress is None
 
 
 def test_a_ladder_stopped_in_the_middle_puts_back(window):  # noqa: F811

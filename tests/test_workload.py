@@ -156,7 +156,7 @@ def run_here(data, plant=None, on_tick=lambda _session: None, seconds=6.0):
     session = open_session("host", data, "a test", exclusive=True)
     store = RunStore(data / "runs.sqlite")
     if plant is not None:
-        session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS), plant)
+        session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS[:1]), plant)
     session.start_run(Work("steady", seconds), "", store)
     while (ended := session.end_run()) is None:
         session.tick()
