@@ -50,6 +50,17 @@ def test_a_run_that_ended_with_its_machine_broke_there():
     assert evidence([made_up(state=RunState.RESTARTED)], "twin:tern")["sustained"] == (Evidence(18.0, 0.0, 1),)
 
 
+def test_what_broke_with_an_offset_is_put_down_to_the_offset():
+    run = made_up(errors=3)
+    run = replace(
+        run,
+        head=replace(
+            run.head, settings={"sustained": 25.0, "current": 84.0, "core-offset": -90.0, "cache-offset": 0.0}
+        ),
+    )
+    assert evidence([run], "twin:tern") == {"core-offset": (Evidence(-90.0, 0.0, 1),)}
+
+
 def test_a_stopped_run_proves_the_time_it_ran():
     stopped = made_up(state=RunState.STOPPED, seconds=42.0)
     assert evidence([stopped], "twin:tern")["sustained"] == (Evidence(18.0, 42.0, 0),)

@@ -66,6 +66,15 @@ def test_all_bad_words_are_reported_at_once():
         assert words in str(fault.value)
 
 
+def test_a_clock_that_rounds_to_a_thousand_is_told_in_ghz():
+    assert [q.CLOCK.show(mhz) for mhz in (999.4, 999.6, 1000.0, 3204.0)] == [
+        "999 MHz",
+        "1.00 GHz",
+        "1.00 GHz",
+        "3.20 GHz",
+    ]
+
+
 @given(st.floats(min_value=0.001, max_value=9999, allow_nan=False))
 def test_what_is_shown_can_be_typed_again(watts):
     shown = q.POWER.show(watts).replace(",", "")

@@ -3,6 +3,8 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from upright_bolt.model.catalogue import CATALOGUE, PART_MARK
+from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunRecord, RunState
 
 PROVING = (RunState.FINISHED, RunState.STOPPED)
@@ -27,7 +29,8 @@ class Evidence:
 def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidence, ...]]:
     """Return by control name what runs on ``machine`` showed, values rising.
 
-    A run that failed for another reason, or was cut off when its program ended, shows nothing and is left out.
+    A run that failed for another reason, or was cut off when its program ended, shows nothing and is left out. What
+    broke with voltages changed is put down to them alone: it shows nothing of the other settings.
     """
     gathered: dict[str, dict[float, Evidence]] = {}
     for run in runs:
@@ -35,10 +38,16 @@ def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidenc
         if run.head.machine != machine or not (broke or run.end.state in PROVING):
             continue
         passed = 0.0 if broke else run.end.duration_s
-        for name, value in run.head.settings.items():
-            if isinstance(value, str):
-                continue
+        settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
+        offsets = {name: value for name, value in settings.items() if value and _is_offset(name)}
+        for name, value in (offsets if broke and offsets else settings).items():
             at_values = gathered.setdefault(name, {})
             before = at_values.get(value, Evidence(value, 0.0, 0))
             at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke)
     return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}
+
+
+def _is_offset(name: str) -> bool:
+    """Tell whether a control sets a voltage offset; a run from elsewhere may name controls that are unknown here."""
+    declared = CATALOGUE.get(name.rpartition(PART_MARK)[2])
+    return declared is not None and declared.quantity is OFFSET

@@ -39,7 +39,7 @@ class Quantity:
         if self is SWITCH:
             return "yes" if value else "no"
         if self.unit == "MHz":
-            return f"{value / 1000:.2f} GHz" if abs(value) >= 1000 else f"{value:.0f} MHz"
+            return f"{value / 1000:.2f} GHz" if round(abs(value)) >= 1000 else f"{value:.0f} MHz"
         rounded = round(value, self.decimals) + 0.0  # a zero below zero is a zero
         text = f"{rounded:,.{self.decimals}f}".replace("-", "−")
         if self.trims and "." in text:
