@@ -15,6 +15,9 @@ from bus_support import PrivateBus
 from command_process import run_command
 from support import TwinSession
 from waiting import within
+from window_support import open_app, qapp_kept, window
+
+__all__ = ["open_app", "qapp_kept", "window"]  # fixtures
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus

@@ -99,7 +99,8 @@ def test_plugging_shows_as_drift(bolt):
     drift = data_of(bolt("status", "--json"))["drift"]
     assert drift == [{"name": "sustained", "expected": 25.0, "got": 12.0}]
     assert "25 W was set, 12 W is in force" in bolt("status").stdout
-    assert "Only a twin" in one_sentence(bolt("plug", "in", on="host"), 2)
+    for machine in ("host", "twin:skerry"):
+        assert "Only the charger of a twin with a battery" in one_sentence(bolt("plug", "in", on=machine), 2)
 
 
 @pytest.mark.parametrize(

@@ -52,12 +52,8 @@ def test_a_run_that_ended_with_its_machine_broke_there():
 
 def test_what_broke_with_an_offset_is_put_down_to_the_offset():
     run = made_up(errors=3)
-    run = replace(
-        run,
-        head=replace(
-            run.head, settings={"sustained": 25.0, "current": 84.0, "core-offset": -90.0, "cache-offset": 0.0}
-        ),
-    )
+    settings = {"sustained": 25.0, "current": 84.0, "core-offset": -90.0, "cache-offset": 0.0, "unknown": 1.0}
+    run = replace(run, head=replace(run.head, settings=settings))
     assert evidence([run], "twin:tern") == {"core-offset": (Evidence(-90.0, 0.0, 1),)}
 
 

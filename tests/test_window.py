@@ -1,96 +1,23 @@
-"""The real window, offscreen, used as a person would: keys, mouse, typed text, and what can then be read."""
+"""The settings of the real window, offscreen, used as a person would: keys, mouse, typed text, words."""
 
 import sys
 from dataclasses import replace
 
-import numpy as np
 import pytest
-from PyQt6 import sip
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent, QWheelEvent
 from PyQt6.QtTest import QTest
-from PyQt6.QtWidgets import QApplication, QLabel, QPushButton
+from PyQt6.QtWidgets import QApplication, QPushButton
 
 import waiting
 from support import gap_words
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
-from upright_bolt.desktop.app import DesktopApp, application
+from upright_bolt.desktop.app import application
 from upright_bolt.desktop.scale_strip import ScaleStrip
-from upright_bolt.model.event import RunStarted
-from upright_bolt.model.run import RunState, WorkError
-from upright_bolt.presentation.ports import Snapshot
-from upright_bolt.store.runs import RunStore
-from upright_bolt.wording.events import sentence
-
-FAST = 3  # index in the list of a twin's paces: 300 times as fast as life
-
-
-@pytest.fixture(scope="session")
-def qapp_kept():
-    return application()
-
-
-@pytest.fixture
-def open_app(data, qapp_kept):
-    """Open a window on a machine; closed in the end."""
-    made = []
-
-    def make(machine="twin:tern", looks=theme.LIGHT) -> DesktopApp:
-        app = DesktopApp(open_session(machine, data, "the window", exclusive=True), data, looks)
-        app.window.show()
-        made.append(app)
-        until(lambda: app.presenter.sample is not None)
-        return app
-
-    yield make
-    for app in made:
-        if not sip.isdeleted(app.window):
-            app.window.close()
-            app.tear_down()
-
-
-@pytest.fixture
-def window(open_app):
-    return open_app().window
-
-
-def until(condition):
-    waiting.until(condition, pause=lambda: QTest.qWait(20))
-
-
-def row(window, name):
-    return window.workbench.settings.rows[name]
-
-
-def type_value(window, name, text):
-    entry = row(window, name).entry
-    entry.setFocus()
-    entry.selectAll()
-    QTest.keyClicks(entry, text)
-    QTest.keyClick(entry, Qt.Key.Key_Return)
-
-
-def click(button):
-    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
-
-
-def words_of(widget) -> str:
-    return "\n".join(label.text() for label in widget.findChildren(QLabel) if label.isVisibleTo(widget))
-
-
-def run_to_end(window, length, name):
-    presenter = window.presenter
-    presenter.last_run = None
-    panel = window.workbench.run
-    panel.pace.setCurrentIndex(FAST)
-    panel.length.setEditText(length)
-    panel.label.setText(name)
-    click(panel.start)
-    until(lambda: presenter.last_run is not None and presenter.progress is None)
-    return presenter.last_run
-
+from upright_bolt.model.run import WorkError
+from window_support import click, draft, row, run_to_end, type_value, until, words_of
 
 # scale strips
 
@@ -98,10 +25,6 @@ def run_to_end(window, length, name):
 @pytest.fixture
 def strip(window) -> ScaleStrip:
     return row(window, "sustained").strip
-
-
-def draft(window, name="sustained"):
-    return window.presenter.draft.get(name)
 
 
 DRAFTED_BY = {
@@ -283,185 +206,6 @@ def test_plugging_the_twin_shows_source_and_drift(window):
     assert "On battery" in words_of(window.strip)
     assert "no longer in force: sustained" in words_of(window.strip)
     assert any(event.kind == "reset" for event in presenter.history.events)
-
-
-# runs
-
-
-def test_the_story_in_the_window(window):
-    presenter, panel = window.presenter, window.workbench.run
-    stock = run_to_end(window, "2 min", "stock")
-    assert stock.end.state is RunState.FINISHED
-    assert presenter.baseline_id == stock.id
-    window.presenter.draft_value("sustained", 25.0)
-    window.presenter.draft_value("burst", 25.0)
-    click(window.workbench.settings.try_button)
-    until(lambda: presenter.status.trial is not None)
-    flat = run_to_end(window, "120s", "flat")
-    compared, finding = presenter.against_baseline()
-    assert compared.run.id == flat.id
-    assert compared.percent["power_burst_w"] < -10
-    assert finding in words_of(panel)
-    for text in ("Power source", "charger", "Start", "alike"):
-        assert text in words_of(panel)
-    until(lambda: panel.open.isEnabled())
-    click(panel.open)
-    assert window.compare.isVisible()
-    table = window.compare.table
-    assert [table.item(i, 0).text().split()[-1] for i in range(2)] == ["stock", "flat"]
-    assert "%" in table.item(1, 1).text()
-    until(lambda: len(window.compare.overlay._items) == 12)  # three charts, two runs, a curve and a letter each
-    curve = window.compare.overlay._items[0][1]
-    times, clocks = curve.getData()
-    assert times[-1] == pytest.approx(120, abs=3)
-    assert 0.5 < clocks.max() < 4.3
-
-
-def test_progress_time_left_and_stopping(window):
-    presenter, panel = window.presenter, window.workbench.run
-    panel.pace.setCurrentIndex(2)
-    panel.length.setEditText("30 min")
-    click(panel.start)
-    until(lambda: presenter.progress is not None and presenter.progress.elapsed_s > 30)
-    assert "of 30:00" in words_of(panel)
-    assert "left" in words_of(panel)
-    assert not panel.start.isVisible()
-    click(panel.stop)
-    until(lambda: presenter.last_run is not None)
-    assert presenter.last_run.end.state is RunState.STOPPED
-    until(lambda: panel.start.isVisible())
-
-
-def test_closing_during_a_run_keeps_it_as_stopped(open_app, data):
-    app = open_app()
-    app.window.workbench.run.pace.setCurrentIndex(2)
-    app.presenter.start_run("steady", "10min", "closed")
-    until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 10)
-    app.window.close()
-    store = RunStore(data / "runs.sqlite")
-    record = store.get(1)
-    assert (record.end.state, record.end.why) == (RunState.STOPPED, "the program was closed")
-    store.close()
-
-
-def test_a_bad_length_is_a_sentence_and_no_run(window):
-    for length, said in (("10", "no unit"), ("1 s", "from 5 s to 24 h"), ("long", "not a number")):
-        window.presenter.start_run("steady", length, "")
-        until(lambda said=said: said in window.presenter.outcome)
-        assert window.presenter.progress is None
-
-
-# charts
-
-
-def test_charts_show_what_was_sampled(window):
-    run_to_end(window, "60s", "short")
-    charts, history = window.workbench.charts, window.presenter.history
-    window.show_view("workbench")
-    charts.follow()
-    (low, high), _ = charts.clock.getPlotItem().getViewBox().viewRange()
-    assert high - low == pytest.approx(621, abs=1)
-    assert charts.power.getPlotItem().getViewBox().viewRange()[0] == [low, high]  # one time axis for all
-    times = history.column("time")
-    charts._look_around()
-    charts.clock.setXRange(float(times[0]), float(times[-1]), padding=0)  # however much has passed since the run
-    charts.draw()
-    _, power = charts._power.getData()
-    assert np.nanmax(power) == pytest.approx(45.0, abs=0.5)
-    _, limit = charts._sustained.getData()
-    assert set(limit[~np.isnan(limit)]) == {18.0}
-    assert np.nanmax(charts._temperature.getData()[1]) == np.nanmax(history.column("temperature"))
-    assert "Run 1 started" in [sentence(event) for event in history.events]
-    spans = charts.lanes._bars
-    total = {
-        c.value: sum(b - a for a, b in zip(bar.opts["x0"], bar.opts["x1"], strict=True)) for c, bar in spans.items()
-    }
-    assert total["sustained limit"] > 30
-    assert 8 < total["burst limit"] < 20
-    bare = charts.clock.viewport()
-    QTest.mouseDClick(bare, Qt.MouseButton.LeftButton, pos=bare.rect().center())
-    (low, high), _ = charts.clock.getPlotItem().getViewBox().viewRange()
-    assert high - low == pytest.approx(621, abs=1)  # a double click returns to the present
-
-
-def test_flags_and_compare_pictures_carry_what_happened(window):
-    presenter = window.presenter
-    run_to_end(window, "60s", "first")
-    presenter.draft_value("turbo", "off")
-    presenter.try_draft()
-    until(lambda: presenter.status.trial is not None)
-    run_to_end(window, "60s", "second")
-    window.compare.choose([1, 2])
-    window.show_view("compare")
-    overlay = window.compare.overlay
-    until(lambda: len(overlay._items) == 12 and len(overlay._bands._drawn) >= 3)
-    bands = [item for item in overlay._bands._drawn if hasattr(item, "opts") and "brush" in item.opts]
-    assert len(bands) >= 3  # burst and sustained in the first run, a clock cap in the second
-    ends = [max(bar.opts["x1"]) for bar in bands]
-    assert max(ends) == pytest.approx(60, abs=3)
-    spots = window.compare.watts._dots.data
-    assert len(spots) == 2
-    assert {round(spot["y"]) for spot in spots} == {round(run.end.score) for run in presenter.runs}
-    assert {words.toPlainText() for words in window.compare.watts._letters} == {"A", "B"}
-    window.show_view("workbench")
-    flags = window.workbench.charts.flags
-    times = presenter.history.column("time")
-    flags.draw(presenter.history.events, float(times[0]), float(times[-1]))
-    shown = " ".join(text for _, text, _ in flags._shown)
-    for words in ("Run 1 started", "Run 1 ended", "Tried turbo off", "Run 2 ended"):
-        assert words in shown
-
-
-def test_the_machine_view_follows_the_sensors(window):
-    window.show_view("machine")
-    until(lambda: any(label.text().endswith("°C") for label in window.machine.readings._values))
-    shown = {
-        sensor.name: label.text()
-        for sensor, label in zip(window.presenter.outline.sensors, window.machine.readings._values, strict=True)
-    }
-    assert shown["limit.sustained"] == "18 W"
-    assert shown["charger"] == "yes"
-    assert shown["clock.mean"].endswith("Hz")
-
-
-@pytest.mark.parametrize("machine", ["twin:skerry", "twin:plover"])
-def test_other_machines_in_the_window(open_app, machine):
-    window = open_app(machine, theme.DARK).window
-    words = words_of(window.workbench.settings)
-    assert "absent" in words
-    sustained = row(window, "sustained")
-    assert sustained.strip.isEnabled() == (machine == "twin:skerry")
-    if machine == "twin:plover":
-        assert "locked" in words
-        assert "lock bit" in sustained.toolTip()
-        type_value(window, "clock-max", "2 GHz")
-        click(window.workbench.settings.try_button)
-        until(lambda: window.presenter.status.trial is not None)
-        assert window.presenter.controls["clock-max"].in_force == 2000.0
-
-
-def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_app):
-    app = open_app()
-    app.window.workbench.run.pace.setCurrentIndex(2)
-    app.presenter.start_run("steady", "10min", "froze")
-    until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 5)
-    for name in ("core-offset", "cache-offset"):
-        app.presenter.draft_value(name, -160.0)
-    app.presenter.try_draft()
-    until(lambda: "froze and was restarted" in app.presenter.outcome)
-    until(lambda: not app.thread._thread.is_alive())
-    record = app.store.get(1)
-    assert record.end.state is RunState.RESTARTED
-    assert "froze" in record.end.why
-
-
-def test_what_the_engine_sent_before_the_end_finds_no_widgets(open_app):
-    app = open_app()
-    app.window.close()
-    app.tear_down()
-    app.presenter.take(Snapshot(events=[RunStarted(1.0, 1)]))
-    app.presenter.say("too late")
-    assert app.presenter.outcome == "too late"
 
 
 # other views and machines

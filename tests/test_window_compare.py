@@ -4,12 +4,12 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from test_window import FAST, click, open_app, qapp_kept, until, window, words_of  # noqa: F401 - fixtures
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.model.run import RunState
+from window_support import FAST, click, until, words_of
 
 
-def run_through(window, workload="steady", length="10s", name="", **fields):  # noqa: F811 - no fixture here
+def run_through(window, workload="steady", length="10s", name="", **fields):
     panel = window.workbench.run
     panel.pace.setCurrentIndex(FAST)
     panel.workload.setCurrentIndex(panel.workload.findData(workload))
@@ -24,7 +24,7 @@ def run_through(window, workload="steady", length="10s", name="", **fields):  # 
 
 
 @pytest.fixture
-def two(window):  # noqa: F811
+def two(window):
     """A window with a run of all cores and one of frames."""
     run_through(window, "steady", "40s", "all cores")
     run_through(window, "frames", "10s", "paced", threads="3")
@@ -53,7 +53,7 @@ def test_the_run_column_takes_what_each_workload_takes(two):
     assert not panel.threads.isEnabled()
 
 
-def test_repeats_are_asked_for_in_the_run_column(window):  # noqa: F811
+def test_repeats_are_asked_for_in_the_run_column(window):
     panel = window.workbench.run
     panel.pace.setCurrentIndex(FAST)
     panel.times.setCurrentIndex(panel.times.findData(3))
@@ -112,7 +112,7 @@ TYPED_WRONGLY = (
 )
 
 
-def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window):  # noqa: F811
+def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window):
     window.show_view("compare")
     click(window.compare.tabs[1])
     form = window.compare.sweep.form
@@ -126,7 +126,7 @@ def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window):  # noqa: F81
         assert window.presenter.progress is None
 
 
-def test_a_ladder_stopped_in_the_middle_puts_back(window):  # noqa: F811
+def test_a_ladder_stopped_in_the_middle_puts_back(window):
     window.show_view("compare")
     click(window.compare.tabs[1])
     window.workbench.run.pace.setCurrentIndex(FAST)
@@ -192,7 +192,7 @@ def test_one_run_by_itself_tells_and_takes(two):
     assert len(runs.shown) == 1
 
 
-def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):  # noqa: F811
+def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):
     run_through(window, "watch", "10s", "a game of chess")
     window.show_view("compare")
     window.compare.open_sheet(1)
@@ -213,7 +213,7 @@ def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):  # no
     assert window.presenter.runs[0].end.numbers.extra["rate_fps"] == pytest.approx(1 / 0.0166)
 
 
-def test_what_holds_the_clock_is_told_with_its_evidence(window):  # noqa: F811
+def test_what_holds_the_clock_is_told_with_its_evidence(window):
     panel = window.workbench.run
     panel.pace.setCurrentIndex(FAST)
     panel.length.setEditText("10 min")

@@ -5,8 +5,8 @@ import time
 import pytest
 
 from bus_support import POLKIT, wait_for
-from test_window import click, open_app, qapp_kept, row, type_value, until, words_of  # noqa: F401 - fixtures
 from waiting import within
+from window_support import type_value, until
 
 
 @pytest.fixture
@@ -16,7 +16,7 @@ def service(bus):
 
 
 @pytest.fixture
-def app(service, open_app):  # noqa: F811
+def app(service, open_app):
     return open_app("host")
 
 

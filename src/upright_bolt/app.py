@@ -143,7 +143,7 @@ def _machine(opened: OpenMachine) -> "Machine":
         opened.ports,
         twin.spec.described,
         make_load=lambda task: TwinLoad(twin, task),
-        plug=lambda charger: twin.plug(charger=charger),
+        plug=(lambda charger: twin.plug(charger=charger)) if twin.spec.battery_wh else None,
         set_pace=twin.set_pace,
     )
 

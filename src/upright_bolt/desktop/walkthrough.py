@@ -4,6 +4,7 @@ Used where there is no display, and for the pictures in the documentation. Every
 person would use: numbers are typed, buttons are clicked.
 """
 
+import signal
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -18,7 +19,7 @@ from upright_bolt.desktop.window import SIZE
 from upright_bolt.errors import BoltError
 from upright_bolt.session.session import Session
 
-PACE, SLOWER = "300 × faster", "60 × faster"
+PACE, SLOWER, AS_IN_LIFE = "300 × faster", "60 × faster", "as in life"
 SETTLE_S = 330.0
 PATIENCE_S = 300.0
 
@@ -36,6 +37,7 @@ class Walkthrough:
     def __init__(self, session: Session, data: Path, pictures: Path, tell: Callable[[str], None]) -> None:
         self._pictures = pictures
         self._tell = tell
+        self._told_to_end = False
         pictures.mkdir(parents=True, exist_ok=True)
         self.app = DesktopApp(session, data, theme.LIGHT)
         self.window = self.app.window
@@ -44,16 +46,25 @@ class Walkthrough:
         self.window.show()
 
     def play(self) -> tuple[int, int]:
-        """Play it and return the ids of the two runs."""
+        """Play it and return the ids of the two runs.
+
+        Raises:
+            KeyboardInterrupt: told to end by SIGINT or SIGTERM; raised here, since Qt goes on after one in a slot.
+        """
+        handlers = {number: signal.signal(number, self._end_soon) for number in (signal.SIGINT, signal.SIGTERM)}
         try:
             return self._play()
         finally:
+            for number, handler in handlers.items():
+                signal.signal(number, handler)
             self.window.close()
             self.app.tear_down()
 
+    def _end_soon(self, *_: object) -> None:
+        self._told_to_end = True
+
     def _play(self) -> tuple[int, int]:
         self._tell("Looking at the machine at rest.")
-        self.window.workbench.run.pace.setCurrentText(PACE)
         self._pass_time(SETTLE_S)
         self.window.show_view("machine")
         self._pause()
@@ -100,6 +111,7 @@ class Walkthrough:
 
     def run(self, length: str, name: str) -> int:
         """Run through the run column and return the run's id."""
+        self.window.workbench.run.pace.setCurrentText(PACE)
         self._begin(length, name)
         return self._end()
 
@@ -112,6 +124,7 @@ class Walkthrough:
 
     def _end(self) -> int:
         self._until(lambda: self.presenter.last_run is not None and self.presenter.progress is None, "the run to end")
+        self.window.workbench.run.pace.setCurrentText(AS_IN_LIFE)  # or its end is out of sight before one looks
         self._pause()
         run = self.presenter.last_run
         if run is None:
@@ -140,6 +153,7 @@ class Walkthrough:
 
     def _pass_time(self, seconds: float) -> None:
         """Let the machine's own time pass."""
+        self.window.workbench.run.pace.setCurrentText(PACE)
         self._until(lambda: len(self.presenter.history) > 0, "the first sample")
         due = float(self.presenter.history.column("time")[-1]) + seconds
         self._until(lambda: float(self.presenter.history.column("time")[-1]) >= due, "time to pass")
@@ -148,6 +162,8 @@ class Walkthrough:
         loop = QEventLoop()
         QTimer.singleShot(round(seconds * 1000), loop.quit)
         loop.exec()
+        if self._told_to_end:
+            raise KeyboardInterrupt
 
     def _until(self, condition: Callable[[], bool], what: str) -> None:
         patience = time.monotonic() + PATIENCE_S

@@ -1,5 +1,6 @@
 """Samples: every sensor of a machine at one moment."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from upright_bolt.model.constraint import Constraint
@@ -20,3 +21,15 @@ class Sample:
     values: Numbers
     constraint: Constraint
     kinds: tuple[Constraint, ...] = ()
+
+
+def value_of(sample: Sample, index: Mapping[str, int], name: str) -> float | None:
+    """Return what a sensor shows; None where it is absent or was not measured.
+
+    Args:
+        sample: of the machine.
+        index: sensor name to its index in a sample of this machine.
+        name: of the sensor.
+    """
+    i = index.get(name)
+    return None if i is None else sample.values[i]

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.event import Event
-from upright_bolt.model.sample import Sample
+from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 
 Floats = NDArray[np.float64]
@@ -59,15 +59,15 @@ class History:
         clocks = [c for i in self._clocks if (c := values[i]) is not None]
         row = (
             sample.time_s,
-            self._value(sample, "clock.mean"),
+            value_of(sample, self._index, "clock.mean"),
             min(clocks, default=None),
             max(clocks, default=None),
-            self._value(sample, "power.package"),
-            self._value(sample, "limit.sustained"),
-            self._value(sample, "limit.burst"),
-            self._value(sample, "temperature.package"),
-            self._value(sample, "fan.1"),
-            self._value(sample, "busy.mean"),
+            value_of(sample, self._index, "power.package"),
+            value_of(sample, self._index, "limit.sustained"),
+            value_of(sample, self._index, "limit.burst"),
+            value_of(sample, self._index, "temperature.package"),
+            value_of(sample, self._index, "fan.1"),
+            value_of(sample, self._index, "busy.mean"),
             CODE[sample.constraint],
         )
         self._table[self._end] = [np.nan if value is None else value for value in row]
@@ -82,10 +82,6 @@ class History:
         table = np.full((size, len(COLUMNS)), np.nan)
         table[: len(live)] = live
         self._table, self._start, self._end = table, 0, len(live)
-
-    def _value(self, sample: Sample, name: str) -> float | None:
-        index = self._index.get(name)
-        return None if index is None else sample.values[index]
 
     def column(self, name: str) -> Floats:
         """Return a whole column (a view)."""

@@ -14,7 +14,7 @@ from upright_bolt.model.control import Control, Value
 from upright_bolt.model.event import Tried
 from upright_bolt.model.quantity import COUNT, TIME
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
-from upright_bolt.model.sample import Sample
+from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Options, Work, split_command
@@ -201,8 +201,7 @@ class Presenter:
     @property
     def on_charger(self) -> bool | None:
         """Whether the charger is plugged in; None if the machine does not say."""
-        i = self.outline.index.get("charger")
-        value = self.sample.values[i] if self.sample is not None and i is not None else None
+        value = value_of(self.sample, self.outline.index, "charger") if self.sample is not None else None
         return None if value is None else bool(value)
 
     def trial_age_s(self) -> float:

@@ -21,7 +21,7 @@ from upright_bolt.model.event import (
 )
 from upright_bolt.model.machine import About
 from upright_bolt.model.run import Conditions, RunHead
-from upright_bolt.model.sample import Sample
+from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Work, check_options
@@ -226,15 +226,11 @@ class Session:
         return self._plugged_in(self.tick().sample, "; pull its plug, then start the run")
 
     def _plugged_in(self, sample: Sample, advice: str = "") -> str:
-        plugged = self._charger(sample)
+        plugged = value_of(sample, self.index, "charger")
         return f"The charger is plugged in, so the battery does not drain{advice}." if plugged else ""
 
-    def _charger(self, sample: Sample) -> float | None:
-        i = self.index.get("charger")
-        return None if i is None else sample.values[i]
-
     def _power_source(self) -> str:
-        plugged = self._charger(self._last or self.tick().sample)
+        plugged = value_of(self._last or self.tick().sample, self.index, "charger")
         return "" if plugged is None else ("charger" if plugged else "battery")
 
     def end_run(self) -> ActiveRun | None:
@@ -277,11 +273,11 @@ class Session:
         """Plug a twin's charger in or out.
 
         Raises:
-            BadInput: this is a real machine, or a copy of one.
+            BadInput: this is a real machine, a copy of one, or a twin without a battery.
             InUse: another process holds the machine.
         """
         if self.machine.plug is None:
-            raise BadInput("Only a twin's charger can be plugged by a program.")
+            raise BadInput("Only the charger of a twin with a battery can be plugged in or out by a program.")
         if self.access.closed:
             raise InUse(self.access.closed)
         self.machine.plug(charger)

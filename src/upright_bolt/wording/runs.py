@@ -11,7 +11,7 @@ from upright_bolt.model.control import Control
 from upright_bolt.model.machine import About
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.run import RunNumbers
-from upright_bolt.model.sample import Sample
+from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.wording.constraints import basis
 
 LEAST_SHARE = 0.005
@@ -95,7 +95,7 @@ def holding_now(sample: Sample, about: About, controls: Mapping[str, Control], s
     index = about.index
 
     def read(name: str) -> float | None:
-        return sample.values[index[name]] if name in index else None
+        return value_of(sample, index, name)
 
     bounds = bounds_of({name: control.in_force for name, control in controls.items()})
     bounds = replace(bounds, ceiling_c=bounds.ceiling_c or about.ceiling_c)

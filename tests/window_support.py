@@ -1,0 +1,83 @@
+"""The real window, offscreen, opened on a machine, and what a person does with it."""
+
+import pytest
+from PyQt6 import sip
+from PyQt6.QtCore import Qt
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QLabel
+
+import waiting
+from upright_bolt.app import open_session
+from upright_bolt.desktop import theme
+from upright_bolt.desktop.app import DesktopApp, application
+
+FAST = 3  # index in the list of a twin's paces: 300 times as fast as life
+
+
+@pytest.fixture(scope="session")
+def qapp_kept():
+    return application()
+
+
+@pytest.fixture
+def open_app(data, qapp_kept):
+    """Open a window on a machine; closed in the end."""
+    made = []
+
+    def make(machine="twin:tern", looks=theme.LIGHT) -> DesktopApp:
+        app = DesktopApp(open_session(machine, data, "the window", exclusive=True), data, looks)
+        app.window.show()
+        made.append(app)
+        until(lambda: app.presenter.sample is not None)
+        return app
+
+    yield make
+    for app in made:
+        if not sip.isdeleted(app.window):
+            app.window.close()
+            app.tear_down()
+
+
+@pytest.fixture
+def window(open_app):
+    return open_app().window
+
+
+def until(condition):
+    waiting.until(condition, pause=lambda: QTest.qWait(20))
+
+
+def row(window, name):
+    return window.workbench.settings.rows[name]
+
+
+def type_value(window, name, text):
+    entry = row(window, name).entry
+    entry.setFocus()
+    entry.selectAll()
+    QTest.keyClicks(entry, text)
+    QTest.keyClick(entry, Qt.Key.Key_Return)
+
+
+def click(button):
+    QTest.mouseClick(button, Qt.MouseButton.LeftButton)
+
+
+def words_of(widget) -> str:
+    return "\n".join(label.text() for label in widget.findChildren(QLabel) if label.isVisibleTo(widget))
+
+
+def run_to_end(window, length, name):
+    presenter = window.presenter
+    presenter.last_run = None
+    panel = window.workbench.run
+    panel.pace.setCurrentIndex(FAST)
+    panel.length.setEditText(length)
+    panel.label.setText(name)
+    click(panel.start)
+    until(lambda: presenter.last_run is not None and presenter.progress is None)
+    return presenter.last_run
+
+
+def draft(window, name="sustained"):
+    return window.presenter.draft.get(name)
