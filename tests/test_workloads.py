@@ -243,7 +243,8 @@ def test_tasks_here_have_a_latency_and_no_errors():
 def test_frames_here_keep_their_pace_or_say_how_late_they_are():
     _, _, found, errors = load_of("frames", 4.0, rate_fps=20.0)
     assert errors == []
-    assert 12.0 < found["rate_fps"] <= 21.0
+    assert 0.0 < found["rate_fps"] <= 21.0
+    assert found["rate_fps"] > 18.0 or found["late_share"] > 0.0
     assert found["low_01_fps"] <= found["low_1_fps"] <= found["rate_fps"]
     assert 0.0 <= found["late_share"] <= 100.0
 
