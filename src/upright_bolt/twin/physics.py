@@ -135,8 +135,7 @@ class Physics:
         wanted = self._wanted_clock(active, max(shares), dt)
         switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
         self._load_power(weights, switching)
-        clock = self._limited_clock(wanted, weights, dt)
-        watts = self._power(clock)
+        clock, watts = self._limited_clock(wanted, weights, dt)
         self._account(clock, watts, weights, dt)
         self._voltage_fault(sum(weights) / len(weights), dt)
         self._heat(watts, dt)
@@ -179,8 +178,8 @@ class Physics:
         state.extra["wanted"] = wanted = state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
         return max(self._lows, min(wanted, highest))
 
-    def _limited_clock(self, wanted: float, weights: list[float], dt: float) -> float:
-        """Return the highest clock that heat and watts allow, and note what held it back."""
+    def _limited_clock(self, wanted: float, weights: list[float], dt: float) -> tuple[float, float]:
+        """Return the highest clock that heat and watts allow, and its watts; note what held it back."""
         state = self.state
         sustained, burst, window = self._limits
         share = 1.0 - exp(-dt / window)
@@ -192,21 +191,24 @@ class Physics:
             reasons = REASON_HEAT
         most = min(burst, self._peak_w)
         allowed = max(min(budget, most), 0.0)
-        if self._power(clock) > allowed:
+        watts = self._power(clock)
+        if watts > allowed:
             clock = max(self._clock_for(allowed, clock), min(clock, self._floor))
             averaged = budget <= most or burst <= sustained  # a burst limit that leaves no burst is the sustained one
             reasons = REASON_SUSTAINED if averaged else REASON_BURST
+            watts = self._power(clock)
         if state.current_a:
             amps_w = state.current_a * self._at(self._volts, clock)
-            if self._power(clock) > amps_w:
+            if watts > amps_w:
                 clock = self._clock_for(amps_w, clock)
+                watts = self._power(clock)
                 reasons = REASON_CURRENT
         table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
         if not reasons and clock >= table - GRID_MHZ:
             reasons = REASON_TURBO
         state.reasons = reasons
         state.log |= reasons
-        return clock
+        return clock, watts
 
     def _heat_cap(self, dt: float) -> float:
         state, chip = self.state, self.spec.chip
@@ -240,11 +242,13 @@ class Physics:
 
     def _power(self, clock: float) -> float:
         """Return the watts at a clock: switching (V² f), leakage (V³, doubling with heat) and the uncore's."""
+        i, part = self._place(clock)
         if clock <= self._lowest_cap:
-            switched = self._at(self._square, clock) * self._switched
+            square = self._square
+            switched = (square[i] + part * (square[i + 1] - square[i])) * self._switched
         else:
             switched = self._capped_square(clock) * self._switching
-        volts = self._at(self._volts, clock)
+        volts = self._volts[i] + part * (self._volts[i + 1] - self._volts[i])
         return switched + volts * volts * volts * self._leaking + self._fixed_w
 
     def _capped_square(self, clock: float) -> float:
@@ -276,10 +280,19 @@ class Physics:
         part = (watts - below) / (above - below) if above > below else 0.0
         return min(highest, self._grid[low] + part * GRID_MHZ)
 
-    def _at(self, table: list[float], clock: float) -> float:
+    def _place(self, clock: float) -> tuple[int, float]:
+        """Return the point of the grid at or below a clock, and what part of the way to the next lies behind it."""
         position = (clock - self._grid[0]) / GRID_MHZ
-        i = min(max(int(position), 0), len(table) - 2)
-        return table[i] + (position - i) * (table[i + 1] - table[i])
+        i = int(position)
+        if i < 0:
+            i = 0
+        elif i > len(self._grid) - 2:
+            i = len(self._grid) - 2
+        return i, position - i
+
+    def _at(self, table: list[float], clock: float) -> float:
+        i, part = self._place(clock)
+        return table[i] + part * (table[i + 1] - table[i])
 
     def pace(self) -> float:
         """Return what a busy core gets done, in GHz of clock less what waiting for memory costs."""
