@@ -1,7 +1,8 @@
 """Each workload by itself: on tern, whose physics can be calculated, and on this computer's own cores."""
 
 import os
-import time
+import subprocess
+import sys
 
 import pytest
 
@@ -19,7 +20,7 @@ from upright_bolt.wording.comparison import finding
 from upright_bolt.workload import plan
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad
-from waiting import until
+from waiting import until, within
 
 CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
 
@@ -325,6 +326,7 @@ def test_options_of_another_workload_are_refused(bolt, words, said):
 
 
 def test_a_stopped_run_ends_the_command_and_what_it_started(tmp_path):
+    from test_workload import alive
     from upright_bolt.workload.command import CommandLoad
 
     mark = tmp_path / "pid"
@@ -335,7 +337,33 @@ def test_a_stopped_run_ends_the_command_and_what_it_started(tmp_path):
     until(lambda: mark.exists() and mark.read_text().strip())
     load.stop()
     pid = int(mark.read_text())
+    until(lambda: not alive(pid), 10)
+
+
+ENDED_WHILE_STARTING = """
+import os, signal, subprocess, sys, time
+from upright_bolt.workload import runner
+real = subprocess.Popen
+def popen(*given, **named):
+    process = real(*given, **named)
+    while not os.path.exists({mark!r}):
+        time.sleep(0.01)
+    os.kill(os.getpid(), signal.SIGTERM)
     time.sleep(0.1)
+    return process
+subprocess.Popen = popen
+runner.main(1, ["sh", "-c", "echo $$ > {mark}; sleep 300"])
+"""
+
+
+def test_a_command_that_is_being_started_when_the_run_is_stopped_is_ended(tmp_path):
     from test_workload import alive
 
-    until(lambda: not alive(pid), 10)
+    mark = tmp_path / "pid"
+    code = ENDED_WHILE_STARTING.format(mark=str(mark))
+    with subprocess.Popen([sys.executable, "-c", code], stdin=subprocess.PIPE, stdout=subprocess.PIPE) as process:
+        process.stdin.write(b"go\n")
+        process.stdin.flush()
+        assert process.wait(within(60)) == 0
+        assert b"\nr " not in process.stdout.read()
+    until(lambda: mark.read_text().strip() and not alive(int(mark.read_text())), 10)

@@ -20,6 +20,7 @@ import threading
 import time
 from contextlib import suppress
 from types import FrameType
+from typing import IO
 
 OUTPUT_BYTES = 1 << 20
 """So much of the end of a command's output is kept; a number to be found there stands near the end."""
@@ -30,11 +31,16 @@ class Runner:
 
     def __init__(self) -> None:
         self._process: subprocess.Popen[bytes] | None = None
-        self._ending = threading.Event()
+        self._starting = self._ending = False
 
     def end(self) -> None:
-        """End the command and this process."""
-        self._ending.set()
+        """End the command and this process; only in the main thread, in a signal's handler or between commands.
+
+        A command that is being started has a process already, but not one that is known here: ``once`` ends it.
+        """
+        self._ending = True
+        if self._starting:
+            return
         process = self._process
         if process is not None:
             with suppress(ProcessLookupError):
@@ -48,10 +54,7 @@ class Runner:
         with tempfile.TemporaryFile() as output:
             begun = time.monotonic()
             try:
-                self._process = subprocess.Popen(
-                    command, stdin=subprocess.DEVNULL, stdout=output, stderr=output, start_new_session=True
-                )
-                code = self._process.wait()
+                code = self._started(command, output).wait()
             except OSError as fault:
                 output.write(f"{command[0]}: {fault.strerror}".encode())
                 code = 127
@@ -59,14 +62,26 @@ class Runner:
             size = output.seek(0, os.SEEK_END)
             output.seek(max(0, size - OUTPUT_BYTES))
             said = base64.b64encode(output.read()).decode() or "-"
-        if not self._ending.is_set():
-            print(f"r {begun:.6f} {ended:.6f} {code} {said}", flush=True)
+        print(f"r {begun:.6f} {ended:.6f} {code} {said}", flush=True)
 
-    def watch_parent(self) -> None:
-        """End everything once standard input is closed: the parent is gone."""
-        while os.read(0, 64):
-            pass
-        self.end()
+    def _started(self, command: list[str], output: IO[bytes]) -> subprocess.Popen[bytes]:
+        self._starting = True
+        try:
+            self._process = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=output, stderr=output, start_new_session=True
+            )
+        finally:
+            self._starting = False
+            if self._ending:
+                self.end()
+        return self._process
+
+
+def watch_parent() -> None:
+    """Ask this process to end once standard input is closed: the parent is gone."""
+    while os.read(0, 64):
+        pass
+    os.kill(os.getpid(), signal.SIGTERM)
 
 
 def main(times: int, command: list[str]) -> None:
@@ -80,7 +95,7 @@ def main(times: int, command: list[str]) -> None:
     print("ready", flush=True)
     if not os.read(0, 64):
         return
-    threading.Thread(target=runner.watch_parent, daemon=True).start()
+    threading.Thread(target=watch_parent, daemon=True).start()
     for _ in range(times):
         runner.once(command)
 
