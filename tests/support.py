@@ -1,6 +1,8 @@
 """Helpers of the tests: a twin with its session, files that fail on order, a copy of a twin's files as a folder."""
 
+import copy
 import errno
+import functools
 import os
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
@@ -23,7 +25,7 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.store.runs import RunStore
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.machine import Twin, TwinClock, open_twin
-from upright_bolt.twin.state import fresh_state
+from upright_bolt.twin.state import TwinState, fresh_state
 from upright_bolt.wording.notes import clause
 
 
@@ -172,13 +174,18 @@ EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)
 
 def loaded_twin(spec: TwinSpec, watts: float) -> Twin:
     """Return a twin that has rested for a quarter of an hour and is put under full load at a flat limit."""
-    state = fresh_state(spec)
-    twin = Twin(spec, state, None)
-    twin.physics.advance(900.0)
+    state = copy.deepcopy(_rested(spec))
     state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
-    twin.physics.settings_changed()
+    twin = Twin(spec, state, None)
     twin.demand(frozenset(range(spec.chip.cores * 2)))
     return twin
+
+
+@functools.cache
+def _rested(spec: TwinSpec) -> TwinState:
+    state = fresh_state(spec)
+    Twin(spec, state, None).physics.advance(900.0)
+    return state
 
 
 def measured_run(spec: TwinSpec, watts: float, seconds: float) -> np.ndarray:
