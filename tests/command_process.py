@@ -56,9 +56,9 @@ class CommandProcess:
 
     Args:
         words: the command's words, without the program's name.
-        environment: all of its environment; this process' own by default.
         out: an existing file that its standard output is appended to.
         err: the same for its errors.
+        environment: all of its environment; this process' own by default.
         killed_at: the step (a write to a kernel file or to the journal) after which it kills itself, if any.
     """
 
@@ -70,8 +70,8 @@ class CommandProcess:
         environment: Mapping[str, str] | None = None,
         killed_at: int | None = None,
     ) -> None:
-        given = (list(words), dict(environment or os.environ), str(out), str(err), killed_at)
-        self._words = given[0]
+        self._words = words
+        given = (words, dict(environment or os.environ), str(out), str(err), killed_at)
         self._process = _FORKS.Process(target=_run, args=given)
         self._process.start()
         self.pid: int = self._process.pid

@@ -200,7 +200,7 @@ def test_a_run_with_settings_of_its_own_waits_for_the_end_of_a_trial(bolt):
 
 def test_the_real_thing_on_this_computer(bolt):
     run = data_of(bolt("run", "steady", "--duration", "6s", "--json", on="host"))
-    assert run["score"] > 0
+    assert run["score"] > 50
     assert run["errors"] == []
     known = {sensor["name"] for sensor in data_of(bolt("machine", "--json", on="host"))["sensors"]}
     if "power.package" not in known:
@@ -261,7 +261,7 @@ def test_kill_in_the_middle_of_a_run_with_settings_loses_neither_record_nor_safe
     partial = data_of(bolt("runs", "show", "1", "--json"))
     assert partial["state"] == "unfinished"
     assert partial["duration_s"] > 10
-    assert partial["score"] > 00
+    assert partial["score"] > 500
 
 
 def test_stopping_a_real_run_keeps_it_as_stopped(bolt, data):
@@ -271,7 +271,7 @@ def test_stopping_a_real_run_keeps_it_as_stopped(bolt, data):
     assert "kept as stopped" in one_sentence(result, 1)
     record = data_of(bolt("runs", "show", "1", "--json"))
     assert (record["state"], record["why"]) == ("stopped", "stopped by the user")
-    assert record["score"] > 0
+    assert record["score"] > 50
 
 
 def test_help_names_every_command(bolt):

@@ -35,7 +35,8 @@ def make(word, stage):
 
 @pytest.fixture(scope="module")
 def stage(tmp_path_factory):
-    made = tmp_path_factory.mktemp("stage")
+    made = tmp_path_factory.mktemp("stage") / "tests"  # a name that folders of packages have as well
+    made.mkdir()
     make("install", made)
     yield made
     make("uninstall", made)
@@ -50,6 +51,9 @@ def placed(stage, end):
 def test_every_file_is_in_its_place_and_names_the_others_rightly(stage):
     found = {str(p.relative_to(stage)) for p in stage.rglob("*") if not p.is_dir()}
     assert {path for path in found if "/lib/upright-bolt/" not in path} == PLACED
+    compiled = {path.parent.parent.name for path in stage.rglob("__pycache__/__init__.*.pyc")}
+    assert {"upright_bolt", "numpy", "pydantic"} <= compiled
+    assert "tests" not in compiled
     assert "Exec=/usr/local/bin/upright-bolt service" in placed(stage, "Machine1.service")
     assert "ExecStart=/usr/local/bin/upright-bolt service" in placed(stage, "upright-bolt.service")
     assert not any("@" in placed(stage, end) for end in ("bin/upright-bolt", "Machine1.service"))

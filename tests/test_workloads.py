@@ -238,7 +238,7 @@ def test_tasks_here_have_a_latency_and_no_errors():
     load, start, found, errors = load_of("bursts", 6.0, CPUS[:1])
     assert errors == []
     assert 1.0 < found["latency_median_ms"] <= found["latency_p95_ms"] <= found["latency_p99_ms"]
-    assert load.units_until(start + 6.0) > 0
+    assert load.units_until(start + 6.0) >= 5
 
 
 def test_frames_here_keep_their_pace_or_say_how_late_they_are():

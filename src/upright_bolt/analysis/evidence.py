@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from upright_bolt.model.catalogue import CATALOGUE, PART_MARK
+from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunRecord, RunState
 
@@ -49,5 +49,5 @@ def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidenc
 
 def _is_offset(name: str) -> bool:
     """Tell whether a control sets a voltage offset; a run from elsewhere may name controls that are unknown here."""
-    declared = CATALOGUE.get(name.rpartition(PART_MARK)[2])
+    declared = find_declaration(name)
     return declared is not None and declared.quantity is OFFSET

@@ -80,12 +80,11 @@ class Walkthrough:
         self._click(self.window.workbench.settings.try_button)
         self._until(lambda: self.presenter.status.trial is not None, "the trial to run")
         self._tell("The same run during the trial.")
-        pace = self.window.workbench.run.pace
-        pace.setCurrentText(SLOWER)  # a computer that is kept busy must not miss the middle of the run
+        self._set_pace(SLOWER)  # a computer that is kept busy must not miss the middle of the run
         self._begin("10 min", "25 W flat, EPP 96")
         self._until(self._is_well_under_way, "the run to go on")
         self.picture("workbench")
-        pace.setCurrentText(PACE)
+        self._set_pace(PACE)
         tried = self._end()
         self.picture("workbench-result")
         self._tell("Comparing both.")
@@ -111,7 +110,6 @@ class Walkthrough:
 
     def run(self, length: str, name: str) -> int:
         """Run through the run column and return the run's id."""
-        self.window.workbench.run.pace.setCurrentText(PACE)
         self._begin(length, name)
         return self._end()
 
@@ -124,7 +122,7 @@ class Walkthrough:
 
     def _end(self) -> int:
         self._until(lambda: self.presenter.last_run is not None and self.presenter.progress is None, "the run to end")
-        self.window.workbench.run.pace.setCurrentText(AS_IN_LIFE)  # or its end is out of sight before one looks
+        self._set_pace(AS_IN_LIFE)  # or its end is out of sight before one looks
         self._pause()
         run = self.presenter.last_run
         if run is None:
@@ -151,9 +149,12 @@ class Walkthrough:
         if not self.window.grab().save(str(path)):
             raise BoltError(f"The picture {path} could not be saved.")
 
+    def _set_pace(self, words: str) -> None:
+        self.window.workbench.run.pace.setCurrentText(words)
+
     def _pass_time(self, seconds: float) -> None:
         """Let the machine's own time pass."""
-        self.window.workbench.run.pace.setCurrentText(PACE)
+        self._set_pace(PACE)
         self._until(lambda: len(self.presenter.history) > 0, "the first sample")
         due = float(self.presenter.history.column("time")[-1]) + seconds
         self._until(lambda: float(self.presenter.history.column("time")[-1]) >= due, "time to pass")

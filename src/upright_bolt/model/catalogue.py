@@ -358,17 +358,23 @@ PART_MARK = "."
 """Stands between a part and the name of its control: ``gpu1.power-limit``."""
 
 
+def find_declaration(name: str) -> Declaration | None:
+    """Return the declaration of a control by its full name; None if this version knows no such control."""
+    part, _, own = name.rpartition(PART_MARK)
+    found = CATALOGUE.get(own)
+    return found if found is not None and found.of_part == bool(part) else None
+
+
 def declaration_of(name: str) -> Declaration:
     """Return the declaration of a control by its full name: ``sustained``, or ``gpu1.power-limit`` for one of a part.
 
     Raises:
         NotHere: no such control; the nearest name is suggested.
     """
-    part, mark, own = name.rpartition(PART_MARK)
-    found = CATALOGUE.get(own)
-    if found is not None and found.of_part == bool(mark and part):
+    if (found := find_declaration(name)) is not None:
         return found
-    if found is not None and found.of_part:
+    own = name.rpartition(PART_MARK)[2]
+    if own in CATALOGUE and CATALOGUE[own].of_part:
         raise NotHere(f"“{name}” belongs to a part: write PART.{own}; “machine” names the parts.")
     near = get_close_matches(own, CATALOGUE, n=1)
     hint = f" Did you mean {near[0]}?" if near else ""

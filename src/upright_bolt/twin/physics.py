@@ -103,7 +103,6 @@ class Physics:
         shift = max(core, cache) / 1000.0  # one rail: the weaker of the two offsets counts
         self._volts = [v + shift for v in self._stock_volts]
         self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
-        self._cube = [v * v * v for v in self._volts]
         self._lowest_cap = min(self._caps)
         self._core_beyond = chip.core_edge_mv - core
         self._cache_beyond = chip.cache_edge_mv - cache
@@ -257,22 +256,15 @@ class Physics:
             square += self._at(self._square, min(clock, cap)) * weight
         return square
 
-    def _power_on_grid(self, i: int) -> float:
-        if self._grid[i] <= self._lowest_cap:
-            switched = self._square[i] * self._switched
-        else:
-            switched = self._capped_square(self._grid[i]) * self._switching
-        return switched + self._cube[i] * self._leaking + self._fixed_w
-
     def _clock_for(self, watts: float, highest: float) -> float:
         """Return the clock whose power is ``watts``, by halving on the grid and linear between its points."""
         low, high = 0, max(1, min(len(self._grid) - 1, int((highest - self._grid[0]) / GRID_MHZ) + 1))
-        below, above = self._power_on_grid(low), self._power_on_grid(high)
+        below, above = self._power(self._grid[low]), self._power(self._grid[high])
         if below >= watts:
             return self._grid[0]
         while high - low > 1:
             middle = (low + high) // 2
-            between = self._power_on_grid(middle)
+            between = self._power(self._grid[middle])
             if between > watts:
                 high, above = middle, between
             else:
