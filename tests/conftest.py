@@ -28,6 +28,10 @@ if os.access(IN_MEMORY, os.W_OK) and shutil.disk_usage(IN_MEMORY).free > 4 << 30
     tempfile.tempdir = None  # find the folder anew
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--long", action="store_true", help="The long form of the attacks: an hour and more.")
+
+
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """Begin with the longest tests, so that none of them is left alone at the end on one processor."""
     items.sort(key=lambda item: item.get_closest_marker("long") is None)
@@ -39,6 +43,14 @@ def bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[PrivateBus]
     with PrivateBus(tmp_path) as made:
         monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", made.address)
         yield made
+
+
+@pytest.fixture(autouse=True)
+def own_state(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing is kept in this machine's own folders: root's record of this computer, marks of runs in progress."""
+    folder = tmp_path_factory.mktemp("own", numbered=True)
+    monkeypatch.setenv("STATE_DIRECTORY", str(folder / "state"))
+    monkeypatch.setenv("XDG_RUNTIME_DIR", str(folder))
 
 
 @pytest.fixture

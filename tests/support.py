@@ -22,6 +22,8 @@ from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.journal import Journal
+from upright_bolt.settings.past import Past, told_by
 from upright_bolt.store.runs import RunStore
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.machine import Twin, TwinClock, open_twin
@@ -196,3 +198,13 @@ def measured_run(spec: TwinSpec, watts: float, seconds: float) -> np.ndarray:
         rows.append((i * 0.5, twin.state.package_w, round(twin.physics.hottest_c()), twin.state.rpm))
         twin.physics.advance(0.5)
     return np.array(rows, dtype=float).T
+
+
+def recorded(folder: Path) -> Past:
+    """Return what the journal in a machine's folder tells, its boot left aside."""
+    return told_by(Journal(folder / "journal").read().entries, "")
+
+
+def recorded_kinds(folder: Path) -> list[str]:
+    """Return what the entries of a machine's journal tell, oldest first."""
+    return [entry.kind.value for entry in Journal(folder / "journal").read().entries]

@@ -333,7 +333,7 @@ def test_a_window_told_to_end_puts_its_machine_down_in_order(bolt, data):
     process = subprocess.Popen(
         [sys.executable, "-c", script], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, env=dict(os.environ)
     )
-    journal = data / "machines/twin-tern/journal.jsonl"
+    journal = data / "machines/twin-tern/journal"
     wait_for(lambda: journal.exists() and '"applied"' in journal.read_text(), process)
     assert data_of(bolt("status", "--json"))["trial"]["by"] == "the window"
     assert end(process, signal.SIGTERM).returncode == 0

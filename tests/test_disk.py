@@ -10,8 +10,6 @@ from hypothesis import strategies as st
 
 from upright_bolt.disk import Document, Typed, write_atomically
 from upright_bolt.errors import BoltError, Damaged
-from upright_bolt.model.trial import Trial
-from upright_bolt.settings.journal import COMPACT_BYTES, KEPT_ENTRIES, Entry, EntryKind, Journal
 
 
 @dataclass(frozen=True)
@@ -96,56 +94,3 @@ def test_modes_are_set_and_not_inherited(tmp_path):
     finally:
         os.umask(before)
     assert (tmp_path / "x").stat().st_mode & 0o777 == 0o644
-
-
-def trial(name):
-    texts = {f"/sys/{i}": "1" * 40 for i in range(20)}
-    return Trial(name, {"epp": 96.0}, texts, {"epp": 128.0}, "2026-04-06T06:02:00+00:00", "a test", True, "b")
-
-
-def test_a_journal_that_has_grown_is_compacted_and_its_open_trial_stays(tmp_path):
-    path = tmp_path / "journal.jsonl"
-    journal = Journal(path)
-    journal.begin(trial("open"), "now")
-    journal.append(Entry(EntryKind.APPLIED, "open", "now"))
-    journal.compact()
-    assert len(journal.entries()) == 2  # short as it is, nothing is left out
-    closed = tmp_path / "closed.jsonl"
-    long = Journal(closed)
-    while not closed.exists() or closed.stat().st_size <= COMPACT_BYTES:
-        with closed.open("a") as file:  # as ``append`` writes, without waiting for the disk each time
-            for i in range(50):
-                for entry in (
-                    Entry(EntryKind.BEGIN, f"t{i}", "now", trial(f"t{i}")),
-                    Entry(EntryKind.KEPT, f"t{i}", ""),
-                ):
-                    file.write(Typed(Entry).text(entry) + "\n")
-    long.begin(trial("open"), "now")
-    long.append(Entry(EntryKind.APPLIED, "open", "now"))
-    long.compact()
-    assert closed.stat().st_size < COMPACT_BYTES
-    assert json.loads(closed.read_text().splitlines()[0]) == {"format": "upright-bolt journal", "version": 2}
-    assert len(long.entries()) == KEPT_ENTRIES
-    assert long.open_trial() == (trial("open"), True)
-
-
-def test_a_journal_of_a_newer_version_is_left_alone(tmp_path):
-    path = tmp_path / "journal.jsonl"
-    path.write_text('{"format": "upright-bolt journal", "version": 9}\n')
-    with pytest.raises(Damaged, match="newer version"):
-        Journal(path).open_trial()
-
-
-@pytest.mark.parametrize("version", ["nine", None, [1], {"a": 1}])
-def test_a_journal_whose_head_is_damaged_still_tells_of_its_trial(tmp_path, version):
-    path = tmp_path / "journal.jsonl"
-    path.write_text(json.dumps({"format": "upright-bolt journal", "version": version}) + "\n")
-    journal = Journal(path)
-    journal.begin(trial("t"), "now")
-    assert journal.open_trial() == (trial("t"), False)
-
-
-def test_a_journal_from_before_versions_is_read(tmp_path):
-    path = tmp_path / "journal.jsonl"
-    path.write_text(Typed(Entry).text(Entry(EntryKind.BEGIN, "t", "now", trial("t"))) + "\n")
-    assert Journal(path).open_trial() == (trial("t"), False)

@@ -81,7 +81,7 @@ def opened(tmp_path):
     files = LateFiles(twin)
 
     def again(holder):
-        lock = MachineLock(tmp_path / "lock", holder)
+        lock = MachineLock(tmp_path, holder)
         lock.acquire()
         ports = ports_of(twin, files)
         return Session(Machine(ports, "twin"), SettingsEngine(Backend(ports), tmp_path, holder, lock)), lock

@@ -72,18 +72,30 @@ def put_back(bus, root):
 
 
 @pytest.mark.long
-def test_a_putting_back_killed_at_any_step_is_finished_by_the_next(bus, tmp_path):
+@pytest.mark.parametrize("standing", [False, True])
+@pytest.mark.parametrize("ending", ["put back", "keep"])
+def test_an_ending_killed_at_any_step_is_finished_by_the_next(bus, tmp_path, ending, standing):
     bus.start_polkit()
     root = write_tree(fresh_twin(), tmp_path / "tree")
     before = texts(root)
 
     def act(access):
-        access.try_settings(ASKED, standing=False)
-        access.put_back("")
+        access.try_settings(ASKED, standing=standing)
+        access.keep() if ending == "keep" else access.put_back("")
 
-    for step in range(9, 40):
+    for step in range(8, 60):
         if not killed_after(bus, root, step, act):
             break
-        assert settled(bus, root)[1].trial is None
-        assert texts(root) == before, f"killed after step {step}"
-    assert step >= 16, "too few steps to be an apply and a putting back"
+        in_force, status = settled(bus, root)
+        assert status.drift == ()
+        if status.kept:
+            assert ending == "keep"
+            assert {name: in_force[name] for name in ASKED} == ASKED
+            break
+        if status.trial is None:
+            assert texts(root) == before, f"killed after step {step}"
+        else:
+            assert standing
+            assert status.trial.settings == ASKED
+            put_back(bus, root)
+    assert step >= (10 if ending == "keep" else 16), "too few steps to be an apply and its end"

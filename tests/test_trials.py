@@ -6,16 +6,14 @@ import sys
 
 import pytest
 
-from support import FaultyFiles, TwinSession, fresh_twin
+from support import FaultyFiles, TwinSession, fresh_twin, recorded
 from upright_bolt.app import open_session
 from upright_bolt.errors import BadInput, InUse, Refused
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.model.trial import Trial
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.twin.machine import TwinClock
 from upright_bolt.wording.events import sentence
@@ -111,7 +109,7 @@ def test_the_record_is_on_disk_before_the_first_write(data):
     seen = []
 
     def watch(_n, _path):
-        seen.append(Journal(data / "journal.jsonl").open_trial()[0])
+        seen.append(recorded(data).trial)
 
     session, files = faulty_session(data)
     files.on_write = watch
@@ -130,7 +128,7 @@ def faulty_session(data):
 
 
 def opened(ports, folder, holder):
-    lock = MachineLock(folder / "lock", holder)
+    lock = MachineLock(folder, holder)
     lock.acquire()
     return Session(Machine(ports, "twin"), SettingsEngine(Backend(ports), folder, holder, lock))
 
@@ -185,7 +183,7 @@ def test_a_failed_apply_that_leaves_something_keeps_the_trial_open(data):
     assert session.access.trial is not None
     files.on_write = lambda _n, _p: None
     session.close()
-    assert Journal(data / "journal.jsonl").open_trial()[0] is None
+    assert recorded(data).trial is None
 
 
 def test_drift_names_what_firmware_changed(on_tern: TwinSession):
@@ -241,54 +239,6 @@ def test_a_held_machine_is_read_only_for_others(on_tern: TwinSession):
             act()
     other.close()
     assert on_tern.session.try_settings(ASKED, standing=False).ok
-
-
-TRIAL = Trial(
-    "t1",
-    {"epp": 96.0},
-    {"/sys/x": "1"},
-    {"epp": 128.0},
-    "2026-04-06T06:02:00+00:00",
-    "a test",
-    standing=True,
-    boot_id="b",
-)
-
-
-def test_a_torn_last_line_costs_only_itself(tmp_path):
-    journal = Journal(tmp_path / "journal.jsonl")
-    journal.begin(TRIAL, "now")
-    with (tmp_path / "journal.jsonl").open("ab") as file:
-        file.write(b'{"kind": "kept", "tri')
-    assert journal.open_trial()[0] == TRIAL
-    journal.append(Entry(EntryKind.KEPT, "t1", "later"))
-    assert journal.open_trial()[0] is None
-    assert [entry.kind for entry in journal.entries()] == ["begin", "kept"]
-
-
-def test_the_journal_survives_rubbish_between_its_lines(tmp_path):
-    path = tmp_path / "journal.jsonl"
-    journal = Journal(path)
-    journal.begin(TRIAL, "now")
-    path.write_bytes(path.read_bytes() + b"\x00\xff\n[]\n{}\nnull\n")
-    assert journal.open_trial()[0] == TRIAL
-
-
-def test_an_entry_of_another_trial_does_not_end_this_one(tmp_path):
-    journal = Journal(tmp_path / "journal.jsonl")
-    journal.begin(TRIAL, "now")
-    journal.append(Entry(EntryKind.PUT_BACK, "t0", "later"))
-    assert journal.open_trial()[0] == TRIAL
-
-
-def test_a_damaged_memory_of_the_boot_costs_only_the_memory(on_tern: TwinSession):
-    on_tern.session.try_settings(ASKED, standing=False)
-    on_tern.session.keep()
-    on_tern.close()
-    (on_tern.data / "machines/twin-tern/boot.json").write_text("{")
-    session = on_tern.reopen()
-    assert session.status().kept == {}
-    assert in_force(on_tern) == ASKED
 
 
 def test_the_way_from_a_session_to_the_file_is_short(on_tern: TwinSession):

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import TwinSession, backend_of, fresh_twin, put
+from support import TwinSession, backend_of, fresh_twin, put, recorded_kinds
 from upright_bolt.errors import BadInput, FileFault, MachineFroze
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.survey import survey
@@ -202,11 +202,8 @@ def test_far_too_little_freezes_the_machine_and_the_story_is_kept(on_tern: TwinS
     record = on_tern.store.get(1)
     assert (record.end.state, record.head.tried["core-offset"]) == (RunState.RESTARTED, -150.0)
     assert "froze" in record.end.why
-    kinds = [
-        json.loads(line)["kind"]
-        for line in (on_tern.data / "machines/twin-tern/journal.jsonl").read_text().splitlines()[1:]
-    ]
-    assert kinds == ["begin", "applied", "ended by restart"]
+    kinds = recorded_kinds(on_tern.data / "machines/twin-tern")
+    assert kinds == ["stock", "begin", "applied", "ended by restart"]
     assert on_tern.session.machine.files.read(paths.BOOT_ID) == boot
 
 

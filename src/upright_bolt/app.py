@@ -11,6 +11,7 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
 from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.ownership import is_root
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -164,14 +165,17 @@ def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:
     return tuple(cpu for cpu in wanted if cpu in allowed) or tuple(sorted(allowed))
 
 
-SYSTEM_STATE = Path("/var/lib/upright-bolt")
-"""Where root keeps the journal of this computer: the same place for the service and for a command run with sudo."""
+SYSTEM_STATE = "/var/lib/upright-bolt"
+"""Where root keeps the record of this computer, whatever data folder is named: one machine has one record."""
 
 
 def state_folder(word: MachineWord, given: Path | None) -> Path:
-    """Return where a machine's journal, lock and memory lie: below the data folder, or the system's for root."""
-    if given is None and word.kind == "host" and os.geteuid() == 0:
-        return SYSTEM_STATE / word.folder
+    """Return where a machine's journal, lock and memory lie: below the data folder, or the system's for root.
+
+    systemd tells a service its own folder in ``STATE_DIRECTORY``.
+    """
+    if word.kind == "host" and is_root():
+        return Path(os.environ.get("STATE_DIRECTORY") or SYSTEM_STATE) / word.folder
     return data_folder(given) / "machines" / word.folder
 
 
@@ -209,7 +213,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
         if not isinstance(found, Note):
             ports, _ = _open_ports(word, data_folder(data), saved=False, served=False)
             return OpenMachine(word, ports, found)
-        gaps = () if os.geteuid() == 0 else (found,)
+        gaps = () if is_root() else (found,)
     return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
 
 
@@ -262,7 +266,7 @@ def open_local(
 
 
 def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:
-    lock = MachineLock(folder / "lock", holder)
+    lock = MachineLock(folder, holder)
     try:
         lock.acquire()
     except InUse:

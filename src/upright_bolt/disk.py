@@ -6,9 +6,11 @@ damaged file, or one of a stranger, is an error with a sentence and never a surp
 
 import json
 import os
+import re
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager, suppress
+from dataclasses import fields, is_dataclass
 from functools import cached_property
 from pathlib import Path
 from typing import IO, Any, Generic, TypeVar
@@ -63,6 +65,60 @@ def _as_damaged() -> Iterator[None]:
         first = fault.errors()[0]
         at = ".".join(str(part) for part in first["loc"])
         raise Damaged((f"at {at}: " if at else "") + first["msg"]) from fault
+
+
+LONGEST_TEXT = 4096
+MOST_PARTS = 500_000
+DEEPEST = 16
+LARGEST = 1e18
+_FORBIDDEN = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069]")
+"""Control characters but tab and line feed, and those that change the direction of what follows."""
+
+
+def bounded(value: object, *, longest: int = LONGEST_TEXT) -> None:
+    """Check that data from a file is of a sane size all through, whatever its type.
+
+    Args:
+        value: a dataclass, or what JSON can hold.
+        longest: so many characters a text may have.
+
+    Raises:
+        Damaged: a number is not finite or larger than 1e18, a text is too long or holds control characters, it is
+            nested too deeply, or it has too many parts.
+    """
+    room = MOST_PARTS
+    level: list[object] = [value]
+    for _ in range(DEEPEST):
+        room -= len(level)
+        if room < 0:
+            raise Damaged("it has too many parts")
+        below: list[object] = []
+        for part in level:
+            below += _parts(part, longest)
+        if not below:
+            return
+        level = below
+    raise Damaged("it is nested too deeply")
+
+
+def _parts(value: object, longest: int) -> Collection[object]:
+    if isinstance(value, str):
+        if len(value) > longest:
+            raise Damaged(f"a text of {len(value)} characters, where {longest} are the most")
+        if _FORBIDDEN.search(value):
+            raise Damaged("a text with control characters")
+        return ()
+    if isinstance(value, float | int):
+        if not -LARGEST <= value <= LARGEST:  # not a number is in no order, so it is caught as well
+            raise Damaged(f"the number {str(value)[:24]}")
+        return ()
+    if isinstance(value, dict):
+        return (*value, *value.values())
+    if isinstance(value, list | tuple):
+        return value
+    if is_dataclass(value):
+        return [getattr(value, part.name) for part in fields(value)]
+    return ()
 
 
 class Document(Generic[T]):

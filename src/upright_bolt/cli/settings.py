@@ -1,5 +1,6 @@
 """Commands that change and tell what is in force: ``set``, ``put-back``, ``keep``, ``status``, ``plug``."""
 
+import sys
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Annotated, Any
 
@@ -10,7 +11,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
-from upright_bolt.wording.trials import as_error, row_sentence
+from upright_bolt.wording.trials import as_error, row_sentence, unrecorded
 
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
@@ -60,9 +61,11 @@ def put_back(context: typer.Context, as_json: AsJson = False) -> None:
     with access_at(context.obj, exclusive=True) as access:
         trial = access.put_back("asked for")
     if as_json:
-        print_json({"put_back": trial.before_values})
+        print_json({"put_back": trial.before_values, "unrecorded": trial.unrecorded})
     else:
         print(f"Put back: {show_settings(trial.before_values)}.")
+        if trial.unrecorded:
+            print(unrecorded(trial), file=sys.stderr)
 
 
 def keep_(context: typer.Context, as_json: AsJson = False) -> None:

@@ -8,7 +8,7 @@ returns raise plain ``OSError``, since they sit in the sampling loop.
 import errno
 import os
 import stat
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
 from typing import Protocol
@@ -119,6 +119,28 @@ class ForwardingFiles:
     def close(self) -> None:
         """Close everything that was opened for repeated reading."""
         self._files.close()
+
+
+class OverlaidFiles(ForwardingFiles):
+    """Port ``KernelFiles`` with other contents in place of some; nothing can be written through it.
+
+    Args:
+        files: what is read elsewhere.
+        contents: by path.
+    """
+
+    def __init__(self, files: KernelFiles, contents: Mapping[str, bytes]) -> None:
+        super().__init__(files)
+        self._contents = contents
+
+    def read(self, path: str) -> bytes:
+        """Return the content. Raises FileFault."""
+        found = self._contents.get(path)
+        return self._files.read(path) if found is None else found
+
+    def write(self, path: str, data: bytes) -> None:  # noqa: ARG002 - the port's form
+        """Refuse. Raises FileFault."""
+        raise FileFault(path, errno.EROFS)
 
 
 ANY_WRITE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH

@@ -51,6 +51,7 @@ class Trial:
         standing: True if it outlives the program that began it (a command's ``set``).
         boot_id: the boot it belongs to.
         owner: who may keep it, where several share the process that holds the machine; empty if nobody else could.
+        unrecorded: why its end could not be written down, for one that has ended; empty if it was.
     """
 
     id: str
@@ -62,6 +63,7 @@ class Trial:
     standing: bool
     boot_id: str
     owner: str = ""
+    unrecorded: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,21 +81,31 @@ class RecoveryOutcome(StrEnum):
     RESTARTED = "restarted"
     PUT_BACK = "put-back"
     NOT_PUT_BACK = "not-put-back"
+    ENDED = "ended"
+    """Nothing of it was in force: it had been put back when that could not be written down."""
+    STOCK = "stock"
+    """The record was damaged: whatever had been changed in this boot went back to its stock value."""
+    RENEWED = "renewed"
+    """The second copy of the stock values was damaged, and written anew from the record."""
 
 
 @dataclass(frozen=True, slots=True)
 class Recovery:
-    """A trial that an earlier process left, and what was done about it.
+    """What an earlier process left, and what was done about it.
 
     Attributes:
-        trial: the trial, without the file texts that only putting back needs.
+        trial: the trial, without the file texts that only putting back needs; None if there was none.
         outcome: what was done.
         left: files that did not take their earlier texts.
+        damaged: names of damaged records.
+        aside: where they are kept now; empty if there was no room for a copy.
     """
 
-    trial: Trial
+    trial: Trial | None
     outcome: RecoveryOutcome
     left: tuple[str, ...] = ()
+    damaged: tuple[str, ...] = ()
+    aside: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

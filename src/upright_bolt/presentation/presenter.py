@@ -29,7 +29,7 @@ from upright_bolt.store.runs import RunStore
 from upright_bolt.wording.comparison import finding_with_conditions
 from upright_bolt.wording.runs import holding_now
 from upright_bolt.wording.sheet import sheet
-from upright_bolt.wording.trials import refusal, row_sentence
+from upright_bolt.wording.trials import refusal, row_sentence, unrecorded
 
 ALL = ""
 """Announced as drafted when more than one control's draft has changed."""
@@ -178,7 +178,7 @@ class Presenter:
         """End the trial and put back what was in force before."""
 
         def was_put_back(trial: Trial) -> None:
-            self.say(f"Put back: {show_settings(trial.before_values)}.")
+            self.say(f"Put back: {show_settings(trial.before_values)}. {unrecorded(trial)}".rstrip())
 
         self._thread.ask(lambda session: session.put_back(), was_put_back, self.say)
 

@@ -7,6 +7,7 @@ from upright_bolt.errors import FileFault
 from upright_bolt.kernel.driver import ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.ports import OverlaidFiles
 from upright_bolt.kernel.register_files import with_registers
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
@@ -143,7 +144,16 @@ class Backend:
         Raises:
             FileFault: a file cannot be read, so it could not be put back.
         """
-        return {path: self.text(path) for name in self.touched_by(names) for path in self.drivers[name].files}
+        return self.texts(self.touched_by(names))
+
+    def texts(self, names: Iterable[str]) -> dict[str, str]:
+        """Return the present text of every file of the named controls. Raises FileFault."""
+        return {path: self.text(path) for name in names for path in self.drivers[name].files}
+
+    def drivers_over(self, texts: Mapping[str, str]) -> Mapping[str, ControlDriver]:
+        """Return drivers that read ``texts`` where those name their files, else the machine; they cannot write."""
+        over = OverlaidFiles(self._files, {path: text.encode() for path, text in texts.items()})
+        return survey(over, self._ports.registers, self._ports.word).controls
 
     def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
         """Write the files' earlier texts, and return the files that do not hold them in the end.

@@ -7,7 +7,7 @@ from upright_bolt.model.catalogue import beside, declaration_of
 from upright_bolt.model.control import Control, ControlState, Value, parts_of
 from upright_bolt.model.note import NoteCode, note
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.boot_memory import BootMemory
+from upright_bolt.settings.past import BootMemory
 
 
 class ControlReader:

@@ -5,6 +5,7 @@ expected; later also rules and hold.
 """
 
 from collections.abc import Callable, Collection, Mapping
+from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 
@@ -13,14 +14,15 @@ from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.trial import ApplyReport, Drift, Status, Trial
+from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
 from upright_bolt.settings import apply
 from upright_bolt.settings.access import Change, nothing
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.boot_memory import BootMemory
 from upright_bolt.settings.control_reader import ControlReader
+from upright_bolt.settings.damage import Damage, look_back
 from upright_bolt.settings.journal import Journal
 from upright_bolt.settings.lock import MachineLock
+from upright_bolt.settings.past import BootMemory, told_by
 from upright_bolt.settings.trials import Trials
 
 HELD = "Another process of this program holds this machine; change its settings there."
@@ -50,13 +52,17 @@ class SettingsEngine:
         self._backend = backend
         self._holder = holder
         self._lock = lock
-        self._memory = BootMemory(folder / "boot.json", backend.boot_id())
+        journal = Journal(folder / "journal")
+        self._memory = BootMemory(folder / "stock", journal, backend.boot_id())
         self._controls = ControlReader(backend, self._memory)
-        journal = Journal(folder / "journal.jsonl")
-        if lock is not None:
-            journal.compact()
-        self._trials = Trials(backend, journal, self._memory.boot_id, now_stamp)
-        self.recovered = self._trials.recover() if lock is not None else None
+        damage: Damage | None = None
+        if lock is None:
+            past = told_by(journal.read().entries, self._memory.boot_id)
+            self._memory.take(past)
+        else:
+            past, damage = look_back(journal, self._memory, backend, now_stamp())
+        self._trials = Trials(backend, self._controls, journal, self._memory, past, now_stamp)
+        self.recovered = None if lock is None else _with_damage(self._trials.recover(), damage)
 
     @property
     def closed(self) -> str:
@@ -110,6 +116,7 @@ class SettingsEngine:
         Raises:
             BadInput: nothing was asked for.
             InUse: another process holds the machine.
+            Refused: it cannot be written down.
         """
         self._writable()
         if not settings:
@@ -118,24 +125,22 @@ class SettingsEngine:
         refused = apply.check(settings, controls, self._backend.base_mhz)
         if refused:
             return apply.refused_report(settings, controls, refused)
-        self._remember_stock(settings, controls)
-        report = self._trials.try_out(settings, controls, by or self._holder, standing=standing, owner=owner)
+        stock = self._unknown_stock(settings, controls)
+        report = self._trials.try_out(settings, controls, stock, by or self._holder, standing=standing, owner=owner)
         self._backend.refresh()
         return report
 
-    def _remember_stock(self, settings: Settings, controls: Mapping[str, Control]) -> None:
-        """Remember the values of what is about to change, and of what changes along with it, if not known yet."""
+    def _unknown_stock(self, settings: Settings, controls: Mapping[str, Control]) -> dict[str, Value]:
+        """Return the values of what is about to change, and of what changes along with it, if not remembered yet."""
         unknown = [name for name in self._backend.touched_by(settings) if name not in self._memory.stock]
-        values = {name: controls[name].in_force for name in unknown if name in controls}
-        values |= self._backend.values(name for name in unknown if name not in controls)
-        self._memory.remember_stock({name: value for name, value in values.items() if value is not None})
+        read = {name: controls[name].in_force for name in unknown if name in controls}
+        read |= self._backend.values(name for name in unknown if name not in controls)
+        return {name: value for name, value in read.items() if value is not None}
 
     def keep(self) -> Trial:
-        """End the trial and leave its settings in force until a restart. Raises BadInput or InUse."""
+        """End the trial and leave its settings in force until a restart. Raises BadInput, InUse or Refused."""
         self._writable()
-        trial = self._trials.keep()
-        self._memory.remember_kept(trial.settings)
-        return trial
+        return self._trials.keep()
 
     def put_back(self, why: str = "asked for") -> Trial:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
@@ -175,6 +180,18 @@ class SettingsEngine:
             self._lock = None
         self._backend.close()
         return trouble
+
+
+def _with_damage(recovered: Recovery | None, damage: Damage | None) -> Recovery | None:
+    """Return what was recovered together with what was damaged."""
+    if damage is None:
+        return recovered
+    outcome = RecoveryOutcome.STOCK if damage.whole_record else RecoveryOutcome.RENEWED
+    if recovered is None:
+        return Recovery(None, outcome, damaged=damage.names, aside=damage.aside)
+    if damage.whole_record and recovered.outcome is RecoveryOutcome.PUT_BACK:
+        recovered = replace(recovered, outcome=outcome)
+    return replace(recovered, damaged=damage.names, aside=damage.aside)
 
 
 def now_stamp() -> str:

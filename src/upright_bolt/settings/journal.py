@@ -1,35 +1,52 @@
 """The journal: what is about to happen to a machine, on disk before it happens.
 
-Append-only, one JSON object a line, flushed to the disk (fsync) before an entry counts as written. The first line says
-what the file is and in which version. A crash can tear the last line only; reading skips a torn line. ``begin`` opens a
-trial or widens the open one; ``kept``, ``put back``, ``refused`` and ``ended by restart`` close it.
+A line is an entry: version, length in bytes, checksum and JSON, with a space between them. It is flushed to the disk
+(fsync) before it counts as written. A crash can tear the last line only, which then was never acknowledged and is
+left out. Any other line that does not hold what it should is damage: ``settings.past`` says what follows from it.
 
-The file is compacted by whoever holds the machine: of closed trials the last few hundred entries stay.
+The file is bounded: whoever holds the machine compacts it once it has grown beyond ``COMPACT_BYTES``.
 """
 
-import json
 import os
-from dataclasses import dataclass
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import dataclass, field
 from enum import StrEnum
+from hashlib import blake2b
 from pathlib import Path
 
-from upright_bolt.disk import Typed, sync_folder, write_atomically
-from upright_bolt.errors import Damaged
+from upright_bolt.disk import Typed, bounded, sync_folder, write_atomically
+from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.model.catalogue import find_declaration
+from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
+from upright_bolt.ownership import make_private
 
-FORMAT, VERSION = "upright-bolt journal", 2
+VERSION = 3
 COMPACT_BYTES = 256 << 10
-"""A journal longer than this is compacted when its machine is opened: reading so much takes about a millisecond."""
-KEPT_ENTRIES = 200
+"""A journal longer than this is compacted: reading so much takes a few milliseconds."""
+MOST_BYTES = 16 << 20
+"""No journal is longer, however many processors a machine has; one that is was not written by this program."""
+KEPT_ENTRIES = 100
+PRIVATE = 0o600
+ASIDE = 5
+"""So many damaged journals are kept beside the good one."""
+SUM_BYTES = 8
+RESERVE_BYTES = 16 << 10
+"""Room for the few lines that end a trial."""
 
 
 class EntryKind(StrEnum):
     """What an entry tells."""
 
+    STOCK = "stock"
+    """Values and file texts from before this program changed them for the first time in a boot."""
     BEGIN = "begin"
+    """A trial is opened, or the open one widened, before its first write."""
     APPLIED = "applied"
     REFUSED = "refused"
     KEPT = "kept"
+    PUTTING_BACK = "putting back"
     PUT_BACK = "put back"
     RESTARTED = "ended by restart"
     LEFT = "could not put back"
@@ -39,14 +56,25 @@ CLOSING = frozenset({EntryKind.REFUSED, EntryKind.KEPT, EntryKind.PUT_BACK, Entr
 
 
 @dataclass(frozen=True, slots=True)
+class Stock:
+    """Control values, and texts by kernel file, from before this program changed them in a boot."""
+
+    values: dict[str, Value] = field(default_factory=dict)
+    texts: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
 class Entry:
     """One entry.
 
     Attributes:
         kind: what it tells.
-        trial: id of the trial it is about.
+        trial: id of the trial it is about; empty for ``stock``.
         at: date and time.
         data: the whole trial, for ``begin``.
+        boot_id: the boot that ``stock`` and ``kept`` belong to.
+        stock: for ``stock``.
+        kept: what is kept in this boot from now on, for ``kept``.
         why: why a trial was refused or put back.
         files: files that could not be put back.
     """
@@ -55,6 +83,9 @@ class Entry:
     trial: str
     at: str
     data: Trial | None = None
+    boot_id: str = ""
+    stock: Stock | None = None
+    kept: dict[str, Value] = field(default_factory=dict)
     why: str = ""
     files: tuple[str, ...] = ()
 
@@ -62,102 +93,238 @@ class Entry:
 _ENTRY: Typed[Entry] = Typed(Entry)
 
 
+@dataclass(frozen=True, slots=True)
+class Reading:
+    """What a journal holds: its entries, oldest first, and what could not be read.
+
+    Attributes:
+        entries: what every sound line tells.
+        unreadable: how many lines are damaged.
+        whole_bytes: length of the file without a torn last line, or a damaged last line end.
+        size: length of the file.
+    """
+
+    entries: tuple[Entry, ...] = ()
+    unreadable: int = 0
+    whole_bytes: int = 0
+    size: int = 0
+
+
+def line_of(entry: Entry) -> bytes:
+    """Return an entry as a line."""
+    payload = _ENTRY.text(entry).encode()
+    return b"%d %d %s %s\n" % (VERSION, len(payload), _sum(b"%d" % VERSION, payload), payload)
+
+
+def _sum(version: bytes, payload: bytes) -> bytes:
+    return blake2b(version + b" " + payload, digest_size=SUM_BYTES).hexdigest().encode()
+
+
+def entry_of(line: bytes) -> Entry:
+    """Return the entry of a line without its line end.
+
+    Raises:
+        NewerVersion: a later version of this program has written it, undamaged.
+        Damaged: it does not hold what it should.
+    """
+    version, length, check, payload = (*line.split(b" ", 3), b"", b"", b"")[:4]
+    if not length.isdigit() or length != b"%d" % len(payload) or check != _sum(version, payload):
+        raise Damaged("checksum")
+    if version != b"%d" % VERSION:
+        raise NewerVersion("version")
+    entry = _ENTRY.from_text(payload)
+    bounded(entry)
+    for name in _names(entry):
+        if find_declaration(name) is None:
+            raise Damaged("control")
+    return entry
+
+
+class NewerVersion(Damaged):
+    """A line that a later version of this program has written."""
+
+
+def _names(entry: Entry) -> Iterable[str]:
+    yield from entry.kept
+    if entry.stock is not None:
+        yield from entry.stock.values
+    if entry.data is not None:
+        yield from entry.data.settings
+        yield from entry.data.before_values
+    if (entry.kind is EntryKind.BEGIN) != (entry.data is not None) or (
+        (entry.kind is EntryKind.STOCK) != (entry.stock is not None)
+    ):
+        raise Damaged("kind")
+
+
 class Journal:
-    """The journal of one machine."""
+    """The journal of one machine. Only whoever holds the machine may write it.
+
+    Args:
+        path: the file.
+    """
 
     def __init__(self, path: Path) -> None:
-        self._path = path
+        self.path = path
+        self._compact_at = COMPACT_BYTES
 
-    def append(self, entry: Entry) -> None:
-        """Write one entry and wait until it is on the disk. Raises OSError."""
-        new = not self._path.exists()
-        self._path.parent.mkdir(parents=True, exist_ok=True)
-        with self._path.open("ab") as file:
-            mended = b"" if file.tell() == 0 or self._ends_whole() else b"\n"
-            head = _header() if file.tell() == 0 else mended
-            file.write(head + _ENTRY.text(entry).encode() + b"\n")
-            file.flush()
-            os.fsync(file.fileno())
-        if new:
-            sync_folder(self._path.parent)
-
-    def _ends_whole(self) -> bool:
-        with self._path.open("rb") as file:
-            file.seek(-1, os.SEEK_END)
-            return file.read(1) == b"\n"
-
-    def begin(self, trial: Trial, at: str) -> None:
-        """Open a trial, or widen the open one, before its first write. Raises OSError."""
-        self.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
-
-    def entries(self) -> list[Entry]:
-        """Return every readable entry, oldest first.
+    def read(self) -> Reading:
+        """Return what it holds; a file that cannot be read at all counts as one damaged line.
 
         Raises:
-            Damaged: the journal was written by a newer version, so nothing can be concluded from it.
+            Damaged: it was written by a newer version, so nothing can be concluded from it.
         """
         try:
-            lines = self._path.read_bytes().splitlines()
+            if self.path.stat().st_size > MOST_BYTES:
+                return Reading(unreadable=1)
+            content = self.path.read_bytes()
         except FileNotFoundError:
-            return []
-        _check_version(lines[0] if lines else b"", self._path)
-        found = []
-        for line in lines:
-            try:
-                found.append(_ENTRY.from_text(line))
-            except Damaged:
-                continue
-        return found
+            return Reading()
+        except OSError:
+            return Reading(unreadable=1)
+        try:
+            return _reading(content)
+        except NewerVersion:
+            raise Damaged(
+                f"{self.path} was written by a newer version of this program; use that one to end its trials."
+            ) from None
 
-    def open_trial(self) -> tuple[Trial | None, bool]:
-        """Return the trial that was begun and not ended, and whether it was in force, widening included.
+    def append(self, *entries: Entry, closing: bool = False) -> None:
+        """Write entries together and wait until they are on the disk.
+
+        Args:
+            entries: what is written.
+            closing: they end something: where the disk is full, the reserve is given up for them.
 
         Raises:
-            Damaged: the journal was written by a newer version.
+            BoltError: it cannot be written; the journal is as before.
         """
-        return _open_trial(self.entries())
+        try:
+            self._append(b"".join(map(line_of, entries)))
+        except BoltError:
+            if not closing or not self._give_up_reserve():
+                raise
+            self._append(b"".join(map(line_of, entries)))
+
+    def keep_reserve(self) -> None:
+        """Keep room on the disk for the end of what is about to begin. Raises BoltError."""
+        if not self._reserve.exists():
+            write_atomically(self._reserve, os.urandom(RESERVE_BYTES), mode=PRIVATE)
+
+    @property
+    def _reserve(self) -> Path:
+        return self.path.with_name("reserve")
+
+    def _give_up_reserve(self) -> bool:
+        try:
+            self._reserve.unlink()
+        except OSError:
+            return False
+        return True
+
+    def _append(self, line: bytes) -> None:
+        try:
+            make_private(self.path.parent)
+            new = not self.path.exists()
+            handle = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, PRIVATE)
+            try:
+                size = os.fstat(handle).st_size
+                _write_whole(handle, line, size)
+            finally:
+                os.close(handle)
+            if new:
+                sync_folder(self.path.parent)
+        except OSError as fault:
+            raise BoltError(f"{self.path} cannot be written: {fault.strerror}.") from fault
+        if size + len(line) > self._compact_at:
+            with suppress(BoltError):  # a full disk: it is tried again with the next entry
+                self.compact()
 
     def compact(self) -> None:
-        """Leave out old entries if the file has grown; only whoever holds the machine may do so. Raises BoltError."""
-        try:
-            if self._path.stat().st_size <= COMPACT_BYTES:
-                return
-        except FileNotFoundError:
+        """Leave out a torn last line and old entries. Raises BoltError if it cannot be written, Damaged if newer."""
+        found = self.read()
+        if found.unreadable:
             return
-        entries = self.entries()
-        trial, _ = _open_trial(entries)
-        first_open = next((i for i, entry in enumerate(entries) if trial and entry.trial == trial.id), len(entries))
-        kept = entries[min(first_open, max(0, len(entries) - KEPT_ENTRIES)) :]
-        lines = (_ENTRY.text(entry).encode() + b"\n" for entry in kept)
-        write_atomically(self._path, _header() + b"".join(lines))
+        if found.whole_bytes < found.size or found.size > self._compact_at:
+            kept = _needed(found.entries) if found.size > self._compact_at else found.entries
+            self.replace(kept)
+
+    def replace(self, entries: Iterable[Entry]) -> None:
+        """Hold these entries and no others, at once. Raises BoltError."""
+        content = b"".join(map(line_of, entries))
+        write_atomically(self.path, content, mode=PRIVATE)
+        self._compact_at = max(COMPACT_BYTES, 2 * len(content))
+
+    def copy_aside(self) -> Path | None:
+        """Copy a damaged journal beside itself, and return the copy; None if there is no room for it."""
+        return copy_aside(self.path)
 
 
-def _open_trial(entries: list[Entry]) -> tuple[Trial | None, bool]:
-    current: Trial | None = None
-    applied = False
-    for entry in entries:
-        if entry.kind is EntryKind.BEGIN:
-            current, applied = entry.data, False
-        elif entry.kind is EntryKind.APPLIED:
-            applied = True
-        elif current is not None and entry.trial == current.id and entry.kind in CLOSING:
-            current = None
-    return current, applied
+def copy_aside(path: Path) -> Path | None:
+    """Copy a damaged file beside itself under the next free name, and return the copy; None if that cannot be."""
+    names = [path.with_name(f"{path.name}.damaged-{number}") for number in range(1, ASIDE + 1)]
+    target = next((name for name in names if not name.exists()), names[-1])
+    with suppress(OSError, BoltError), path.open("rb") as file:
+        write_atomically(target, file.read(MOST_BYTES), mode=PRIVATE)
+        return target
+    return None
 
 
-def _header() -> bytes:
-    return json.dumps({"format": FORMAT, "version": VERSION}).encode() + b"\n"
-
-
-def _check_version(first: bytes, path: Path) -> None:
-    """Raise Damaged if the first line tells of a newer version.
-
-    A journal from before versions has no such line, and one that is damaged there tells nothing, as a torn entry does.
-    """
+def _write_whole(handle: int, line: bytes, size: int) -> None:
+    """Append a line, or leave the file as it was. Raises OSError."""
     try:
-        head = json.loads(first or b"{}")
-    except ValueError:
-        return
-    version = head.get("version") if isinstance(head, dict) and head.get("format") == FORMAT else None
-    if isinstance(version, int) and version > VERSION:
-        raise Damaged(f"{path} was written by a newer version of this program; use that one to end its trials.")
+        rest = line
+        while rest:
+            rest = rest[os.write(handle, rest) :]
+        os.fsync(handle)
+    except OSError:
+        with suppress(OSError):
+            os.ftruncate(handle, size)
+        raise
+
+
+def _reading(content: bytes) -> Reading:
+    """Return what the bytes of a journal tell. Raises NewerVersion."""
+    *lines, last = content.split(b"\n")
+    entries, unreadable, torn = [], 0, len(last)
+    if last:
+        with suppress(Damaged):  # its line end alone may be damaged: the entry was acknowledged
+            entry_of(last[:-1])
+            lines.append(last[:-1])
+            torn = 1
+    for line in lines:
+        try:
+            entries.append(entry_of(line))
+        except NewerVersion:
+            raise
+        except Damaged:
+            unreadable += 1
+    return Reading(tuple(entries), unreadable, len(content) - torn, len(content))
+
+
+def _needed(entries: tuple[Entry, ...]) -> list[Entry]:
+    """Return the entries that still tell something, and the last few that tell what was."""
+    begun = [i for i, entry in enumerate(entries) if entry.kind is EntryKind.BEGIN]
+    last = begun[-1] if begun else len(entries)
+    closed = any(entry.kind in CLOSING for entry in entries[last:])
+    tail = entries[last:] if not closed else entries[last + 1 :]
+    before = [entry for entry in entries[:last] if entry.kind is not EntryKind.BEGIN]
+    lasting = [entry for entry in before if entry.kind in (EntryKind.STOCK, EntryKind.KEPT)]
+    recent = [entry for entry in before[-KEPT_ENTRIES:] if entry.kind not in (EntryKind.STOCK, EntryKind.KEPT)]
+    return [*recent, *_merged(lasting), *tail]
+
+
+def _merged(lasting: list[Entry]) -> list[Entry]:
+    """Return one entry of each kind in place of several of the latest boot."""
+    merged: list[Entry] = []
+    latest = lasting[-1].boot_id if lasting else ""
+    of_boot = [entry for entry in lasting if entry.boot_id == latest]
+    stocks = [entry.stock for entry in of_boot if entry.stock is not None]
+    if stocks:
+        values = {name: value for stock in reversed(stocks) for name, value in stock.values.items()}
+        texts = {path: text for stock in reversed(stocks) for path, text in stock.texts.items()}
+        merged.append(Entry(EntryKind.STOCK, "", of_boot[-1].at, boot_id=latest, stock=Stock(values, texts)))
+    kept = {name: value for entry in of_boot for name, value in entry.kept.items()}
+    if kept:
+        merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept))
+    return merged

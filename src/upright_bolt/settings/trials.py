@@ -2,16 +2,20 @@
 
 import uuid
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import replace
 
-from upright_bolt.errors import BadInput, FileFault, Refused
+from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.note import NoteCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Recovery, RecoveryOutcome, Trial
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
+from upright_bolt.settings.past import BootMemory, Past
+from upright_bolt.settings.soundness import sift
 
 
 class Trials:
@@ -19,38 +23,61 @@ class Trials:
 
     Args:
         backend: the machine.
+        controls: its controls, with their ranges.
         journal: the machine's journal.
-        boot_id: the present boot.
+        memory: what is remembered of the present boot.
+        past: what the journal tells.
         stamp: returns the date and time for the record.
 
     Attributes:
         current: the trial that is running; None if none is.
-
-    Raises:
-        Damaged: the journal was written by a newer version.
     """
 
-    def __init__(self, backend: Backend, journal: Journal, boot_id: str, stamp: Callable[[], str]) -> None:
+    def __init__(
+        self,
+        backend: Backend,
+        controls: ControlReader,
+        journal: Journal,
+        memory: BootMemory,
+        past: Past,
+        stamp: Callable[[], str],
+    ) -> None:
         self._backend = backend
+        self._controls = controls
         self._journal = journal
-        self._boot_id = boot_id
+        self._memory = memory
+        self._boot_id = memory.boot_id
         self._stamp = stamp
-        self.current, self._was_in_force = journal.open_trial()
+        self.current = past.trial
+        self._stands = past.applied and not past.returning
+        self._sure_of = ""
+        """Id of the trial whose earlier texts this process has read from the machine itself."""
 
     def try_out(
-        self, settings: Settings, controls: Mapping[str, Control], by: str, *, standing: bool, owner: str = ""
+        self,
+        settings: Settings,
+        controls: Mapping[str, Control],
+        stock: Mapping[str, Value],
+        by: str,
+        *,
+        standing: bool,
+        owner: str = "",
     ) -> ApplyReport:
         """Put settings that passed their check in force as a trial, or widen the running one.
 
         Args:
             settings: what is asked.
             controls: at least the asked controls, as they stand.
+            stock: values of what may change and is not remembered as stock yet.
             by: who asks, for a person.
             standing: the trial outlives the program.
             owner: who may keep it.
 
         Returns:
             The report. If it is not ``ok``, nothing has changed and a running trial goes on as it was.
+
+        Raises:
+            Refused: it cannot be written down; nothing has changed, or the sentence says what has.
         """
         try:
             before_now = self._backend.snapshot(settings)
@@ -62,9 +89,18 @@ class Trials:
         earlier = self.current
         values = {n: v for n in settings if (v := controls[n].in_force) is not None}
         trial = self._opened(settings, before_now, values, by, standing=standing, owner=owner)
-        self._journal.begin(trial, self._stamp())
+        try:
+            self._memory.remember_stock(stock, before_now, self._stamp())
+            self._journal.append(Entry(EntryKind.BEGIN, trial.id, self._stamp(), data=trial))
+        except BoltError as fault:
+            raise Refused(f"Nothing was changed, since it cannot be written down first. {fault}") from fault
+        if earlier is None:
+            self._sure_of = trial.id
         report = apply.put_in_force(settings, self._backend, before_now)
-        self._conclude(trial, earlier, report)
+        if report.ok:
+            self._begun(trial, earlier, before_now)
+        else:
+            self._undone(trial, earlier, report)
         return report
 
     def _opened(
@@ -92,59 +128,111 @@ class Trials:
             owner=running.owner if stands == running.standing else owner,
         )
 
-    def _conclude(self, trial: Trial, earlier: Trial | None, report: ApplyReport) -> None:
-        if report.ok:
-            self.current = trial
+    def _begun(self, trial: Trial, earlier: Trial | None, before_now: Mapping[str, str]) -> None:
+        """Write down that a trial is in force; what cannot be written down does not stay in force. Raises Refused."""
+        try:
             self._record(EntryKind.APPLIED, trial)
-        elif report.left_changed:
+        except BoltError as fault:
+            left = self._backend.restore(before_now)
+            self.current = trial if left else earlier
+            now = (
+                f"It could not all be put back: {', '.join(left)} hold what was asked; restart the machine."
+                if left
+                else "It was put back at once, so nothing has changed."
+            )
+            raise Refused(f"What was put in force could not be written down. {now} {fault}") from fault
+        self.current = trial
+
+    def _undone(self, trial: Trial, earlier: Trial | None, report: ApplyReport) -> None:
+        """Write down that a trial was refused. If that fails, the next start puts back once more, which is harmless."""
+        at = self._stamp()
+        if report.left_changed:
             self.current = trial  # it stays open, so that the next start tries to put back again
-            self._record(EntryKind.LEFT, trial, files=report.left_changed)
+            said = [Entry(EntryKind.LEFT, trial.id, at, files=report.left_changed)]
         elif earlier is not None:
-            self._journal.begin(earlier, self._stamp())
-            self._record(EntryKind.APPLIED, earlier)
+            said = [Entry(EntryKind.BEGIN, earlier.id, at, data=earlier), Entry(EntryKind.APPLIED, earlier.id, at)]
         else:
             codes = dict.fromkeys(row.why.code.value for row in report.rows if row.why is not None)
-            self._record(EntryKind.REFUSED, trial, why=", ".join(codes))
+            said = [Entry(EntryKind.REFUSED, trial.id, at, why=", ".join(codes))]
+        with suppress(BoltError):
+            self._journal.append(*said)
 
     def _record(self, kind: EntryKind, trial: Trial, *, why: str = "", files: tuple[str, ...] = ()) -> None:
-        self._journal.append(Entry(kind, trial.id, self._stamp(), why=why, files=files))
+        """Write an entry about a trial. Raises BoltError."""
+        closing = kind is not EntryKind.APPLIED
+        self._journal.append(Entry(kind, trial.id, self._stamp(), why=why, files=files), closing=closing)
 
     def keep(self) -> Trial:
         """End the trial; its settings stay in force until a restart.
 
         Raises:
             BadInput: no trial is running.
+            Refused: that cannot be written down; the trial goes on.
         """
         trial = self._running()
-        self._record(EntryKind.KEPT, trial)
+        try:
+            self._journal.append(
+                Entry(EntryKind.KEPT, trial.id, self._stamp(), boot_id=self._boot_id, kept=dict(trial.settings))
+            )
+        except BoltError as fault:
+            raise Refused(f"Nothing was kept, since it cannot be written down; the trial goes on. {fault}") from fault
+        self._memory.note_kept(trial.settings)
         self.current = None
         return trial
 
     def put_back(self, why: str) -> Trial:
         """Put back what was in force before the trial, and end it.
 
+        Returns:
+            The trial; its ``unrecorded`` says if the end could not be written down.
+
         Raises:
             BadInput: no trial is running.
             Refused: some files did not take their earlier values; the trial stays open.
         """
         trial = self._running()
-        left = self._restored(trial, why)
+        left, unrecorded = self._restored(trial, why)
         if left:
             raise Refused(
                 f"Not everything could be put back: {', '.join(left)} did not take the earlier value. "
                 "The trial stays on record; try again with the rights to write these files, or restart the machine."
             )
-        return trial
+        return replace(trial, unrecorded=unrecorded)
 
-    def _restored(self, trial: Trial, why: str) -> tuple[str, ...]:
-        """Put back what was before a trial; end it unless some files are left, which are returned."""
-        left = self._backend.restore(trial.before)
-        if left:
-            self._record(EntryKind.LEFT, trial, files=left)
-        else:
-            self._record(EntryKind.PUT_BACK, trial, why=why)
+    def _restored(self, trial: Trial, why: str) -> tuple[tuple[str, ...], str]:
+        """Put back what was before a trial, and end it unless some files are left.
+
+        It goes on whether or not it can be written down: a disk without room shall not keep anything in force.
+
+        Returns:
+            The files that are left, and why the end could not be written down.
+        """
+        with suppress(BoltError):
+            self._record(EntryKind.PUTTING_BACK, trial)
+        refused: tuple[str, ...] = ()
+        texts = trial.before
+        if trial.id != self._sure_of:
+            texts, refused = self._sifted(trial.before)
+        left = tuple(dict.fromkeys((*refused, *self._backend.restore(texts))))
+        unrecorded = ""
+        try:
+            if left:
+                self._record(EntryKind.LEFT, trial, files=left)
+            else:
+                self._record(EntryKind.PUT_BACK, trial, why=why)
+        except BoltError as fault:
+            unrecorded = str(fault)
+        if not left:
             self.current = None
-        return left
+        return left, unrecorded
+
+    def _sifted(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
+        """Return what may be written of texts from a record, stock in place of what may not, and what is left then."""
+        sifted = sift(texts, self._backend, self._controls)
+        stock = {path: self._memory.stock_texts[path] for path in sifted.refused if path in self._memory.stock_texts}
+        instead = sift(stock, self._backend, self._controls)
+        left = tuple(path for path in sifted.refused if path not in instead.sound)
+        return {**sifted.sound, **instead.sound}, left
 
     def _running(self) -> Trial:
         if self.current is None:
@@ -154,7 +242,8 @@ class Trials:
     def ended_by_restart(self) -> None:
         """Note that the machine's restart has ended the trial, if there is one: nothing is left to put back."""
         if self.current is not None:
-            self._record(EntryKind.RESTARTED, self.current)
+            with suppress(BoltError):  # its boot's name says the same at the next start
+                self._record(EntryKind.RESTARTED, self.current)
             self.current = None
 
     def recover(self) -> Recovery | None:
@@ -166,10 +255,26 @@ class Trials:
         if trial.boot_id != self._boot_id:
             self.ended_by_restart()
             return Recovery(shown, RecoveryOutcome.RESTARTED)
-        if trial.standing and self._was_in_force:
-            return None
-        left = self._restored(trial, "the program that ran it ended without doing so")
-        return Recovery(shown, RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK, left)
+        if trial.standing and self._stands:
+            return Recovery(shown, RecoveryOutcome.ENDED) if self._gone(trial) else None
+        left, unrecorded = self._restored(trial, "the program that ran it ended without doing so")
+        outcome = RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK
+        return Recovery(replace(shown, unrecorded=unrecorded), outcome, left)
+
+    def _gone(self, trial: Trial) -> bool:
+        """End a standing trial of which nothing is in force; tell whether it was one.
+
+        It was put back when that could not be written down.
+        """
+        drivers = self._backend.drivers
+        values = self._backend.values(trial.settings)
+        held = any(drivers[name].same(trial.settings[name], value) for name, value in values.items())
+        if held or not all(self._backend.holds(path, text) for path, text in trial.before.items()):
+            return False
+        with suppress(BoltError):
+            self._record(EntryKind.PUT_BACK, trial, why="nothing of it was in force")
+        self.current = None
+        return True
 
     def expected(self, kept: Mapping[str, Value]) -> dict[str, Value]:
         """Return what should be in force: what was kept, and over it the trial."""

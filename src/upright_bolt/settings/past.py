@@ -1,0 +1,148 @@
+"""What the journal and the second copy of the stock values tell of a machine's present boot.
+
+Registers and kernel files are back at firmware values after a restart, so what was kept or remembered under another
+boot's name does not count.
+"""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from upright_bolt.disk import write_atomically
+from upright_bolt.errors import Damaged
+from upright_bolt.model.control import Value
+from upright_bolt.model.trial import Trial
+from upright_bolt.settings.journal import (
+    CLOSING,
+    MOST_BYTES,
+    PRIVATE,
+    Entry,
+    EntryKind,
+    Journal,
+    Stock,
+    copy_aside,
+    entry_of,
+    line_of,
+)
+
+
+@dataclass(slots=True)
+class Past:
+    """What entries tell.
+
+    Attributes:
+        stock: values and texts from before this program changed them for the first time in this boot.
+        kept: what was kept in this boot.
+        trial: the trial that was begun and not ended.
+        applied: that trial was in force, widening included.
+        returning: putting it back had begun.
+    """
+
+    stock: Stock = field(default_factory=Stock)
+    kept: dict[str, Value] = field(default_factory=dict)
+    trial: Trial | None = None
+    applied: bool = False
+    returning: bool = False
+
+
+def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
+    """Return what entries, oldest first, tell of the boot ``boot_id``."""
+    past = Past()
+    for entry in entries:
+        if entry.kind is EntryKind.BEGIN:
+            past.trial, past.applied, past.returning = entry.data, False, False
+        elif entry.kind is EntryKind.STOCK and entry.stock is not None and entry.boot_id == boot_id:
+            past.stock = joined(entry.stock, past.stock)
+        elif entry.kind is EntryKind.KEPT and entry.boot_id == boot_id:
+            past.kept |= entry.kept
+        if past.trial is None or entry.trial != past.trial.id:
+            continue
+        if entry.kind is EntryKind.APPLIED:
+            past.applied = True
+        elif entry.kind is EntryKind.PUTTING_BACK:
+            past.returning = True
+        elif entry.kind in CLOSING:
+            past.trial = None
+    return past
+
+
+def joined(later: Stock, earlier: Stock) -> Stock:
+    """Return both; what the earlier one says counts."""
+    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts})
+
+
+class BootMemory:
+    """Stock values and what was kept in the present boot, as the journal tells; stock is on disk a second time.
+
+    Args:
+        path: the second copy: one line, as in the journal.
+        journal: the machine's journal.
+        boot_id: the present boot.
+
+    Attributes:
+        path: the second copy.
+        doubtful: it is damaged.
+        kept: what was kept in this boot.
+    """
+
+    def __init__(self, path: Path, journal: Journal, boot_id: str) -> None:
+        self.path = path
+        self._journal = journal
+        self.boot_id = boot_id
+        self.doubtful = False
+        self.kept: Mapping[str, Value] = {}
+        self._second = self._read_second()
+        self._stock = self._second
+
+    @property
+    def stock(self) -> Mapping[str, Value]:
+        """Values from before this program changed them for the first time in this boot."""
+        return self._stock.values
+
+    @property
+    def stock_texts(self) -> Mapping[str, str]:
+        """The same as texts by kernel file."""
+        return self._stock.texts
+
+    def _read_second(self) -> Stock:
+        try:
+            with self.path.open("rb") as file:
+                entry = entry_of(file.read(MOST_BYTES).removesuffix(b"\n"))
+        except FileNotFoundError:
+            return Stock()
+        except (OSError, Damaged):
+            self.doubtful = True
+            return Stock()
+        return entry.stock if entry.stock is not None and entry.boot_id == self.boot_id else Stock()
+
+    def take(self, past: Past) -> bool:
+        """Take over what the journal tells; return whether it tells of all that the second copy does."""
+        self.kept = dict(past.kept)
+        self._stock = joined(past.stock, self._second)
+        return self._second.values.keys() <= past.stock.values.keys()
+
+    def entry(self, at: str) -> Entry:
+        """Return the entry that tells of stock."""
+        return Entry(EntryKind.STOCK, "", at, boot_id=self.boot_id, stock=self._stock)
+
+    def remember_stock(self, values: Mapping[str, Value], texts: Mapping[str, str], at: str) -> None:
+        """Remember what is about to be changed for the first time. Raises BoltError."""
+        fresh = {name: value for name, value in values.items() if name not in self._stock.values}
+        if not fresh:
+            return
+        self._journal.keep_reserve()
+        new = joined(Stock(fresh, dict(texts)), self._stock)
+        self._journal.append(Entry(EntryKind.STOCK, "", at, boot_id=self.boot_id, stock=new))
+        self._stock = new
+        self.save_second(at)
+
+    def save_second(self, at: str) -> Path | None:
+        """Write the second copy; a damaged one is set aside first, and its new place returned. Raises BoltError."""
+        aside = copy_aside(self.path) if self.doubtful else None
+        write_atomically(self.path, line_of(self.entry(at)), mode=PRIVATE)
+        self.doubtful = False
+        return aside
+
+    def note_kept(self, values: Mapping[str, Value]) -> None:
+        """Take over what is kept from now on; the journal tells of it already."""
+        self.kept = {**self.kept, **values}

@@ -1,0 +1,50 @@
+"""Whether file texts from a record may be written to this machine.
+
+Only to files that a control of it declares, and only what stands for a value within that control's range, or for the
+stock value of one that cannot crash the machine. A record is root's own file, and checksummed; this is what still
+holds if neither helps.
+"""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from upright_bolt.errors import BadInput
+from upright_bolt.model.control import Value
+from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.control_reader import ControlReader
+
+LONGEST_TEXT = 1024
+
+
+@dataclass(frozen=True, slots=True)
+class Sifted:
+    """Texts that may be written, and the files whose texts may not."""
+
+    sound: dict[str, str]
+    refused: tuple[str, ...]
+
+
+def sift(texts: Mapping[str, str], backend: Backend, controls: ControlReader) -> Sifted:
+    """Tell which of ``texts``, by kernel file, may be written."""
+    declared = {path for driver in backend.drivers.values() for path in driver.files}
+    known = {path: text for path, text in texts.items() if path in declared and len(text) <= LONGEST_TEXT}
+    refused = {path for path in texts if path not in known}
+    would_be = backend.drivers_over(known)
+    for name, driver in backend.drivers.items():
+        of_driver = [path for path in driver.files if path in known and not backend.holds(path, known[path])]
+        if of_driver and not _allowed(name, would_be[name].read() if name in would_be else None, controls):
+            refused.update(of_driver)
+    return Sifted({path: text for path, text in known.items() if path not in refused}, tuple(sorted(refused)))
+
+
+def _allowed(name: str, value: Value | None, controls: ControlReader) -> bool:
+    if value is None:
+        return False
+    control = controls.read(name)
+    if value == control.stock and not control.declaration.risky:
+        return True
+    try:
+        control.check(value)
+    except BadInput:
+        return False
+    return True
