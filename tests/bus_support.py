@@ -5,6 +5,8 @@ import os
 import signal
 import socket
 import subprocess
+import uuid
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +26,7 @@ CONFIG = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-BUS Bus Configurat
 <busconfig>
   <type>system</type>
   <listen>unix:path={socket}</listen>
+  <listen>unix:abstract={abstract}</listen>
   <auth>EXTERNAL</auth>
   <policy context="default">
     <allow user="*"/>
@@ -62,12 +65,13 @@ class PrivateBus:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.address = f"unix:path={folder / 'bus'}"
+        self.abstract = f"upright-bolt-test-{uuid.uuid4().hex}"
         self.services: list[Service] = []
         self._ours: list[subprocess.Popen[bytes]] = []
 
     def __enter__(self) -> "PrivateBus":
         config = self.folder / "bus.conf"
-        config.write_text(CONFIG.format(socket=self.folder / "bus", policy=SYSTEM / "org.upright_bolt.Machine1.conf"))
+        config.write_text(CONFIG.format(socket=self.folder / "bus", abstract=self.abstract, policy=SYSTEM / "org.upright_bolt.Machine1.conf"))
         command = ["dbus-daemon", f"--config-file={config}", "--nofork", "--nopidfile", "--nosyslog"]
         self._start(command, self.folder / "bus.log")
         wait_for(self._listens, what="no bus")
@@ -95,8 +99,19 @@ class PrivateBus:
     def environment(self) -> dict[str, str]:
         return {**os.environ, "DBUS_SYSTEM_BUS_ADDRESS": self.address}
 
+    @contextlib.contextmanager
+    def as_user(self, uid: int) -> Iterator[None]:
+        """Let connections that are made meanwhile, in this process and its only thread, be those of another user."""
+        before = os.environ["DBUS_SYSTEM_BUS_ADDRESS"]
+        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = f"unix:abstract={self.abstract}"  # no folder stands in their way
+        os.seteuid(uid)
+        try:
+            yield
+        finally:
+            os.seteuid(0)
+            os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = before
+
     def connect(self) -> SdBus:
-        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = self.address
         return sd_bus_open_system()
 
     def has(self, name: str) -> bool:
@@ -104,7 +119,9 @@ class PrivateBus:
                               "s", name))  # fmt: skip
 
     def call(self, name: str, path: str, interface: str, member: str, form: str = "", *data: Any) -> Any:
+        before, os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = os.environ["DBUS_SYSTEM_BUS_ADDRESS"], self.address
         connection = self.connect()
+        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = before
         try:
             message = connection.new_method_call_message(name, path, interface, member)
             if form:
@@ -115,26 +132,42 @@ class PrivateBus:
 
     def start_polkit(self, allowed: list[str] | None = None) -> None:
         """Start the stand-in for polkit; it allows ``allowed``, by default everything of ours."""
-        command = [DEBIAN_PYTHON, "-m", "dbusmock", "--system", "--template", "polkitd"]
+        template = Path(__file__).with_name("polkit_stand_in.py")
+        command = [DEBIAN_PYTHON, "-m", "dbusmock", "--system", "--template", str(template)]
         self._start(command, self.folder / "polkit.log")
         wait_for(lambda: self.has("org.freedesktop.PolicyKit1"), what=(self.folder / "polkit.log").read_text())
         self.allow(ACTIONS if allowed is None else allowed)
 
-    def allow(self, actions: list[str]) -> None:
-        self.call(*POLKIT, "SetAllowed", "as", actions)
+    def allow(self, actions: list[str], with_password: list[str] | None = None, *, silently: bool = False) -> None:
+        """Let polkit allow some actions, and others after a password; it tells so, unless ``silently``."""
+        member = "SetRulesSilently" if silently else "SetRules"
+        self.call(*POLKIT, member, "asas", actions, with_password or [])
+
+    def person(self, does: str) -> None:
+        """Say what a person who is asked for a password does: waits, accepts, dismisses."""
+        self.call(*POLKIT, "SetPerson", "s", does)
 
     def hang_polkit(self, *, hangs: bool) -> None:
-        self.call(*POLKIT, "SimulateHang", "b", hangs)
+        """Let polkit answer nothing at all, or answer again."""
+        self.call(*POLKIT, "Hang", "b", hangs)
 
-    def release_polkit(self) -> None:
-        """Let polkit give the answers that it has held back."""
-        self.hang_polkit(hangs=False)
-        self.call(*POLKIT, "ReleaseHangingCalls")
+    def questions(self) -> int:
+        """Return how many answers polkit owes."""
+        return self.call(*POLKIT, "Waiting")
 
-    def start_service(self, *words: str, on: str = "twin:tern", killed_at: int | None = None) -> "Service":
-        """Start the service; with ``killed_at`` it dies after that many steps (see killed_service.py)."""
+    def answer_questions(self, *, accepted: bool = True) -> None:
+        """Let the person answer the questions that wait."""
+        self.call(*POLKIT, "Release", "b", accepted)
+
+    def start_service(
+        self, *words: str, on: str = "twin:tern", killed_at: int | None = None, root_is_asked: bool = True
+    ) -> "Service":
+        """Start the service; with ``killed_at`` it dies after that many steps (see killed_service.py).
+
+        Tests run as root, which is asked for no right; with ``root_is_asked`` it is, as any other user.
+        """
         given = ["--machine", on, "--data", str(self.folder / "state"), "service", *words]
-        service = Service(self, given, killed_at)
+        service = Service(self, given, killed_at, root_is_asked=root_is_asked)
         self.services.append(service)
         return service
 
@@ -142,11 +175,13 @@ class PrivateBus:
 class Service:
     """The service as a process of its own."""
 
-    def __init__(self, bus: PrivateBus, words: list[str], killed_at: int | None) -> None:
+    def __init__(self, bus: PrivateBus, words: list[str], killed_at: int | None, *, root_is_asked: bool) -> None:
         self._log = bus.folder / "service.log"
         self._log.touch()
         self._from = self._log.stat().st_size
-        self.process = CommandProcess(words, self._log, self._log, bus.environment, killed_at)
+        self.process = CommandProcess(
+            words, self._log, self._log, bus.environment, killed_at, root_is_asked=root_is_asked
+        )
         wait_for(lambda: "ready;" in self.log or self.process.poll() is not None, what="the service did not start")
 
     @property
@@ -159,6 +194,12 @@ class Service:
             if line.startswith("VmRSS:"):
                 return int(line.split()[1])
         raise AssertionError("no such process")
+
+    @property
+    def most_memory_kb(self) -> int:
+        """The most memory it has had at a time."""
+        status = Path(f"/proc/{self.process.pid}/status").read_text()
+        return next(int(line.split()[1]) for line in status.splitlines() if line.startswith("VmHWM:"))
 
     def kill(self) -> None:
         self.process.kill()

@@ -34,7 +34,9 @@ _FORKS.set_forkserver_preload(
 )
 
 
-def _run(words: list[str], environment: dict[str, str], out: str, err: str, killed_at: int | None) -> None:
+def _run(
+    words: list[str], environment: dict[str, str], out: str, err: str, killed_at: int | None, root_is_asked: bool
+) -> None:
     for path, number in ((out, 1), (err, 2)):
         handle = os.open(path, os.O_WRONLY | os.O_APPEND)
         os.dup2(handle, number)
@@ -46,6 +48,10 @@ def _run(words: list[str], environment: dict[str, str], out: str, err: str, kill
         from killed_service import die_after
 
         die_after(killed_at)
+    if root_is_asked:
+        from upright_bolt.service import rights
+
+        rights.UNASKED = frozenset()
     from upright_bolt.cli import run
 
     sys.exit(run(words))
@@ -59,6 +65,7 @@ class CommandProcess:
         out: an existing file that its standard output is appended to.
         err: the same for its errors.
         environment: all of its environment; this process' own by default.
+        root_is_asked: root is asked for rights as any other user, if it is the service.
         killed_at: the step (a write to a kernel file or to the journal) after which it kills itself, if any.
     """
 
@@ -69,9 +76,11 @@ class CommandProcess:
         err: Path,
         environment: Mapping[str, str] | None = None,
         killed_at: int | None = None,
+        *,
+        root_is_asked: bool = False,
     ) -> None:
         self._words = words
-        given = (words, dict(environment or os.environ), str(out), str(err), killed_at)
+        given = (words, dict(environment or os.environ), str(out), str(err), killed_at, root_is_asked)
         self._process = _FORKS.Process(target=_run, args=given)
         self._process.start()
         self.pid: int = self._process.pid

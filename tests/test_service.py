@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 import pytest
+from sdbus.sd_bus_internals import SdBusUnmappedMessageError
 
 from bus_support import BUS_NAME, PATH, wait_for
 from support import TwinSession
@@ -24,6 +25,7 @@ from upright_bolt.session.session import Session
 from waiting import until, within
 
 SET = ["org.upright-bolt.watch", "org.upright-bolt.set"]
+VOLTAGE = ["org.upright-bolt.set-voltage"]
 
 
 @pytest.fixture
@@ -100,8 +102,7 @@ def test_a_client_that_closes_puts_its_trial_back(service):
 def test_a_client_that_dies_has_its_trial_put_back_after_a_grace(service):
     dying = ServiceAccess()
     dying.try_settings({"sustained": 25.0}, standing=False)
-    dying._bus.close()
-    dying._loop.close()
+    dying._leave()
     with client() as access:
         assert in_force(access, "sustained") == 25.0
         wait_for(lambda: access.status().trial is None)
@@ -180,9 +181,11 @@ def test_what_makes_no_sense_is_refused_and_nothing_written(bus, service, asked,
         before = access.in_force()
         try:
             (answer,) = (raw(bus, "Apply", "a{sv}bb", asked, False, False),)
-        except BadInput as fault:
+        except SdBusUnmappedMessageError as fault:
+            name, said = fault.args
+            assert name in ("org.upright_bolt.Error.BadInput", "org.upright_bolt.Error.NotHere")
             assert why is not None
-            assert why in str(fault)
+            assert why in said
         else:
             assert why is None
             assert all(not row["ok"] for row in json.loads(answer)["rows"])
@@ -228,6 +231,7 @@ def test_polkit_that_hangs_or_is_missing_means_no(bus):
 
 def test_the_bus_describes_every_method_with_the_names_of_its_arguments(bus, service):
     text = bus.call(BUS_NAME, PATH, "org.freedesktop.DBus.Introspectable", "Introspect")
+    assert bus.call(BUS_NAME, PATH, "org.freedesktop.DBus.Peer", "Ping") is None
     (ours,) = [i for i in ET.fromstring(text).iter("interface") if i.get("name") == BUS_NAME]
     methods = {method.get("name"): [arg.get("name") for arg in method] for method in ours.iter("method")}
     assert methods["Apply"] == ["settings", "standing", "may_ask", "report"]
@@ -240,11 +244,14 @@ def test_the_bus_describes_every_method_with_the_names_of_its_arguments(bus, ser
 
 def test_a_question_once_answered_covers_the_same_risk_for_a_series(bus, service):
     with client() as access:
+        bus.allow(SET, VOLTAGE)
+        bus.person("accepts")
         access.begin_series(["core-offset"])
-        bus.allow(["org.upright-bolt.watch"])  # a password would be asked for now
+        bus.person("dismisses")  # whoever is asked again
         for offset in (-10.0, -20.0):
             assert access.try_settings({"core-offset": offset}, standing=False).ok
             access.put_back("next")
+        bus.allow(["org.upright-bolt.watch"], [*VOLTAGE, "org.upright-bolt.set"])
         assert access.try_settings({"sustained": 25.0}, standing=False).ok  # less risk than was granted
         access.put_back("next")
         access.end_series()
@@ -315,7 +322,7 @@ def test_it_ends_when_idle_but_not_while_it_holds_a_trial(bus):
 def test_there_is_one_service_at_a_time(bus, service):
     second = bus.start_service()
     assert second.process.wait(10) == 1
-    assert "cannot be had" in second.log
+    assert "is taken: another service is running" in second.log
     with client() as access:
         assert access.controls()["sustained"].settable
 

@@ -4,9 +4,11 @@ import time
 
 import pytest
 
-from bus_support import POLKIT, wait_for
+from bus_support import wait_for
 from waiting import within
 from window_support import type_value, until
+
+WATCH, SET = ["org.upright-bolt.watch"], ["org.upright-bolt.set"]
 
 
 @pytest.fixture
@@ -44,26 +46,26 @@ def test_closing_the_window_puts_its_trial_back(app, service):
 
 def test_sampling_goes_on_while_a_password_is_asked_and_no_is_said(bus, app, service):
     presenter = app.presenter
-    bus.hang_polkit(hangs=True)
+    bus.allow(WATCH, SET)
     presenter.draft_value("sustained", 25.0)
     presenter.try_draft()
     until(lambda: presenter.sample is not None)
     seen = set()
     until(lambda: seen.add(presenter.sample.time_s) or len(seen) >= 4)
     assert presenter.status.trial is None
-    bus.release_polkit()
+    bus.answer_questions()
     until(lambda: presenter.status.trial is not None)
 
 
 def test_a_window_closed_while_a_password_is_asked_closes_at_once(bus, app, service):
-    bus.hang_polkit(hangs=True)
+    bus.allow(WATCH, SET)
     app.presenter.draft_value("sustained", 25.0)
     app.presenter.try_draft()
-    wait_for(lambda: bus.call(*POLKIT, "HaveHangingCalls"))
+    wait_for(bus.questions)
     begun = time.monotonic()
     app.window.close()
     assert time.monotonic() - begun < within(3.0)
-    bus.release_polkit()
+    bus.answer_questions()
     time.sleep(0.5)
     assert "was refused Apply: The program that asked has gone." in service.log
 

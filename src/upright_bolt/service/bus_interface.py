@@ -1,231 +1,247 @@
 """The interface on the bus: checks what comes in, asks for rights, and hands over to the machine, one call at a time.
 
-Each method is described to the bus with the names of its arguments; ``docs/service.md`` documents them one by one.
+``docs/service.md`` documents the methods one by one.
 """
 
 import asyncio
-import logging
-from collections.abc import AsyncIterator, Callable, Iterable, Mapping
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import asynccontextmanager
+from collections.abc import Callable, Iterable, Mapping
 from math import nan
+from time import monotonic
 from typing import Any, TypeVar
 
-from sdbus import (
-    DbusFailedError,
-    DbusInterfaceCommonAsync,
-    DbusLimitsExceededError,
-    DbusUnprivilegedFlag,
-    dbus_method_async,
-    dbus_signal_async,
-    get_current_message,
-)
+from jeepney import HeaderFields
 
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
-from upright_bolt.model.sample import Sample
-from upright_bolt.model.settings import settings_from_data
+from upright_bolt.model.settings import LONGEST_WORD, settings_from_data
 from upright_bolt.service import wire
-from upright_bolt.service.callers import Caller, Callers
-from upright_bolt.service.names import INTERFACE, Action
-from upright_bolt.service.rights import Rights
+from upright_bolt.service.callers import Caller, Callers, TooMuch
+from upright_bolt.service.connection import LIMITS_EXCEEDED, Connection, Incoming
+from upright_bolt.service.log import LOG, RefusalLog
+from upright_bolt.service.machine_thread import FIRST, IN_TURN, MachineThread
+from upright_bolt.service.methods import METHODS, Method, description, method
+from upright_bolt.service.names import FAILED, INTERFACE, PATH, Action, name_of
+from upright_bolt.service.rights import ROUNDS, Rights
 from upright_bolt.service.shared_machine import SharedMachine
 
-LOG = logging.getLogger("upright-bolt")
-REFUSALS_LOGGED = 20
-"""Refused calls of one caller that are logged; a hostile one shall not fill the journal."""
+MOST_BYTES = 16 << 10
+"""Of one call: setting every control of a large machine takes a tenth of that."""
 MOST_SETTINGS = 4 * len(CATALOGUE)
 """Settings in one call: a machine with several graphics chips has more than the catalogue has entries."""
+LONGEST_NAME = 128
+UNKNOWN_METHOD = "org.freedesktop.DBus.Error.UnknownMethod"
+INVALID_ARGS = "org.freedesktop.DBus.Error.InvalidArgs"
 T = TypeVar("T")
+Result = tuple[Any, ...]
 
 
-class BusInterface(DbusInterfaceCommonAsync, interface_name=INTERFACE):
+class _Stale(Exception):
+    """What a right was granted for has changed before it was done."""
+
+
+class BusInterface:
     """Methods and signals of the service.
 
     Args:
+        bus: the service's connection.
         machine: holds the machine.
         callers: everybody who calls.
         rights: decides who may do what.
     """
 
-    def __init__(self, machine: SharedMachine, callers: Callers, rights: Rights) -> None:
-        super().__init__()
+    def __init__(self, bus: Connection, machine: SharedMachine, callers: Callers, rights: Rights) -> None:
+        self._bus = bus
         self._machine = machine
         self._callers = callers
         self._rights = rights
-        self._thread = ThreadPoolExecutor(1, thread_name_prefix="machine")
+        self._thread = MachineThread()
+        self._refusals = RefusalLog()
+        self._tasks: set[asyncio.Task[None]] = set()
 
-    @dbus_method_async(
-        result_signature="s",
-        result_args_names=("description",),
-        flags=DbusUnprivilegedFlag,
-        method_name="Describe",
-    )
-    async def describe(self) -> str:
+    def take(self, call: Incoming) -> None:
+        """Take up a call that has come in."""
+        interface = call.field(HeaderFields.interface)
+        if interface.startswith("org.freedesktop.DBus."):
+            self._take_common(call, interface.rpartition(".")[2])
+            return
+        found = METHODS.get(call.member) if interface in ("", INTERFACE) else None
+        if found is None or call.field(HeaderFields.path) != PATH:
+            self._bus.refuse(call, UNKNOWN_METHOD, f"{INTERFACE} at {PATH} has no such method.")
+            return
+        if call.signature != found.takes:
+            self._bus.refuse(call, INVALID_ARGS, f"{found.name} takes arguments of the form “{found.takes}”.")
+            return
+        try:
+            caller = self._callers.enter(call.sender, ends=found.ends)
+        except TooMuch as fault:
+            self._bus.refuse(call, LIMITS_EXCEEDED, str(fault))
+            return
+        except BoltError as fault:
+            self._bus.refuse(call, name_of(fault), str(fault))
+            return
+        task = asyncio.get_running_loop().create_task(self._serve(found, call, caller))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)
+
+    def _take_common(self, call: Incoming, what: str) -> None:
+        if (what, call.member) == ("Introspectable", "Introspect"):
+            self._bus.answer(call, "s", description())
+        elif (what, call.member) == ("Peer", "Ping"):
+            self._bus.answer(call, "")
+        else:
+            self._bus.refuse(call, UNKNOWN_METHOD, "There is no such method.")
+
+    async def _serve(self, found: Method, call: Incoming, caller: Caller) -> None:
+        try:
+            await self._callers.identify(caller)
+            if not found.free:
+                await self._rights.need(caller, Action.WATCH, interactive=False)
+            answer = await found.run(self, caller, *call.contents())
+            self._bus.answer(call, found.gives, *answer)
+        except BoltError as fault:
+            self._refusals.note(caller.uid, monotonic(), f"{caller.words} was refused {found.name}: {fault}")
+            self._bus.refuse(call, LIMITS_EXCEEDED if isinstance(fault, TooMuch) else name_of(fault), str(fault))
+        except Exception:  # noqa: BLE001 - whatever it is, the service goes on
+            LOG.exception("%s of %s failed", found.name, caller.words)
+            self._bus.refuse(
+                call, FAILED, "The service failed at this call; its log says at what. “status” tells what is in force."
+            )
+        finally:
+            self._callers.leave(caller)
+
+    @method("Describe", gives=("s", "description"))
+    async def describe(self, _caller: Caller) -> Result:
         """Return what does not change about the machine, as JSON."""
-        async with self._turn(Action.WATCH):
-            return await self.do(lambda: wire.describe(self._machine.about, self._machine.recovered))
+        return (await self.do(lambda: wire.describe(self._machine.about, self._machine.recovered)),)
 
-    @dbus_method_async(
-        result_signature="s",
-        result_args_names=("controls",),
-        flags=DbusUnprivilegedFlag,
-        method_name="Controls",
-    )
-    async def controls(self) -> str:
+    @method("Controls", gives=("s", "controls"))
+    async def controls(self, _caller: Caller) -> Result:
         """Return every control as it stands, as JSON."""
-        async with self._turn(Action.WATCH):
-            return await self.do(lambda: wire.controls(self._machine.controls()))
+        return (await self.do(lambda: wire.controls(self._machine.controls())),)
 
-    @dbus_method_async(
-        result_signature="dadsas",
-        result_args_names=("time_s", "values", "held_by", "kinds_held_by"),
-        flags=DbusUnprivilegedFlag,
-        method_name="Sample",
-    )
-    async def sample(self) -> tuple[float, list[float], str, list[str]]:
+    @method("Sample", gives=("dadsas", "time_s values held_by kinds_held_by"))
+    async def sample(self, _caller: Caller) -> Result:
         """Return time in s (monotonic), a number per sensor (NaN: not measured), and what holds the clock back.
 
         The last list tells what holds each kind of core, where there are several.
         """
-        async with self._turn(Action.WATCH):
-            taken: Sample = await self.do(self._machine.sample)
+        taken = await self.do(self._machine.sample)
         numbers = [nan if value is None else value for value in taken.values]
         return taken.time_s, numbers, taken.constraint.value, [held.value for held in taken.kinds]
 
-    @dbus_method_async(
-        result_signature="s",
-        result_args_names=("status",),
-        flags=DbusUnprivilegedFlag,
-        method_name="Status",
-    )
-    async def status(self) -> str:
+    @method("Status", gives=("s", "status"))
+    async def status(self, _caller: Caller) -> Result:
         """Return the trial, what was kept and what no longer holds, as JSON."""
-        async with self._turn(Action.WATCH):
-            return await self.do(lambda: wire.status(self._machine.status()))
+        return (await self.do(lambda: wire.status(self._machine.status())),)
 
-    @dbus_method_async(
-        "a{sv}bb",
-        "s",
-        input_args_names=("settings", "standing", "may_ask"),
-        result_args_names=("report",),
-        flags=DbusUnprivilegedFlag,
-        method_name="Apply",
-    )
-    async def apply(self, asked: dict[str, tuple[str, Any]], standing: bool, interactive: bool) -> str:  # noqa: FBT001
+    @method("Apply", ("a{sv}bb", "settings standing may_ask"), ("s", "report"))
+    async def apply(
+        self,
+        caller: Caller,
+        asked: dict[str, tuple[str, Any]],
+        standing: bool,  # noqa: FBT001
+        interactive: bool,  # noqa: FBT001
+    ) -> Result:
         """Put settings in force as a trial of the caller; return the report as JSON."""
-        async with self._turn(None) as caller:
-            settings = _settings(asked)
-            await self._rights.need(caller, _action(settings), interactive=interactive)
-            done = await self.do(lambda: self._machine.apply(caller, settings, standing=standing))
-            if done.ok:
-                self._tell("tried", caller)
-            return wire.report(done)
+        settings = _settings(asked)
+        done = await self._with_right(
+            caller,
+            _action(settings),
+            lambda: self._machine.apply(caller, settings, standing=standing),
+            interactive=interactive,
+        )
+        if done.ok:
+            self._tell("tried", caller)
+        return (wire.report(done),)
 
-    @dbus_method_async(
-        "b",
-        "s",
-        input_args_names=("may_ask",),
-        result_args_names=("trial",),
-        flags=DbusUnprivilegedFlag,
-        method_name="Keep",
-    )
-    async def keep(self, interactive: bool) -> str:  # noqa: FBT001
+    @method("Keep", ("b", "may_ask"), ("s", "trial"))
+    async def keep(self, caller: Caller, interactive: bool) -> Result:  # noqa: FBT001
         """Keep what the caller's trial has put in force; return the trial as JSON."""
-        async with self._turn(None) as caller:
-            tried = await self.do(lambda: tuple(trial.settings) if (trial := self._machine.trial) is not None else ())
-            await self._rights.need(caller, _action(tried), interactive=interactive)
-            done = await self.do(lambda: self._machine.keep(caller))
-            self._tell("kept", caller)
-            return wire.trial(done)
+        tried = await self.do(lambda: self._machine.tried)
 
-    @dbus_method_async(
-        "",
-        "s",
-        result_args_names=("trial",),
-        flags=DbusUnprivilegedFlag,
-        method_name="PutBack",
-    )
-    async def put_back(self) -> str:
+        def kept() -> str:
+            if self._machine.tried != tried:
+                raise BadInput("The trial has ended, or was widened, while the right to keep it was asked for.")
+            return wire.trial(self._machine.keep(caller))
+
+        answer = await self._with_right(caller, _action(tried), kept, interactive=interactive)
+        self._tell("kept", caller)
+        return (answer,)
+
+    @method("PutBack", gives=("s", "trial"), ends=True, free=True)
+    async def put_back(self, caller: Caller) -> Result:
         """Put back what was before the caller's trial; return the trial as JSON.
 
-        Needs no more than the right to watch: the way back must never stand behind a password.
+        Whoever has begun the trial may end it, whatever polkit says or whether it answers.
         """
-        async with self._turn(Action.WATCH) as caller:
-            done = await self.do(lambda: self._machine.put_back(caller))
-            self._tell("put back", caller)
-            return wire.trial(done)
+        if not self._machine.is_owner(caller):
+            await self._rights.need(caller, Action.WATCH, interactive=False)
+        done = await self.do(lambda: self._machine.put_back(caller), FIRST)
+        self._tell("put back", caller)
+        return (wire.trial(done),)
 
-    @dbus_method_async(
-        "asb",
-        input_args_names=("controls", "may_ask"),
-        flags=DbusUnprivilegedFlag,
-        method_name="BeginSeries",
-    )
-    async def begin_series(self, names: list[str], interactive: bool) -> None:  # noqa: FBT001
+    @method("BeginSeries", ("asb", "controls may_ask"))
+    async def begin_series(self, caller: Caller, names: list[str], interactive: bool) -> Result:  # noqa: FBT001
         """Announce several trials of some controls: the right to set them is asked for once, now.
 
-        It lasts until ``EndSeries``, until the caller leaves the bus, or until polkit's rules change. A control of
+        It lasts until ``EndSeries``, until the caller leaves the bus, or until the right is withdrawn. A control of
         higher risk is asked for all the same.
         """
-        async with self._turn(None) as caller:
-            action = _action(_names(names))
-            await self._rights.need(caller, action, interactive=interactive)
-            caller.series = frozenset({action, Action.SET})
-            LOG.info("%s begins a series of trials of %s", caller.words, ", ".join(names))
+        await self._rights.begin_series(caller, _action(_names(names)), interactive=interactive)
+        LOG.info("%s begins a series of trials of %s", caller.words, ", ".join(names))
+        return ()
 
-    @dbus_method_async("", flags=DbusUnprivilegedFlag, method_name="EndSeries")
-    async def end_series(self) -> None:
+    @method("EndSeries", ends=True, free=True)
+    async def end_series(self, caller: Caller) -> Result:
         """End the series that the caller has begun; without one, nothing happens."""
-        async with self._turn(None) as caller:
-            caller.series = frozenset()
+        caller.series = {}
+        return ()
 
-    @dbus_signal_async("ssu", signal_args_names=("what", "who", "process"), signal_name="Changed")
-    def changed(self) -> tuple[str, str, int]:
-        """Tell what has happened (tried, kept, put back), who did it, and that program's process (0: the service)."""
-        raise NotImplementedError
+    @method("BeginRun", ("s", "what"))
+    async def begin_run(self, caller: Caller, what: str) -> Result:
+        """Announce a run: until it ends, or the caller leaves the bus, nobody else can begin one on this machine."""
+        if not 0 < len(what) <= LONGEST_WORD or not what.isprintable():
+            raise BadInput(f"A run is announced by a word of up to {LONGEST_WORD} characters.")
+        await self.do(lambda: self._machine.begin_run(caller, what))
+        return ()
 
-    def _tell(self, what: str, caller: Caller) -> None:
-        self.changed.emit((what, caller.words, caller.pid or 0))
+    @method("EndRun", ends=True, free=True)
+    async def end_run(self, caller: Caller) -> Result:
+        """End the run that the caller has begun; without one, nothing happens."""
+        await self.do(lambda: self._machine.end_run(caller), FIRST)
+        return ()
+
+    async def _with_right(self, caller: Caller, action: Action, work: Callable[[], T], *, interactive: bool) -> T:
+        """Do something in the machine's thread for which a right is needed that still holds at that moment."""
+
+        def done(epoch: int) -> T:
+            if epoch != self._rights.epoch or caller.gone:
+                raise _Stale
+            return work()
+
+        for _ in range(ROUNDS):
+            epoch = await self._rights.need(caller, action, interactive=interactive)
+            try:
+                return await self.do(lambda epoch=epoch: done(epoch))  # type: ignore[misc]
+            except _Stale:
+                interactive = False
+        raise BoltError("The rules about rights change again and again; nothing was changed. Try again.")
 
     def tell_put_back(self, by: str) -> None:
         """Tell that the service itself has put back the trial of ``by``."""
-        self.changed.emit(("put back", by, 0))
+        self._bus.signal(PATH, INTERFACE, "Changed", "ssu", "put back", by, 0)
 
-    async def do(self, work: Callable[[], T]) -> T:
+    def _tell(self, what: str, caller: Caller) -> None:
+        self._bus.signal(PATH, INTERFACE, "Changed", "ssu", what, caller.words, caller.pid or 0)
+
+    async def do(self, work: Callable[[], T], order: int = IN_TURN) -> T:
         """Do ``work`` in the one thread that has the machine."""
-        return await asyncio.get_running_loop().run_in_executor(self._thread, work)
+        return await self._thread.do(work, order)
 
     def let_go(self) -> str:
         """End the thread, then let the machine go; return what went wrong."""
-        self._thread.shutdown(wait=True)
+        self._thread.end()
         return self._machine.close()
-
-    @asynccontextmanager
-    async def _turn(self, action: Action | None) -> AsyncIterator[Caller]:
-        message = get_current_message()
-        caller = self._callers.enter(message.sender)
-        try:
-            await self._callers.identify(caller)
-            if action is not None:
-                await self._rights.need(caller, action, interactive=False)
-            yield caller
-        except (BoltError, DbusLimitsExceededError) as fault:
-            _log_refusal(caller, message.member, fault)
-            raise
-        except Exception as fault:
-            LOG.exception("%s of %s failed", message.member, caller.words)
-            raise DbusFailedError("The service failed at this call; its log says at what. Nothing was kept.") from fault
-        finally:
-            self._callers.leave(caller)
-
-
-def _log_refusal(caller: Caller, member: str | None, fault: Exception) -> None:
-    caller.refusals += 1
-    if caller.refusals <= REFUSALS_LOGGED:
-        LOG.info("%s was refused %s: %s", caller.words, member, str(fault)[:300])
-    if caller.refusals == REFUSALS_LOGGED:
-        LOG.warning("%s is refused again and again; its further refusals are not logged", caller.words)
 
 
 def _settings(asked: Mapping[str, tuple[str, Any]]) -> dict[str, float | str]:
@@ -233,7 +249,7 @@ def _settings(asked: Mapping[str, tuple[str, Any]]) -> dict[str, float | str]:
     _names(asked)
     for name, (form, _) in asked.items():
         if form not in ("d", "s"):
-            raise BadInput(f"{name[:64]}: a value is a number (d) or a word (s), not of the form “{form[:16]}”.")
+            raise BadInput(f"{name}: a value is a number (d) or a word (s), not of the form “{form[:16]}”.")
     return settings_from_data({name: value for name, (_, value) in asked.items()})
 
 
@@ -243,7 +259,9 @@ def _names(asked: Iterable[str]) -> tuple[str, ...]:
     if len(names) > MOST_SETTINGS:
         raise BadInput(f"{len(names)} settings were given; at most {MOST_SETTINGS} can be set at once.")
     for name in names:
-        declaration_of(name[:256])
+        if len(name) > LONGEST_NAME:
+            raise BadInput(f"A name of {len(name)} characters is none of a control; “{name[:32]}…” was given.")
+        declaration_of(name)
     return names
 
 

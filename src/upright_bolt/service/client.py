@@ -11,9 +11,6 @@ from collections.abc import Callable, Collection
 from math import isnan
 from typing import Any
 
-from sdbus import DbusNameHasNoOwnerError, DbusServiceUnknownError, SdBus, sd_bus_open_system
-from sdbus.sd_bus_internals import SdBusMessage, SdBusSlot
-
 from upright_bolt.errors import BoltError, Refused
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control, Value
@@ -22,11 +19,13 @@ from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.service import wire
-from upright_bolt.service.names import BUS_NAME, INTERFACE, PATH
+from upright_bolt.service.connection import MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
+from upright_bolt.service.names import BUS_NAME, ERRORS, INTERFACE, SERVICE
 from upright_bolt.service.rights import PERSON_S
 from upright_bolt.service.shared_machine import FRESH_S
 from upright_bolt.settings.access import Change, nothing
 
+ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
 ANSWER_S = 5.0
 MAY_ASK = True
 """A person may be asked for a password."""
@@ -62,28 +61,32 @@ class ServiceAccess:
         self._heard: list[Change] = []
         self.trouble = ""
         self.while_waiting: Callable[[], None] = nothing
+        self._bus = Connection(MOST_REPLY_BYTES, on_signal=self._hear)
         try:
-            self._bus: SdBus = sd_bus_open_system()
-            self._bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
-            self._signals = self._loop.run_until_complete(self._listen())
+            self._loop.run_until_complete(self._open())
             about, self.recovered = wire.read_description(self._call("Describe", patience_s=START_S))
         except BoltError:
-            self._loop.close()
+            self._leave()
             raise
-        except Exception as fault:
-            self._loop.close()
-            raise ServiceAbsent(f"The system bus cannot be reached: {fault}.") from fault
         self.about: About = about
 
-    async def _listen(self) -> SdBusSlot:
-        """Hear what others do to the machine, for as long as the slot lives."""
+    async def _open(self) -> None:
+        try:
+            await self._bus.open()
+            await self._bus.listen(f"type='signal',sender='{BUS_NAME}',interface='{INTERFACE}',member='Changed'")
+        except BoltError as fault:
+            raise ServiceAbsent(str(fault)) from fault
 
-        def heard(message: SdBusMessage) -> None:
-            what, who, process = message.get_contents()
+    def _leave(self) -> None:
+        self._loop.run_until_complete(self._bus.close())
+        self._loop.close()
+
+    def _hear(self, message: Incoming) -> None:
+        """Hear what others do to the machine. The bus lets only the service send this to those who have not asked."""
+        if message.member == "Changed" and message.signature == "ssu":
+            what, who, process = message.contents()
             if process != os.getpid():
-                self._heard.append(Change(str(what), str(who)))
-
-        return await self._bus.match_signal_async(BUS_NAME, PATH, INTERFACE, "Changed", heard)
+                self._heard.append(Change(what, who))
 
     def changes_by_others(self) -> tuple[Change, ...]:
         """Return what others have done to the machine since the last call."""
@@ -153,26 +156,27 @@ class ServiceAccess:
         except BoltError as fault:
             trouble = str(fault)
         finally:
-            self._bus.close()
-            self._loop.close()
+            self._leave()
         return trouble
 
+    def begin_run(self, what: str) -> None:
+        """Let no other run begin on this machine. Raises InUse, Denied or Refused."""
+        self._call("BeginRun", "s", what)
+
+    def end_run(self) -> None:
+        """The run is over. Raises Refused."""
+        self._call("EndRun")
+
     def _call(self, member: str, form: str = "", *data: Any, patience_s: float = ANSWER_S) -> Any:  # noqa: ANN401
-        message = self._bus.new_method_call_message(BUS_NAME, PATH, INTERFACE, member)
-        if form:
-            message.append_data(form, *data)
-
-        async def ask() -> Any:  # noqa: ANN401 - whatever the method returns
-            return (await asyncio.wait_for(self._bus.call_async(message), patience_s)).get_contents()
-
-        task = self._loop.create_task(ask())
+        task = self._loop.create_task(self._bus.call(SERVICE, member, form, *data, patience_s=patience_s))
         while True:
             self._loop.run_until_complete(asyncio.wait({task}, timeout=LOOK_UP_S))
             if task.done():
-                return self._outcome(task)
+                answer = _outcome(task)
+                return answer[0] if len(answer) == 1 else answer
             self._wait_on(task)
 
-    def _wait_on(self, task: "asyncio.Task[Any]") -> None:
+    def _wait_on(self, task: "asyncio.Task[tuple[Any, ...]]") -> None:
         try:
             self.while_waiting()
         except BoltError:
@@ -180,14 +184,19 @@ class ServiceAccess:
             self._loop.run_until_complete(asyncio.wait({task}))
             raise
 
-    def _outcome(self, task: "asyncio.Task[Any]") -> Any:  # noqa: ANN401
-        try:
-            return task.result()
-        except BoltError:
-            raise
-        except (DbusServiceUnknownError, DbusNameHasNoOwnerError) as fault:
+
+def _outcome(task: "asyncio.Task[tuple[Any, ...]]") -> tuple[Any, ...]:
+    """Return what a call brought. Raises what the service said, as its own error where it has one."""
+    try:
+        return task.result()
+    except TimeoutError as fault:
+        raise Refused("The root service does not answer in time.") from fault
+    except BusFault as fault:
+        if fault.name in ABSENT:
             raise ServiceAbsent("The root service is not installed, or has ended and is not started again.") from fault
-        except TimeoutError as fault:
-            raise Refused("The root service does not answer in time.") from fault
-        except Exception as fault:
-            raise Refused(f"The root service could not be asked: {fault or type(fault).__name__}.") from fault
+        known = ERRORS.get(fault.name)
+        if known is not None:
+            raise known(str(fault)) from fault
+        raise Refused(f"The root service could not be asked: {str(fault).rstrip('.')}.") from fault
+    except BusGone as fault:
+        raise Refused(f"The root service could not be asked. {fault}") from fault

@@ -1,21 +1,21 @@
 """The service's life: taking its name, watching over trials, ending when no caller needs it."""
 
 import asyncio
-import logging
 import signal
-import sys
 import time
 from collections.abc import Callable
 from contextlib import suppress
 
-from sdbus import SdBus, sd_bus_open_system
-from sdbus.sd_bus_internals import SdBusMessage, SdBusSlot
+from jeepney import HeaderFields
 
 from upright_bolt.errors import BoltError
-from upright_bolt.service.bus_interface import BusInterface
+from upright_bolt.service import log
+from upright_bolt.service.bus_interface import MOST_BYTES, BusInterface
 from upright_bolt.service.callers import Callers
-from upright_bolt.service.names import BUS_NAME, PATH
-from upright_bolt.service.rights import PERSON_S, POLKIT, Rights
+from upright_bolt.service.connection import BUS, BusFault, Connection, Incoming
+from upright_bolt.service.log import LOG
+from upright_bolt.service.names import BUS_NAME, POLKIT
+from upright_bolt.service.rights import Rights
 from upright_bolt.service.shared_machine import SharedMachine
 from upright_bolt.settings.engine import SettingsEngine
 
@@ -24,8 +24,7 @@ TEND_S = 0.5
 BUS_EVERY_S = 20.0
 BUS_ANSWER_S = 10.0
 DO_NOT_QUEUE = 4
-LOG = logging.getLogger("upright-bolt")
-BUS = ("org.freedesktop.DBus", "/org/freedesktop/DBus", "org.freedesktop.DBus")
+IS_OWNER = 1
 
 
 def serve(open_engine: Callable[[], SettingsEngine], idle_s: float = IDLE_S) -> None:
@@ -34,55 +33,81 @@ def serve(open_engine: Callable[[], SettingsEngine], idle_s: float = IDLE_S) -> 
     Raises:
         BoltError: there is no bus, or another service has the name.
     """
-    logging.basicConfig(stream=sys.stderr, level=logging.INFO, format="%(levelname)s: %(message)s")
+    log.start()
     asyncio.run(_serve(open_engine, idle_s))
 
 
 async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> None:
-    try:
-        bus = sd_bus_open_system()
-    except Exception as fault:
-        raise BoltError(f"The system bus cannot be reached: {fault}.") from fault
-    bus.method_call_timeout_usec = int((PERSON_S + 10.0) * 1e6)
+    bus = Connection(MOST_BYTES)
+    await bus.open()
     machine = SharedMachine(open_engine, time.monotonic)
-    callers = Callers(bus)
-    interface = BusInterface(machine, callers, Rights(bus))
+    callers, rights = Callers(bus), Rights(bus)
+    interface = BusInterface(bus, machine, callers, rights)
     try:
-        interface.export_to_dbus(PATH, bus)
-        heard = await _watch(bus, callers, interface, machine)  # a match ends with its slot
-        try:
-            await bus.request_name_async(BUS_NAME, DO_NOT_QUEUE)
-        except Exception as fault:
-            raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only, one service only).") from fault
+        bus.on_call = interface.take
+        watch = _Watch(callers, interface, machine, rights)
+        bus.on_signal = watch.heard
+        await watch.begin(bus)
+        if await bus.call(BUS, "RequestName", "su", BUS_NAME, DO_NOT_QUEUE) != (IS_OWNER,):
+            raise BoltError(f"The name {BUS_NAME} is taken: another service is running.")
         LOG.info("ready; %s", machine.about.identity.name)
         await _live(bus, callers, interface, machine, idle_s)
-        del heard
+    except BusFault as fault:
+        raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only). {fault}") from fault
     finally:
         trouble = interface.let_go()
         if trouble:
-            LOG.error(trouble)
-        bus.close()
+            LOG.error("%s", trouble)
+        await bus.close()
 
 
-async def _watch(bus: SdBus, callers: Callers, interface: BusInterface, machine: SharedMachine) -> list[SdBusSlot]:
-    """Hear of callers that leave, and of changed rules, for as long as the slots returned live."""
+class _Watch:
+    """Hears of callers that leave, and of changed rules. Only the bus itself and polkit are believed."""
 
-    def owner_changed(message: SdBusMessage) -> None:
-        name, _, new = message.get_contents()
-        caller = None if new else callers.left(str(name))
+    def __init__(self, callers: Callers, interface: BusInterface, machine: SharedMachine, rights: Rights) -> None:
+        self._callers = callers
+        self._interface = interface
+        self._machine = machine
+        self._rights = rights
+        self._polkit = ""
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    async def begin(self, bus: Connection) -> None:
+        """Ask the bus for what is to be heard."""
+        await bus.listen(f"type='signal',sender='{BUS.bus_name}',member='NameOwnerChanged'")
+        await bus.listen(f"type='signal',sender='{POLKIT.bus_name}',interface='{POLKIT.interface}',member='Changed'")
+        with suppress(BusFault):  # it is not running yet; the bus tells when it is
+            self._polkit = (await bus.call(BUS, "GetNameOwner", "s", POLKIT.bus_name))[0]
+
+    def heard(self, message: Incoming) -> None:
+        """Take up a signal."""
+        if message.sender == BUS.bus_name and message.member == "NameOwnerChanged" and message.signature == "sss":
+            self._owner_changed(*message.contents())
+        elif (
+            message.sender == self._polkit
+            and message.member == "Changed"
+            and message.field(HeaderFields.interface) == POLKIT.interface
+        ):
+            self._rules_changed()
+
+    def _owner_changed(self, name: str, _old: str, new: str) -> None:
+        if name == POLKIT.bus_name:
+            self._polkit = new
+            self._rules_changed()
+        caller = None if new else self._callers.left(name)
         if caller is not None:
-            asyncio.get_running_loop().create_task(interface.do(lambda: machine.left(caller)))
+            task = asyncio.get_running_loop().create_task(self._interface.do(lambda: self._machine.left(caller)))
+            self._tasks.add(task)
+            task.add_done_callback(self._tasks.discard)
 
-    def rules_changed(_message: SdBusMessage) -> None:
-        callers.forget_grants()
-
-    return [
-        await bus.match_signal_async(*BUS, "NameOwnerChanged", owner_changed),
-        await bus.match_signal_async(None, POLKIT[1], POLKIT[2], "Changed", rules_changed),
-    ]
+    def _rules_changed(self) -> None:
+        self._rights.epoch += 1
+        self._callers.forget_grants()
 
 
-async def _live(bus: SdBus, callers: Callers, interface: BusInterface, machine: SharedMachine, idle_s: float) -> None:
+async def _live(
+    bus: Connection, callers: Callers, interface: BusInterface, machine: SharedMachine, idle_s: float
+) -> None:
     ended = asyncio.Event()
     loop = asyncio.get_running_loop()
     for number in (signal.SIGTERM, signal.SIGINT):
@@ -102,14 +127,10 @@ async def _live(bus: SdBus, callers: Callers, interface: BusInterface, machine: 
             return
         if now - asked_s >= BUS_EVERY_S:
             asked_s = now
-            if not await _bus_lives(bus):
-                LOG.warning("the bus has gone; ending")
-                return
-
-
-async def _bus_lives(bus: SdBus) -> bool:
-    try:
-        await asyncio.wait_for(bus.call_async(bus.new_method_call_message(*BUS, "GetId")), BUS_ANSWER_S)
-    except Exception:  # noqa: BLE001 - whatever it is, nobody can access the service any more
-        return False
-    return True
+            with suppress(BoltError, TimeoutError):
+                await bus.call(BUS, "GetId", patience_s=BUS_ANSWER_S)
+                continue
+            bus.over.set()
+        if bus.over.is_set():
+            LOG.warning("the bus has gone; ending")
+            return

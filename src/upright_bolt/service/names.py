@@ -2,14 +2,18 @@
 
 from enum import StrEnum
 
-from sdbus import map_exception_to_dbus_error
+from jeepney import DBusAddress
 
-from upright_bolt.errors import BadInput, Denied, InUse, NotHere, Refused
+from upright_bolt.errors import BadInput, BoltError, Denied, InUse, NotHere, Refused
 
 BUS_NAME = "org.upright_bolt.Machine1"
 INTERFACE = BUS_NAME
 PATH = "/org/upright_bolt/Machine1"
-VERSION = 2
+SERVICE = DBusAddress(PATH, BUS_NAME, INTERFACE)
+POLKIT = DBusAddress(
+    "/org/freedesktop/PolicyKit1/Authority", "org.freedesktop.PolicyKit1", "org.freedesktop.PolicyKit1.Authority"
+)
+VERSION = 3
 """Raised when a reply changes its shape."""
 
 
@@ -22,5 +26,13 @@ class Action(StrEnum):
     PROFILES = "org.upright-bolt.manage-profiles"
 
 
-for _error in (BadInput, Denied, InUse, NotHere, Refused):
-    map_exception_to_dbus_error(_error, f"org.upright_bolt.Error.{_error.__name__}")
+ERRORS: dict[str, type[BoltError]] = {
+    f"org.upright_bolt.Error.{error.__name__}": error for error in (BadInput, Denied, InUse, NotHere, Refused)
+}
+"""Errors by their names on the bus."""
+FAILED = "org.freedesktop.DBus.Error.Failed"
+
+
+def name_of(fault: BoltError) -> str:
+    """Return an error's name on the bus."""
+    return next((name for name, error in ERRORS.items() if type(fault) is error), FAILED)

@@ -1,28 +1,55 @@
-"""Rights: polkit decides, asked for the caller that the bus names. No answer in time is a no."""
+"""Rights: polkit decides, asked for the caller that the bus names. No answer in time is a no.
 
-import asyncio
+Whether a right still holds is asked again after every change of polkit's rules and at the end of every wait for a
+person. Root is asked for nothing: polkit would say yes, and root must get through while polkit hangs.
+"""
+
 import uuid
+from collections import Counter
 from contextlib import suppress
+from dataclasses import dataclass, field
+from enum import Enum
+from time import monotonic
 
-from sdbus import SdBus
+from upright_bolt.errors import BoltError, Denied
+from upright_bolt.ownership import ROOT
+from upright_bolt.service.callers import Caller, TooMuch
+from upright_bolt.service.connection import Connection
+from upright_bolt.service.names import POLKIT, Action
 
-from upright_bolt.errors import Denied
-from upright_bolt.service.callers import Caller
-from upright_bolt.service.names import Action
-
-POLKIT = ("org.freedesktop.PolicyKit1", "/org/freedesktop/PolicyKit1/Authority",
-          "org.freedesktop.PolicyKit1.Authority")  # fmt: skip
+UNASKED = frozenset({ROOT})
 ANSWER_S = 5.0
 PERSON_S = 120.0
 """How long a person may take to type a password."""
 MAY_ASK = 1
 """polkit's flag AllowUserInteraction."""
+QUESTIONS_EACH = 2
+"""Open questions for a password that one user may have at a time."""
+QUESTIONS_ALL = 32
+DENIED_S = 1.0
+"""A caller who may not watch is told so for a while without asking polkit again."""
+ROUNDS = 5
+"""Rules that change so often while one call asks for a right are a no."""
 WORDS = {
     Action.WATCH: "read this machine through the root service",
     Action.SET: "change settings of this machine",
     Action.SET_RISKY: "change voltages and other risky settings of this machine",
     Action.PROFILES: "manage profiles for the whole machine",
 }
+
+
+class Verdict(Enum):
+    """What polkit says."""
+
+    YES = "yes"
+    PASSWORD = "password"  # noqa: S105 - a kind of answer
+    NO = "no"
+
+
+@dataclass(frozen=True, slots=True)
+class _Answer:
+    verdict: Verdict
+    details: dict[str, str] = field(default_factory=dict)
 
 
 class Rights:
@@ -32,53 +59,97 @@ class Rights:
         bus: the service's connection.
         answer_s: how long polkit may take when nobody is asked for a password.
         person_s: how long it may take when somebody is.
+
+    Attributes:
+        epoch: grows whenever polkit's rules change: what was granted before has to be asked again.
     """
 
-    def __init__(self, bus: SdBus, answer_s: float = ANSWER_S, person_s: float = PERSON_S) -> None:
+    def __init__(self, bus: Connection, answer_s: float = ANSWER_S, person_s: float = PERSON_S) -> None:
         self._bus = bus
         self._answer_s = answer_s
         self._person_s = person_s
+        self._open: Counter[int | None] = Counter()
+        self.epoch = 0
 
-    async def need(self, caller: Caller, action: Action, *, interactive: bool) -> None:
-        """Return if ``caller`` may do it.
+    async def need(self, caller: Caller, action: Action, *, interactive: bool) -> int:
+        """Return the epoch in which ``caller`` may do it.
 
         Raises:
             Denied: it may not, the person dismissed the question, or polkit gave no answer.
+            TooMuch: too many questions are open.
         """
-        if action in caller.series or (action is Action.WATCH and action in caller.granted):
-            return
-        cancel = uuid.uuid4().hex
-        ask = self._bus.new_method_call_message(*POLKIT, "CheckAuthorization")
-        ask.append_data(
-            "(sa{sv})sa{ss}us", ("system-bus-name", {"name": ("s", caller.unique)}), action.value, {},
-            MAY_ASK if interactive else 0, cancel,
-        )  # fmt: skip
+        for _ in range(ROUNDS):
+            epoch = self.epoch
+            if caller.uid not in UNASKED and not (action is Action.WATCH and caller.may_watch):
+                await self._asked(caller, action, interactive=interactive)
+            if caller.gone:
+                raise Denied("The program that asked has gone.")
+            if epoch == self.epoch:
+                caller.may_watch = caller.may_watch or action is Action.WATCH
+                return epoch
+            interactive = False  # nobody is asked twice for one call
+        raise Denied(_sentence(action, "the rules about it changed again and again while it was asked"))
+
+    async def begin_series(self, caller: Caller, action: Action, *, interactive: bool) -> None:
+        """Get a right for the length of a series of trials. Raises as ``need``."""
+        before = (await self._check(caller, action)).verdict if caller.uid not in UNASKED else Verdict.YES
+        await self.need(caller, action, interactive=interactive)
+        caller.series = dict.fromkeys((action, Action.SET), before is Verdict.PASSWORD)
+
+    async def _asked(self, caller: Caller, action: Action, *, interactive: bool) -> None:
+        if action is Action.WATCH and monotonic() < caller.denied_until_s:
+            raise Denied(_sentence(action, _why(_Answer(Verdict.NO))))
+        answer = await self._check(caller, action)
+        if answer.verdict is Verdict.PASSWORD and caller.series.get(action):
+            return  # it was given when the series began
+        if answer.verdict is Verdict.PASSWORD and interactive:
+            answer = await self._question(caller, action)
+            if answer.verdict is Verdict.YES and (await self._check(caller, action)).verdict is Verdict.NO:
+                raise Denied(_sentence(action, "the right was withdrawn while the question was open"))
+        if answer.verdict is not Verdict.YES:
+            caller.series.pop(action, None)
+            if action is Action.WATCH:
+                caller.denied_until_s = monotonic() + DENIED_S
+            raise Denied(_sentence(action, _why(answer)))
+
+    async def _question(self, caller: Caller, action: Action) -> _Answer:
+        """Let a person be asked; at most so many questions are open at a time."""
+        if self._open[caller.uid] >= QUESTIONS_EACH or self._open.total() >= QUESTIONS_ALL:
+            raise TooMuch("A question for a password is open already; answer or close it first.")
+        self._open[caller.uid] += 1
         try:
-            reply = await asyncio.wait_for(self._bus.call_async(ask), self._person_s if interactive else self._answer_s)
-            answer: tuple[bool, bool, dict[str, str]] = reply.get_contents()  # type: ignore[assignment]
+            return await self._check(caller, action, interactive=True)
+        finally:
+            self._open[caller.uid] -= 1
+
+    async def _check(self, caller: Caller, action: Action, *, interactive: bool = False) -> _Answer:
+        cancel = uuid.uuid4().hex
+        patience_s = self._person_s if interactive else self._answer_s
+        try:
+            (answer,) = await self._bus.call(
+                POLKIT, "CheckAuthorization", "(sa{sv})sa{ss}us",
+                ("system-bus-name", {"name": ("s", caller.unique)}), action.value, {}, MAY_ASK if interactive else 0,
+                cancel, patience_s=patience_s,
+            )  # fmt: skip
+            allowed, challenge, details = answer
         except TimeoutError as fault:
             await self._withdraw(cancel)
             raise Denied(_sentence(action, "polkit gave no answer in time")) from fault
-        except Exception as fault:
+        except (BoltError, ValueError) as fault:
             raise Denied(_sentence(action, "polkit, which decides about rights, does not answer here")) from fault
-        allowed, challenge, details = answer
-        if not allowed:
-            raise Denied(_sentence(action, _why(challenge, details)))
-        if caller.gone:
-            raise Denied("The program that asked has gone.")
-        caller.granted.add(action)
+        if allowed:
+            return _Answer(Verdict.YES)
+        return _Answer(Verdict.PASSWORD if challenge else Verdict.NO, details)
 
     async def _withdraw(self, cancel: str) -> None:
-        take_back = self._bus.new_method_call_message(*POLKIT, "CancelCheckAuthorization")
-        take_back.append_data("s", cancel)
-        with suppress(Exception):
-            await asyncio.wait_for(self._bus.call_async(take_back), 1.0)
+        with suppress(BoltError, TimeoutError):
+            await self._bus.call(POLKIT, "CancelCheckAuthorization", "s", cancel, patience_s=1.0)
 
 
-def _why(challenge: bool, details: dict[str, str]) -> str:  # noqa: FBT001 - polkit's own answer
-    if details.get("polkit.dismissed"):
+def _why(answer: _Answer) -> str:
+    if answer.details.get("polkit.dismissed"):
         return "the password question was dismissed"
-    if challenge:
+    if answer.verdict is Verdict.PASSWORD:
         return "it needs a password, and nobody could be asked for it here; run the command with sudo"
     return "the rules of this computer do not allow it; an administrator can change them, or run the command with sudo"
 

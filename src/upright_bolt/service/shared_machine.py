@@ -3,9 +3,8 @@
 Knows no bus. Everything here runs in one thread, one call after another.
 """
 
-import logging
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from upright_bolt.errors import BoltError, Denied, InUse
 from upright_bolt.model.control import Control
@@ -13,16 +12,25 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
+from upright_bolt.ownership import ROOT
 from upright_bolt.service.callers import Caller
-from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.wording.trials import recovered, refusal
+from upright_bolt.service.log import LOG
+from upright_bolt.settings.engine import SettingsEngine, now_stamp
+from upright_bolt.wording.trials import recovered, refusal, unrecorded
 
 FRESH_S = 0.2
 """A sample younger than this is handed out again: many clients cost no more than one, and nobody can read the energy
 counter fast enough to spy on what other programs compute."""
 GRACE_S = 3.0
-ROOT = 0
-LOG = logging.getLogger("upright-bolt")
+
+
+@dataclass(frozen=True, slots=True)
+class _Run:
+    """A run that a caller has announced."""
+
+    caller: Caller
+    what: str
+    since: str
 
 
 class SharedMachine:
@@ -39,7 +47,9 @@ class SharedMachine:
         self._engine = open_engine()
         self._sample: Sample | None = None
         self._sampled_s = 0.0
-        self._orphan_since: float | None = None
+        self._orphans: dict[str, float] = {}
+        """Trials whose owner has left, by id, and since when."""
+        self._run: _Run | None = None
         if self._engine.recovered is not None:
             LOG.warning(recovered(self._engine.recovered))
 
@@ -80,6 +90,7 @@ class SharedMachine:
             BadInput: nothing was asked.
             Denied: another caller's trial is running.
             InUse: a program outside the service holds the machine.
+            Refused: it cannot be written down.
         """
         self._reopen_if_free()
         self._check_owner(caller)
@@ -92,7 +103,7 @@ class SharedMachine:
         return report
 
     def keep(self, caller: Caller) -> Trial:
-        """End the caller's trial and keep its settings. Raises BadInput, Denied or InUse."""
+        """End the caller's trial and keep its settings. Raises BadInput, Denied, InUse or Refused."""
         self._reopen_if_free()
         self._check_owner(caller)
         trial = self._engine.keep()
@@ -105,7 +116,7 @@ class SharedMachine:
         if caller.uid != ROOT:
             self._check_owner(caller)
         trial = self._engine.put_back(f"asked for by {caller.words}")
-        LOG.info("%s put back %s", caller.words, show_settings(trial.before_values))
+        LOG.info("%s put back %s. %s", caller.words, show_settings(trial.before_values), unrecorded(trial))
         return trial
 
     def _reopen_if_free(self) -> None:
@@ -119,7 +130,7 @@ class SharedMachine:
 
     def _check_owner(self, caller: Caller) -> None:
         trial = self._engine.trial
-        if trial is None or trial.owner in (caller.unique, f"uid:{caller.uid}"):
+        if trial is None or self.is_owner(caller):
             return
         if caller.uid == ROOT and not trial.owner:
             return
@@ -128,39 +139,72 @@ class SharedMachine:
             "Only they can change or keep it; it ends when they keep it or put it back."
         )
 
+    def is_owner(self, caller: Caller) -> bool:
+        """Tell whether the running trial is this caller's."""
+        trial = self._engine.trial
+        return trial is not None and trial.owner in (caller.unique, f"uid:{caller.uid}")
+
+    @property
+    def tried(self) -> tuple[str, ...]:
+        """What the running trial has set, by name; nothing without one."""
+        trial = self._engine.trial
+        return () if trial is None else tuple(trial.settings)
+
+    def begin_run(self, caller: Caller, what: str) -> None:
+        """Let a caller's run be the one on this machine.
+
+        Raises:
+            InUse: another caller's run goes on, or a program outside the service holds the machine.
+        """
+        if self._engine.closed:
+            self._reopen_if_free()
+        going_on = self._run
+        if going_on is not None and going_on.caller is not caller:
+            raise InUse(
+                f"A run of {going_on.caller.words} is going on since {going_on.since} ({going_on.what}). One run at a "
+                "time, or neither measures anything: wait until it has ended."
+            )
+        self._run = _Run(caller, what, now_stamp())
+
+    def end_run(self, caller: Caller) -> None:
+        """A caller's run is over."""
+        if self._run is not None and self._run.caller is caller:
+            self._run = None
+
     def _mark_if_left(self, caller: Caller) -> None:
         """A caller that has left while its settings were put in force leaves an orphan."""
         if caller.gone:
             self.left(caller)
 
     def left(self, caller: Caller) -> None:
-        """Note that a caller has left the bus: its trial ends after a short grace."""
+        """Note that a caller has left the bus: its run is over, and its trial ends after a short grace."""
+        self.end_run(caller)
         trial = self._engine.trial
         if trial is not None and trial.owner == caller.unique and not self._engine.closed:
-            self._orphan_since = self._now_s()
+            self._orphans.setdefault(trial.id, self._now_s())
             LOG.warning("%s left with a trial running", trial.by)
 
     def end_orphaned(self) -> Trial | None:
         """Put back a trial whose owner has left, once its grace is over; return it if so."""
-        if self._orphan_since is None or self._now_s() - self._orphan_since < GRACE_S:
-            return None
-        if self._engine.trial is None:
-            self._orphan_since = None
+        trial = self._engine.trial
+        since_s = None if trial is None else self._orphans.get(trial.id)
+        self._orphans = {} if trial is None or since_s is None else {trial.id: since_s}
+        if trial is None or since_s is None or self._now_s() - since_s < GRACE_S:
             return None
         try:
             trial = self._engine.put_back("the program that began it ended")
         except BoltError as fault:
-            LOG.error("%s", fault)  # noqa: TRY400 - the sentence says it; tried again after another grace
-            self._orphan_since = self._now_s()
+            LOG.error("%s", fault)
+            self._orphans = {trial.id: self._now_s()}
             return None
-        self._orphan_since = None
+        self._orphans = {}
         LOG.warning("put back %s, since %s ended", show_settings(trial.before_values), trial.by)
         return trial
 
     @property
     def holding(self) -> bool:
-        """Whether a trial is running, so that the service must stay."""
-        return self._engine.trial is not None
+        """Whether a trial or a run is going on, so that the service must stay."""
+        return self._engine.trial is not None or self._run is not None
 
     def close(self) -> str:
         """Put back a trial that does not outlive the service, and let the machine go."""

@@ -84,6 +84,14 @@ class MachineAccess(Protocol):
         """The announced trials are over."""
         ...
 
+    def begin_run(self, what: str) -> None:
+        """Announce a run, so that no other begins on this machine meanwhile. Raises InUse."""
+        ...
+
+    def end_run(self) -> None:
+        """The announced run is over."""
+        ...
+
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
         ...

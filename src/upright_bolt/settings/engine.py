@@ -36,6 +36,7 @@ class SettingsEngine:
         folder: where journal and memory lie.
         holder: who this process is, for records.
         lock: held already by this process; None if another process has the machine, which makes this read-only.
+        run_lock: what a run takes besides, where a machine can be reached with several records.
 
     Attributes:
         recovered: what was done about a trial that an earlier process left; None if nothing.
@@ -46,12 +47,20 @@ class SettingsEngine:
 
     fastest_s = 0.05
 
-    def __init__(self, backend: Backend, folder: Path, holder: str, lock: MachineLock | None) -> None:
+    def __init__(
+        self,
+        backend: Backend,
+        folder: Path,
+        holder: str,
+        lock: MachineLock | None,
+        run_lock: MachineLock | None = None,
+    ) -> None:
         self.trouble = ""
         self.while_waiting: Callable[[], None] = nothing
         self._backend = backend
         self._holder = holder
         self._lock = lock
+        self._run_lock = run_lock
         journal = Journal(folder / "journal")
         self._memory = BootMemory(folder / "stock", journal, backend.boot_id())
         self._controls = ControlReader(backend, self._memory)
@@ -159,6 +168,18 @@ class SettingsEngine:
     def end_series(self) -> None:
         """Do nothing."""
 
+    def begin_run(self, what: str) -> None:  # noqa: ARG002 - the lock says who holds it
+        """Let no other run begin on this machine. Raises InUse."""
+        if self._run_lock is not None:
+            self._run_lock.acquire()
+        elif self._lock is None:
+            raise InUse(HELD)
+
+    def end_run(self) -> None:
+        """The run is over."""
+        if self._run_lock is not None:
+            self._run_lock.release()
+
     def _writable(self) -> None:
         if self._lock is None:
             raise InUse(HELD)
@@ -178,6 +199,7 @@ class SettingsEngine:
             self._backend.refresh()
             self._lock.release()
             self._lock = None
+        self.end_run()
         self._backend.close()
         return trouble
 
