@@ -113,6 +113,8 @@ def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSes
     for _ in range(80):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
+    assert on_tern.store.mark_unfinished("twin:tern", "another-boot") == []  # it goes on
+    on_tern.store._running.end(1)  # as the end of its process does
     assert on_tern.store.mark_unfinished("twin:tern", "another-boot") == [1]
     record = on_tern.store.get(1)
     assert record.head.boot_id == on_tern.session.boot_id != ""

@@ -81,6 +81,27 @@ def one_line(text: str) -> str:
     return _UNSAFE.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
 
 
+def printable(text: str) -> str:
+    """Return text that a terminal shows as it is: as ``one_line``, but line feeds and tabs stay."""
+    return _UNSAFE.sub(lambda found: found[0] if found[0] in "\n\t" else one_line(found[0]), text)
+
+
+def csv_cell(value: object) -> object:
+    """Return a cell that no spreadsheet takes for a formula: text that begins as one does gets an apostrophe.
+
+    Numbers, as numbers or as text, stay what they are.
+    """
+    if value is None:
+        return ""
+    if not isinstance(value, str) or not value.startswith(("=", "+", "-", "@", "\t", "\r", "\n")):
+        return value
+    try:
+        float(value)
+    except ValueError:
+        return f"'{value}"
+    return value
+
+
 def bounded(value: object, *, longest: int = LONGEST_TEXT) -> None:
     """Check that data from a file is of a sane size all through, whatever its type.
 

@@ -7,6 +7,7 @@ import os
 import signal
 import sys
 from types import FrameType
+from typing import Any, TextIO
 
 
 def run(argv: list[str]) -> int:
@@ -18,6 +19,8 @@ def run(argv: list[str]) -> int:
     from upright_bolt.errors import BoltError
 
     signal.signal(signal.SIGTERM, _interrupt)
+    streams = sys.stdout, sys.stderr
+    sys.stdout, sys.stderr = map(Guarded.around, streams)
     try:
         result = build(argv)(argv, standalone_mode=False)
         sys.stdout.flush()
@@ -36,7 +39,34 @@ def run(argv: list[str]) -> int:
         return 0
     except OSError as fault:
         code = _say(f"{fault.filename or 'A file'}: {fault.strerror}.", 1)
+    finally:
+        sys.stdout, sys.stderr = streams
     return code
+
+
+class Guarded:
+    """A stream that spells out control characters, whatever file, name or program they come from.
+
+    Args:
+        raw: the stream itself; a progress bar writes there.
+    """
+
+    def __init__(self, raw: TextIO) -> None:
+        self.raw = raw
+
+    @classmethod
+    def around(cls, stream: Any) -> Any:  # noqa: ANN401 - a stream, or one that is guarded
+        """Return a stream guarded, once."""
+        return stream if stream is None or isinstance(stream, cls) else cls(stream)
+
+    def write(self, text: str) -> int:
+        """Write text as a terminal may have it."""
+        from upright_bolt.disk import printable
+
+        return self.raw.write(printable(text))
+
+    def __getattr__(self, name: str) -> Any:  # noqa: ANN401 - whatever the stream has
+        return getattr(self.raw, name)
 
 
 def _say(sentence: str, code: int) -> int:

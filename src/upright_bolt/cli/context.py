@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.app import data_folder, open_access, open_session
+from upright_bolt.disk import printable
 from upright_bolt.errors import BadInput
 from upright_bolt.wording.trials import recovered
 
@@ -77,8 +78,10 @@ def store_at(choice: MachineChoice) -> Iterator["RunStore"]:
 
 
 def print_json(data: Any) -> None:  # noqa: ANN401 - anything that JSON can hold
-    """Print data as one JSON document."""
-    print(json.dumps(data, ensure_ascii=False, allow_nan=False))
+    """Print data as one JSON document; what a terminal could take for a command is escaped as JSON does it."""
+    text = json.dumps(data, ensure_ascii=False, allow_nan=False)
+    print("".join(char if printable(char) == char else json.dumps(char)[1:-1] for char in text)
+          if printable(text) != text else text)  # fmt: skip
 
 
 def print_table(rows: Sequence[Sequence[str]], *, right: Sequence[int] = ()) -> None:

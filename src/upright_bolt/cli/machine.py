@@ -9,7 +9,7 @@ import typer
 
 from upright_bolt.analysis.effective_limits import effective_limits
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at
-from upright_bolt.disk import writing
+from upright_bolt.disk import csv_cell, writing
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Control
 from upright_bolt.wording.notes import clause, sentence
@@ -148,7 +148,7 @@ def _print_sample(session: "Session", sample: "Sample") -> None:
 def _write_csv(session: "Session", taken: "list[Sample]", path: Path) -> None:
     with writing(path) as file:
         writer = csv.writer(file)
-        writer.writerow(["time_s", *(s.name for s in session.about.sensors), "held_by"])
+        writer.writerow(["time_s", *(csv_cell(s.name) for s in session.about.sensors), "held_by"])
         for sample in taken:
             cells = ["" if v is None else f"{v:.6g}" for v in sample.values]
             writer.writerow([f"{sample.time_s:.3f}", *cells, sample.constraint.value])

@@ -1,12 +1,46 @@
 """A progress bar on a terminal while runs go on; nothing elsewhere."""
 
+import signal
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from types import FrameType
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
     from upright_bolt.session.session import Session
+
+
+class Stop:
+    """Whether a person has asked to stop what goes on.
+
+    Attributes:
+        asked: they have.
+    """
+
+    def __init__(self) -> None:
+        self.asked = False
+
+
+@contextmanager
+def stopping() -> Iterator[Stop]:
+    """Let an interrupt be asked about between two steps, so that it lands in the middle of none."""
+    stop = Stop()
+
+    def ask(_number: int, _frame: FrameType | None) -> None:
+        """Note the first interrupt. Raises KeyboardInterrupt for a second."""
+        if stop.asked:
+            raise KeyboardInterrupt
+        stop.asked = True
+
+    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
+    try:
+        yield stop
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
 
 
 class Bar:
@@ -27,7 +61,7 @@ class Bar:
                 TextColumn("{task.fields[score]}"),
                 TimeRemainingColumn(),
             )
-            self._bar = Progress(*columns, console=Console(stderr=True), transient=True)
+            self._bar = Progress(*columns, console=Console(file=getattr(sys.stderr, "raw", sys.stderr)), transient=True)
             self._bar.start()
             self._task = self._bar.add_task("starting", total=None, score="")
         return self

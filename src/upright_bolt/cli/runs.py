@@ -10,7 +10,7 @@ import typer
 from upright_bolt.cli import files
 from upright_bolt.cli.context import AsJson, MachineChoice, print_json, run_number, session_at, store_at
 from upright_bolt.cli.output import compare_runs, print_list, print_run
-from upright_bolt.cli.progress import Bar
+from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BadInput, BoltError, MachineFroze
 from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
@@ -94,7 +94,10 @@ def list_(
     if context.invoked_subcommand is None:
         with store_at(context.obj) as store:
             records = store.all()
+            damaged = store.damaged
         print_list(records, as_json=as_json)
+        for sentence in damaged.values():
+            print(sentence, file=sys.stderr)
         if to_csv is not None:
             from upright_bolt.reports.export import runs_table, write_table
 
@@ -237,17 +240,16 @@ def carry_on(session: "Session") -> "ActiveRun":
     from upright_bolt.session.session import SAMPLE_S
 
     clock = session.machine.clock
-    with Bar() as bar:
+    with Bar() as bar, stopping() as stop:
         try:
             while (ended := session.end_run()) is None:
                 session.tick()
                 bar.show(session)
                 if session.run is not None and session.run.end is None:
+                    if stop.asked:
+                        session.run.stop("stopped by the user")
+                        continue
                     clock.wait_until(clock.now_s() + SAMPLE_S)
-        except KeyboardInterrupt:
-            if session.run is not None:
-                session.run.stop("stopped by the user")
-            ended = session.end_run()
         except MachineFroze as froze:
             if session.run is not None:
                 session.run.end_with_machine(str(froze))

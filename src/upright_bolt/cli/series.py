@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from upright_bolt.cli.context import MachineChoice, print_json, print_table, session_at, store_at
 from upright_bolt.cli.output import print_comparison
-from upright_bolt.cli.progress import Bar
+from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BoltError, MachineFroze
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import RunRecord
@@ -50,9 +50,15 @@ def _follow(
 
     done: list[RunRecord] = []
     clock = session.machine.clock
-    with Bar() as bar:
+    with Bar() as bar, stopping() as stop:
         try:
             while session.end_series() is None:
+                if stop.asked:
+                    series.stop()
+                    if session.run is not None:
+                        session.run.stop("stopped by the user")
+                    session.end_run()
+                    raise BoltError(f"Stopped after {len(done)} of {count} runs; everything is put back.")
                 session.tick()
                 bar.show(session)
                 ended = session.end_run()
@@ -61,12 +67,6 @@ def _follow(
                     if not quiet:
                         print(f"{len(done)} of {count}: {_line(done[-1])}", flush=True)
                 clock.wait_until(clock.now_s() + SAMPLE_S)
-        except KeyboardInterrupt:
-            series.stop()
-            if session.run is not None:
-                session.run.stop("stopped by the user")
-            session.end_run()
-            raise BoltError(f"Stopped after {len(done)} of {count} runs; everything is put back.") from None
         except MachineFroze as froze:
             if session.run is not None:
                 session.run.end_with_machine(str(froze))

@@ -90,3 +90,12 @@ def kind_cpus(kind: str) -> str:
 def msr_device(cpu: int) -> str:
     """Return the register device of logical processor ``cpu``."""
     return f"{MSR_DEVICES}/{cpu}/msr"
+
+
+LOCKS = "/proc/locks"
+"""Who holds which lock on a file."""
+
+
+def process_file(pid: int, name: str) -> str:
+    """Return the path of a file that the kernel keeps for a process."""
+    return f"/proc/{pid}/{name}"

@@ -1,9 +1,9 @@
 """What runs execute: the workloads by name, and what a person can ask of one."""
 
-import re
 import shlex
 from dataclasses import dataclass, field
 from math import isfinite
+from typing import Any
 
 from upright_bolt.errors import BadInput, NotHere
 from upright_bolt.model.quantity import FRAME_RATE, SCORE, TASKS, TIME, Quantity
@@ -55,6 +55,7 @@ WORKLOADS = {
 RESTING = ("idle", "watch")
 """Workloads without work of ours."""
 MOST_TIMES = 1000
+LONGEST_PATTERN = 500
 SLOWEST_FPS, FASTEST_FPS = 10.0, 240.0
 
 
@@ -64,7 +65,8 @@ class Options:
 
     Attributes:
         command: the words of the command to run.
-        pattern: a regular expression whose group (or whole) is the score in the command's output; empty for wall time.
+        pattern: a regular expression (RE2) whose group (or whole) is the score in the command's output; empty for wall
+            time.
         unit: of that score.
         times: how often the command is run.
         rate_fps: frames a second.
@@ -121,10 +123,9 @@ def _check_command(options: Options) -> None:
     if not 1 <= options.times <= MOST_TIMES:
         raise BadInput(f"times: from 1 to {MOST_TIMES}; {options.times} is outside that.")
     if options.pattern:
-        try:
-            groups = re.compile(options.pattern).groups
-        except re.error as fault:
-            raise BadInput(f"pattern: “{options.pattern}” is not a regular expression: {fault}.") from fault
+        if len(options.pattern) > LONGEST_PATTERN:
+            raise BadInput(f"pattern: {len(options.pattern)} characters; {LONGEST_PATTERN} are the most.")
+        groups = _compiled(options.pattern).groups
         if groups > 1:
             raise BadInput(f"pattern: “{options.pattern}” has {groups} groups; mark the number with one.")
 
@@ -137,11 +138,33 @@ def split_command(text: str) -> tuple[str, ...]:
         raise BadInput(f"command: “{text}” cannot be split into words: {fault}.") from fault
 
 
+def _compiled(pattern: str) -> Any:  # noqa: ANN401 - re2 has no types
+    import re2  # noqa: PLC0415 - only a command with a pattern needs it
+
+    options = re2.Options()
+    options.log_errors = False
+    try:
+        return re2.compile(pattern, options)
+    except re2.error as fault:
+        why = fault.args[0].decode(errors="replace") if fault.args and isinstance(fault.args[0], bytes) else str(fault)
+        raise BadInput(
+            f"pattern: “{pattern}” is not a regular expression that can be used here ({why}); "
+            "looking ahead or behind and back references are left out, so that none takes for ever."
+        ) from fault
+
+
 def number_in(text: str, pattern: str) -> float | None:
-    """Return the last number that ``pattern`` finds in ``text``; None if it finds none."""
+    """Return the last number that ``pattern`` finds in ``text``; None if it finds none.
+
+    Its time grows with the length of the text alone, whatever the pattern (RE2, which never goes back).
+
+    Raises:
+        BadInput: the pattern is no such expression.
+    """
     found = None
-    for match in re.finditer(pattern, text):
-        words = match[1] if match.re.groups else match[0]
+    compiled = _compiled(pattern)
+    for match in compiled.finditer(text):
+        words = match[1] if compiled.groups else match[0]
         try:
             number = float((words or "").replace("−", "-"))
         except ValueError:

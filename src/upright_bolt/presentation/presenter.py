@@ -71,6 +71,7 @@ class Presenter:
         self.history = History(outline.sensors)
         self.draft: dict[str, Value] = {}
         self.outcome = outline.recovered
+        self._damaged: dict[int, str] = {}
         self.progress: RunProgress | None = None
         self.runs: list[RunRecord] = []
         self.baseline_id: int | None = None
@@ -282,6 +283,9 @@ class Presenter:
 
     def _take_runs(self, runs: list[RunRecord]) -> None:
         self.runs = runs
+        if self._store.damaged and self._store.damaged != self._damaged:
+            self._fail(" ".join(self._store.damaged.values()))
+        self._damaged = self._store.damaged
         if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
             self.baseline_id = self._newest_at_stock(self.last_run.head.workload if self.last_run else "steady")
         self.runs_changed(None)

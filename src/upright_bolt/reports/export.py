@@ -11,7 +11,7 @@ import numpy as np
 
 from upright_bolt.analysis.compare import Compared
 from upright_bolt.analysis.numbers import NUMBERS, numbers_of, values_of
-from upright_bolt.disk import writing
+from upright_bolt.disk import csv_cell, writing
 from upright_bolt.model.catalogue import in_order
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.run import RunNumbers, RunRecord
@@ -133,4 +133,4 @@ def comparison_table(rows: Sequence[Compared]) -> Table:
 def write_table(table: Iterable[Row], path: Path) -> None:
     """Write rows as CSV. Raises BoltError if the file cannot be written."""
     with writing(path) as file:
-        csv.writer(file).writerows(["" if cell is None else cell for cell in row] for row in table)
+        csv.writer(file).writerows([csv_cell(cell) for cell in row] for row in table)

@@ -33,7 +33,8 @@ FILLS = {
 MOST_POINTS = 1200
 LOOKS: Any = {"svg.fonttype": "none", "svg.hashsalt": "upright-bolt", "font.family": "sans-serif", "font.size": 9.0,
          "axes.edgecolor": LINE, "axes.labelcolor": INK, "xtick.color": MUTED, "ytick.color": MUTED,
-         "text.color": INK, "axes.facecolor": SHEET, "figure.facecolor": SHEET, "hatch.linewidth": 0.6}  # fmt: skip
+         "text.color": INK, "axes.facecolor": SHEET, "figure.facecolor": SHEET, "hatch.linewidth": 0.6,
+         "text.parse_math": False}  # fmt: skip
 
 
 def overlay(runs: Sequence[RunRecord], telemetry: Sequence[Telemetry]) -> str:

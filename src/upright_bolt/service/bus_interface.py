@@ -160,6 +160,7 @@ class BusInterface:
         tried = await self.do(lambda: self._machine.tried)
 
         def kept() -> str:
+            """Keep what was asked about. Raises BadInput if that has changed."""
             if self._machine.tried != tried:
                 raise BadInput("The trial has ended, or was widened, while the right to keep it was asked for.")
             return wire.trial(self._machine.keep(caller))
@@ -199,7 +200,10 @@ class BusInterface:
 
     @method("BeginRun", ("s", "what"))
     async def begin_run(self, caller: Caller, what: str) -> Result:
-        """Announce a run: until it ends, or the caller leaves the bus, nobody else can begin one on this machine."""
+        """Announce a run: until it ends, or the caller leaves the bus, nobody else can begin one on this machine.
+
+        Raises BadInput or InUse.
+        """
         if not 0 < len(what) <= LONGEST_WORD or not what.isprintable():
             raise BadInput(f"A run is announced by a word of up to {LONGEST_WORD} characters.")
         await self.do(lambda: self._machine.begin_run(caller, what))

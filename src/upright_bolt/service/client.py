@@ -8,6 +8,7 @@ import asyncio
 import os
 import time
 from collections.abc import Callable, Collection
+from contextlib import suppress
 from math import isnan
 from typing import Any
 
@@ -58,6 +59,7 @@ class ServiceAccess:
     def __init__(self) -> None:
         self._loop = asyncio.new_event_loop()
         self._trying = False
+        self._running = ""
         self._heard: list[Change] = []
         self.trouble = ""
         self.while_waiting: Callable[[], None] = nothing
@@ -117,6 +119,9 @@ class ServiceAccess:
             self.trouble = str(fault)
             unknown = (Constraint.UNKNOWN,) * len(self.about.topology.kinds)
             return Sample(time.monotonic(), [None] * len(self.about.sensors), Constraint.UNKNOWN, unknown)
+        if self.trouble and self._running:
+            with suppress(BoltError):  # the service is a new one and knows of no run
+                self._call("BeginRun", "s", self._running)
         self.trouble = ""
         values = [None if isnan(number) else number for number in numbers]
         return Sample(time_s, values, Constraint(word), tuple(map(Constraint, kinds)))
@@ -162,9 +167,11 @@ class ServiceAccess:
     def begin_run(self, what: str) -> None:
         """Let no other run begin on this machine. Raises InUse, Denied or Refused."""
         self._call("BeginRun", "s", what)
+        self._running = what
 
     def end_run(self) -> None:
         """The run is over. Raises Refused."""
+        self._running = ""
         self._call("EndRun")
 
     def _call(self, member: str, form: str = "", *data: Any, patience_s: float = ANSWER_S) -> Any:  # noqa: ANN401

@@ -2,9 +2,10 @@
 
 import uuid
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import asdict, dataclass
 
-from upright_bolt.errors import BadInput, InUse
+from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.event import (
@@ -167,7 +168,7 @@ class Session:
 
         Raises:
             BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
-            InUse: another process holds the machine.
+            InUse: another process holds the machine, or another run goes on there.
         """
         self._check_free()
         if not SHORTEST_RUN_S <= work.duration_s <= LONGEST_RUN_S:
@@ -180,7 +181,12 @@ class Session:
         head = self._head(work, label, series, len(cpus) if load.scores else None)
         others = OtherProcesses(self.machine.files, self.about.topology)
         hindered = self._plugged_in if work.workload == "battery" else _never
-        self.run = ActiveRun(head, load, sink, self.index, self.now_s, others, hindered)
+        self.access.begin_run(work.workload)
+        try:
+            self.run = ActiveRun(head, load, sink, self.index, self.now_s, others, hindered)
+        except BaseException:
+            self._leave_run()
+            raise
         self._events.append(RunStarted(self.now_s, self.run.id))
         return self.run
 
@@ -239,11 +245,16 @@ class Session:
         if run is None or run.stage is not RunStage.ENDED:
             return None
         self.run = None
+        self._leave_run()
         self._events.append(RunEnded(self.now_s, run.id))
         if self.series is not None:
             self.series.take_ended(run)
         self.machine.save()
         return run
+
+    def _leave_run(self) -> None:
+        with suppress(BoltError):  # a service that has gone has forgotten the run with it
+            self.access.end_run()
 
     def start_series(self, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None) -> ActiveSeries:
         """Begin several runs, one after another; ``tick`` and ``end_run`` carry them on.

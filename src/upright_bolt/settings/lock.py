@@ -10,6 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from upright_bolt.errors import InUse
+from upright_bolt.kernel import paths
 from upright_bolt.ownership import make_private, user_words
 
 HOLDER_CHARS = 200
@@ -72,8 +73,8 @@ def _who_holds(fd: int, words: Path) -> str:
     if number == str(pid) and said.isprintable():
         return f"{said} (process {pid})"
     try:
-        name = Path(f"/proc/{pid}/comm").read_text(errors="replace").strip()
-        return f"“{name}” of {user_words(Path(f'/proc/{pid}').stat().st_uid)} (process {pid})"
+        told = Path(paths.process_file(pid, "comm"))
+        return f"“{told.read_text(errors='replace').strip()}” of {user_words(told.stat().st_uid)} (process {pid})"
     except OSError:
         return f"process {pid}"
 
@@ -82,7 +83,7 @@ def _locked_by(file: os.stat_result) -> int | None:
     """Return the process that holds an flock on a file, from the kernel's table; None if it does not show it."""
     wanted = f"{os.major(file.st_dev):02x}:{os.minor(file.st_dev):02x}:{file.st_ino}"
     with suppress(OSError, ValueError, IndexError):
-        for line in Path("/proc/locks").read_text().splitlines():
+        for line in Path(paths.LOCKS).read_text().splitlines():
             parts = line.split()
             if parts[1] == "FLOCK" and parts[5] == wanted and int(parts[4]) > 0:
                 return int(parts[4])

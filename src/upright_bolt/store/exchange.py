@@ -9,7 +9,6 @@ The file is an object with ``format``, ``version`` and ``runs``; each run has it
 import json
 import re
 from dataclasses import dataclass, replace
-from math import isfinite
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -17,16 +16,17 @@ import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
 
 from upright_bolt.disk import Typed, writing
-from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunRecord, RunState
-from upright_bolt.model.work import WORKLOADS
+from upright_bolt.store.checks import MOST_ROWS, check_events, check_record, check_telemetry
 from upright_bolt.store.rows import TypedEvent
 from upright_bolt.store.runs import RunStore
 
 FORMAT = "upright-bolt runs"
 VERSION = 2
-MOST_BYTES = 512 << 20
+MOST_BYTES = 128 << 20
+MOST_RUNS = 2000
 _NAME = re.compile(r"[^@\s][^@]{0,39}")
 _RECORD: Typed[RunRecord] = Typed(RunRecord)
 _EVENTS: Typed[list[Event]] = Typed(list[TypedEvent])
@@ -111,9 +111,14 @@ def import_json(store: RunStore, path: Path, origin: str = "") -> Imported:
         raise BadInput(f"from: “{name}” cannot be the name of a machine: up to 40 characters without @.")
     runs = _read(path)
     known = {record.head.key: record.id for record in store.all() if record.head.key}
+    if len(runs) > MOST_RUNS:
+        raise BadInput(f"{path.name} holds {len(runs)} runs; {MOST_RUNS} can be taken in at once.")
     fresh = [run for run in runs if run.record.head.key not in known]
     for number, run in enumerate(fresh, start=1):
         _check(run, f"{path.name}: run {number}")
+    keys = [run.record.head.key for run in fresh if run.record.head.key]
+    if len(set(keys)) < len(keys):
+        raise BadInput(f"{path.name} has the same run twice.")
     new = store.take_in((_renamed(run.record, name), _rows(run), run.events) for run in fresh)
     return Imported(tuple(new), tuple(known[run.record.head.key] for run in runs if run.record.head.key in known))
 
@@ -127,6 +132,8 @@ def _read(path: Path) -> list[_Run]:
         raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
     try:
         return _File.model_validate_json(text).runs
+    except RecursionError as fault:
+        raise BadInput(f"{path} is not a file of runs that this version reads: it is nested too deeply.") from fault
     except ValidationError as fault:
         first = fault.errors()[0]
         place = ".".join(str(part) for part in first["loc"])
@@ -135,18 +142,23 @@ def _read(path: Path) -> list[_Run]:
 
 
 def _check(run: _Run, what: str) -> None:
-    """Raise BadInput unless the parts of a run fit each other."""
+    """Raise BadInput unless a run is sane, and its parts fit each other."""
     head, telemetry = run.record.head, run.telemetry
     if tuple(telemetry.columns) != head.columns:
         raise BadInput(f"{what}: its telemetry has other columns than it says.")
     if any(len(column) != len(telemetry.time_s) for column in telemetry.columns.values()):
         raise BadInput(f"{what}: a column of its telemetry has another length than its times.")
-    if not all(map(isfinite, telemetry.time_s)) or any(np.diff(telemetry.time_s) < 0):
-        raise BadInput(f"{what}: the times of its telemetry do not go forward.")
+    if len(telemetry.time_s) > MOST_ROWS:
+        raise BadInput(f"{what}: {len(telemetry.time_s)} rows of telemetry; {MOST_ROWS} are the most.")
     if run.record.end.state is RunState.RUNNING:
         raise BadInput(f"{what} was still in progress when it was written; export it again.")
-    if head.workload not in WORKLOADS:
-        raise BadInput(f"{what}: its workload “{head.workload}” is none that this version knows.")
+    try:
+        check_record(run.record)
+        check_events(run.events)
+        columns = {name: np.array(column, dtype=float) for name, column in telemetry.columns.items()}
+        check_telemetry(np.array(telemetry.time_s), columns)
+    except Damaged as fault:
+        raise BadInput(f"{what}: {str(fault).rstrip('.')}.") from fault
 
 
 def _rows(run: _Run) -> list[list[float]]:

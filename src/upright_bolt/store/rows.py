@@ -11,6 +11,7 @@ from pydantic import Discriminator
 from sqlalchemy import RowMapping
 
 from upright_bolt.disk import Typed
+from upright_bolt.errors import Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.event import Event, Remark
 from upright_bolt.model.run import (
@@ -25,6 +26,7 @@ from upright_bolt.model.run import (
     WorkError,
 )
 from upright_bolt.model.work import Options
+from upright_bolt.store.checks import MOST_ROWS, check_record
 
 TypedEvent = Annotated[Event, Discriminator("kind")]
 _SETTINGS: Typed[dict[str, Value]] = Typed(dict[str, Value])
@@ -111,6 +113,15 @@ def columns_of(text: str) -> tuple[str, ...]:
 
 def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[RowMapping]) -> RunRecord:
     """Return the record of a row, with the rows of its slices and errors. Raises Damaged."""
+    try:
+        record = _record_of(row, slices, errors)
+    except (TypeError, ValueError, KeyError) as fault:
+        raise Damaged(f"a column holds something else: {str(fault)[:80]}") from fault
+    check_record(record)
+    return record
+
+
+def _record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[RowMapping]) -> RunRecord:
     head = RunHead(
         machine=row["machine"],
         identity=_IDENTITY.from_text(row["identity"]),
@@ -144,7 +155,23 @@ def packed(table: list[list[float]]) -> dict[str, Any]:
     return {"rows": len(table), "data": zlib.compress(np.asarray(table, dtype="<f8").tobytes(), 1)}
 
 
-def unpacked(parts: Sequence[bytes], width: int) -> NDArray[np.float64]:
-    """Return the rows of several parts, shape (n, width)."""
-    flat = np.concatenate([np.frombuffer(zlib.decompress(part), dtype="<f8") for part in parts])
-    return flat.reshape(-1, width)
+def unpacked(parts: Sequence[RowMapping], width: int) -> NDArray[np.float64]:
+    """Return the rows of several parts, shape (n, width). Raises Damaged."""
+    tables = [_unpacked_part(part["rows"], part["data"], width) for part in parts]
+    if sum(len(table) for table in tables) > MOST_ROWS:
+        raise Damaged("too many rows of telemetry")
+    return np.concatenate(tables) if tables else np.empty((0, width))
+
+
+def _unpacked_part(rows: object, data: object, width: int) -> NDArray[np.float64]:
+    if not isinstance(rows, int) or not isinstance(data, bytes) or not 0 <= rows <= MOST_ROWS:
+        raise Damaged("a part of its telemetry is no table")
+    size = rows * width * 8
+    opener = zlib.decompressobj()
+    try:
+        flat = opener.decompress(data, size + 1)  # no more than it says: a few bytes can stand for gigabytes
+    except zlib.error as fault:
+        raise Damaged("a part of its telemetry cannot be unpacked") from fault
+    if len(flat) != size or not opener.eof:
+        raise Damaged("a part of its telemetry is longer or shorter than it says")
+    return np.frombuffer(flat, dtype="<f8").reshape(-1, width)

@@ -4,7 +4,9 @@ Every call is one transaction, so a killed program loses at most the telemetry o
 """
 
 import sqlite3
-from collections.abc import Iterable, Mapping
+import time
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -14,7 +16,7 @@ from numpy.typing import NDArray
 from sqlalchemy import Connection, ExceptionContext, RowMapping, Table, create_engine, func, select
 from sqlalchemy import event as database_events
 
-from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, Damaged, NotHere
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import (
     Conditions,
@@ -28,8 +30,10 @@ from upright_bolt.model.run import (
     WorkError,
 )
 from upright_bolt.model.work import RESTING, workload
+from upright_bolt.ownership import check_own, is_root
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
+from upright_bolt.store.checks import check_events, check_telemetry
 from upright_bolt.store.rows import (
     columns_of,
     event_of,
@@ -44,7 +48,10 @@ from upright_bolt.store.rows import (
     record_of,
     unpacked,
 )
+from upright_bolt.store.running import RunningRuns
 
+PATIENCE_S = 60.0
+"""How long a program waits for its turn to write."""
 Floats = NDArray[np.float64]
 UNFINISHED = "the program ended, or its disk was full, in the middle of it"
 WholeRun = tuple[RunRecord, list[list[float]], list[Event]]
@@ -57,32 +64,48 @@ class RunStore:
     Args:
         path: the file; it is made if missing.
 
+    Attributes:
+        damaged: a sentence for each run that could not be read, by id, as ``all`` found it.
+
     Raises:
         BoltError: the file cannot be opened or is of a newer version.
     """
 
     def __init__(self, path: Path) -> None:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": 10.0})
+        _prepare_folder(path)
+        self.damaged: dict[int, str] = {}
+        self._running = RunningRuns(path.with_name(f"{path.name}-running"))
+        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": PATIENCE_S})
         database_events.listen(self._engine, "connect", _prepare)
         database_events.listen(self._engine, "begin", _begin)
         database_events.listen(self._engine, "handle_error", _Sentence(path))
+        with self._engine.connect() as connection:
+            current = schema.is_current(connection)
+        if not current:
+            with self._writing() as connection:
+                schema.upgrade(connection)
+
+    @contextmanager
+    def _writing(self) -> Iterator[Connection]:
+        """Open a transaction that writes: it waits for its turn as it begins, and never fails for that later."""
         with self._engine.connect().execution_options(immediate=True) as connection, connection.begin():
-            schema.upgrade(connection)
+            yield connection
 
     def close(self) -> None:
         """Close the file."""
         self._engine.dispose()
+        self._running.close()
 
     def begin(self, head: RunHead) -> int:
-        """Keep a new run and return its id."""
-        with self._engine.begin() as connection:
-            result = connection.execute(tables.runs.insert().values(**of_head(head)))
-            return int(result.lastrowid)
+        """Keep a new run and return its id; it goes on until ``finish``, or until this process ends."""
+        with self._writing() as connection:
+            run_id = int(connection.execute(tables.runs.insert().values(**of_head(head))).lastrowid)
+            self._running.begin(run_id)
+        return run_id
 
     def take_in(self, runs: Iterable[WholeRun]) -> list[int]:
         """Keep whole runs that were measured elsewhere, all of them or none, and return their ids."""
-        with self._engine.begin() as connection:
+        with self._writing() as connection:
             return [self._take_in(connection, *run) for run in runs]
 
     @staticmethod
@@ -104,7 +127,7 @@ class RunStore:
         """Keep telemetry rows."""
         if not rows:
             return
-        with self._engine.begin() as connection:
+        with self._writing() as connection:
             part = self._count(connection, run_id)
             connection.execute(tables.telemetry.insert().values(run_id=run_id, part=part, **packed(rows)))
 
@@ -128,25 +151,28 @@ class RunStore:
     def _add(self, table: Table, run_id: int, columns: Iterable[dict[str, Any]]) -> None:
         rows = [{"run_id": run_id, **row} for row in columns]
         if rows:
-            with self._engine.begin() as connection:
+            with self._writing() as connection:
                 connection.execute(table.insert(), rows)
 
     def update_conditions(self, run_id: int, conditions: Conditions) -> None:
         """Keep the conditions measured before the load began."""
-        with self._engine.begin() as connection:
+        with self._writing() as connection:
             connection.execute(
                 tables.runs.update().where(tables.runs.c.id == run_id).values(conditions=of_conditions(conditions))
             )
 
     def finish(self, run_id: int, end: RunEnd) -> None:
-        """Keep how a run ended."""
-        with self._engine.begin() as connection:
-            connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**of_end(end)))
+        """Keep how a run ended. Raises BoltError if it is not in the database any more."""
+        with self._writing() as connection:
+            done = connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**of_end(end)))
+            if not done.rowcount:
+                raise BoltError(f"Run {run_id} is not in the database any more.")
+        self._running.end(run_id)
 
     def mark_unfinished(self, machine: str, boot_id: str) -> list[int]:
         """Close runs of ``machine`` that a dead process left open, with the numbers of what is there.
 
-        Call it only while holding the machine's lock.
+        A run that goes on in whichever process is left alone, and so is a damaged one.
 
         Args:
             machine: its word.
@@ -160,9 +186,14 @@ class RunStore:
                 tables.runs.c.machine == machine, tables.runs.c.state == RunState.RUNNING.value
             )
             ids = [int(row[0]) for row in connection.execute(query)]
+        ended = []
         for run_id in ids:
-            self.finish(run_id, self._partial_end(run_id, boot_id))
-        return ids
+            if self._running.goes_on(run_id):
+                continue
+            with suppress(Damaged):
+                self.finish(run_id, self._partial_end(run_id, boot_id))
+                ended.append(run_id)
+        return ended
 
     def _partial_end(self, run_id: int, boot_id: str) -> RunEnd:
         record = self.get(run_id)
@@ -185,22 +216,33 @@ class RunStore:
 
         Raises:
             NotHere: there is no such run.
+            Damaged: what the database holds of it makes no sense.
         """
         with self._engine.connect() as connection:
             row = connection.execute(select(tables.runs).where(tables.runs.c.id == run_id)).mappings().first()
             if row is None:
-                raise NotHere(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
+                raise _no_run(run_id)
             slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
             errors = _children(connection, tables.errors, run_id, tables.errors.c.id)
-        return record_of(row, slices, errors)
+        try:
+            return record_of(row, slices, errors)
+        except Damaged as fault:
+            raise Damaged(_damaged(run_id, fault)) from fault
 
     def all(self) -> list[RunRecord]:
-        """Return all runs, newest first."""
+        """Return all runs that can be read, newest first; ``damaged`` has the others."""
         with self._engine.connect() as connection:
             rows = connection.execute(select(tables.runs).order_by(tables.runs.c.id.desc())).mappings().all()
             slices = _by_run(connection, tables.slices, tables.slices.c.from_s)
             errors = _by_run(connection, tables.errors, tables.errors.c.id)
-        return [record_of(row, slices.get(row["id"], ()), errors.get(row["id"], ())) for row in rows]
+        found, damaged = [], {}
+        for row in rows:
+            try:
+                found.append(record_of(row, slices.get(row["id"], ()), errors.get(row["id"], ())))
+            except Damaged as fault:
+                damaged[int(row["id"])] = _damaged(row["id"], fault)
+        self.damaged = damaged
+        return found
 
     def annotate(
         self,
@@ -237,39 +279,70 @@ class RunStore:
             "score": record.end.score if score is None else score,
             "numbers": of_numbers(numbers),
         }
-        with self._engine.begin() as connection:
+        with self._writing() as connection:
             connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
         return self.get(run_id)
 
     def events(self, run_id: int) -> list[Event]:
-        """Return what happened during a run, times from load start."""
+        """Return what happened during a run, times from load start. Raises Damaged."""
         with self._engine.connect() as connection:
             rows = _children(connection, tables.events, run_id, tables.events.c.id)
-        return [event_of(row) for row in rows]
+        try:
+            events = [event_of(row) for row in rows]
+            check_events(events)
+        except Damaged as fault:
+            raise Damaged(_damaged(run_id, fault)) from fault
+        return events
 
     def telemetry(self, run_id: int) -> tuple[Floats, dict[str, Floats]]:
         """Return sample times from load start in s, shape (n,), and each column, NaN where not measured.
 
         Raises:
             NotHere: there is no such run.
+            Damaged: what the database holds of it makes no sense.
         """
         with self._engine.connect() as connection:
             names = connection.execute(select(tables.runs.c.columns).where(tables.runs.c.id == run_id)).scalar()
             if names is None:
-                raise NotHere(f"There is no run {run_id}.")
-            columns = columns_of(names)
+                raise _no_run(run_id)
             parts = _children(connection, tables.telemetry, run_id, tables.telemetry.c.part)
-        if not parts:
-            return np.empty(0), {name: np.empty(0) for name in columns}
-        table = unpacked([part["data"] for part in parts], len(columns) + 1)
-        return table[:, 0], {name: table[:, i + 1] for i, name in enumerate(columns)}
+        try:
+            columns = columns_of(names)
+            table = unpacked(parts, len(columns) + 1)
+            by_name = {name: table[:, i + 1] for i, name in enumerate(columns)}
+            check_telemetry(table[:, 0], by_name)
+        except Damaged as fault:
+            raise Damaged(_damaged(run_id, fault)) from fault
+        return table[:, 0], by_name
 
     def delete(self, run_id: int) -> None:
-        """Delete a run and everything of it. Raises NotHere or BoltError."""
-        if self.get(run_id).end.state is RunState.RUNNING:
-            raise BoltError(f"Run {run_id} is in progress; stop it first.")
-        with self._engine.begin() as connection:
+        """Delete a run and everything of it, damaged or not. Raises NotHere, or BoltError if it goes on."""
+        with self._writing() as connection:
+            row = connection.execute(select(tables.runs.c.id).where(tables.runs.c.id == run_id)).first()
+            if row is None:
+                raise _no_run(run_id)
+            if self._running.goes_on(run_id):
+                raise BoltError(f"Run {run_id} is in progress; stop it first.")
             connection.execute(tables.runs.delete().where(tables.runs.c.id == run_id))
+
+
+def _no_run(run_id: int) -> NotHere:
+    return NotHere(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
+
+
+def _damaged(run_id: int, fault: Damaged) -> str:
+    what = str(fault).rstrip(".")
+    return f"Run {run_id} is damaged in the database ({what}). “runs delete {run_id}” takes it away."
+
+
+def _prepare_folder(path: Path) -> None:
+    """Make the database's folder; root uses none that somebody else could have written. Raises BoltError."""
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if is_root():
+            check_own(path if path.exists() else path.parent)
+    except OSError as fault:
+        raise BoltError(f"{path.parent} cannot be made: {fault.strerror}.") from fault
 
 
 def _children(connection: Connection, table: Any, run_id: int, order: Any) -> list[RowMapping]:  # noqa: ANN401
@@ -286,8 +359,28 @@ def _by_run(connection: Connection, table: Any, order: Any) -> dict[int, list[Ro
 
 def _prepare(connection: Any, _: object) -> None:  # noqa: ANN401 - the driver's own connection
     connection.isolation_level = None  # the driver would commit before each change of the schema
-    for pragma in ("journal_mode=WAL", "synchronous=FULL", "foreign_keys=ON"):
+    for pragma in ("synchronous=FULL", "foreign_keys=ON"):
         connection.execute(f"PRAGMA {pragma}")
+    _to_write_ahead(connection)
+
+
+def _to_write_ahead(connection: Any) -> None:  # noqa: ANN401 - the driver's own connection
+    """Let readers and a writer go on beside each other. SQLite does not wait for its turn here by itself.
+
+    On a disk that can only be read it stays as it is.
+    """
+    until = time.monotonic() + PATIENCE_S
+    while True:
+        try:
+            connection.execute("PRAGMA journal_mode=WAL")
+        except sqlite3.OperationalError as fault:
+            if fault.sqlite_errorcode == sqlite3.SQLITE_READONLY:
+                return
+            if fault.sqlite_errorcode not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED) or time.monotonic() > until:
+                raise
+            time.sleep(0.02)
+        else:
+            return
 
 
 def _begin(connection: Connection) -> None:

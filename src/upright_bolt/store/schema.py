@@ -10,6 +10,11 @@ NEWEST = "0004"
 KNOWN = ("0001", "0002", "0003", "0004")
 
 
+def is_current(connection: Connection) -> bool:
+    """Tell whether the tables are those of this version."""
+    return _version(connection) == NEWEST
+
+
 def upgrade(connection: Connection) -> None:
     """Create or bring up the tables; Alembic is loaded only if there is something to do.
 

@@ -22,7 +22,7 @@ from contextlib import suppress
 from types import FrameType
 from typing import IO
 
-OUTPUT_BYTES = 1 << 20
+OUTPUT_BYTES = 64 << 10
 """So much of the end of a command's output is kept; a number to be found there stands near the end."""
 
 
