@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
+from upright_bolt.kernel.ports import COPY_STRIDE, CopiedFiles, DeviceRegisters, RealFiles
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.ownership import is_root
+from upright_bolt.ownership import check_own, is_root
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -100,7 +100,7 @@ def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -
     if word.kind == "tree":
         root = _unpacked(Path(word.rest), folder)
         registers = DeviceRegisters(root, COPY_STRIDE)
-        return MachinePorts(word.word, RealFiles(root), registers, RealClock(), settle_s=0.0), None
+        return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0), None
     from upright_bolt.twin.machine import TwinClock, open_twin
 
     twin = open_twin(word.rest, folder / "twin.json")
@@ -114,7 +114,13 @@ def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -
 
 
 def _unpacked(path: Path, folder: Path) -> Path:
-    """Return the folder of a tree; a capture is unpacked anew each time, so that it stays what it was."""
+    """Return the folder of a tree; a capture is unpacked anew each time, so that it stays what it was.
+
+    Raises:
+        BoltError: it is no capture, or root is to open one that somebody else could have written.
+    """
+    if is_root():
+        check_own(path)
     if path.is_dir():
         return path
     import shutil
@@ -124,7 +130,11 @@ def _unpacked(path: Path, folder: Path) -> Path:
     root = folder / "unpacked"
     shutil.rmtree(root, ignore_errors=True)
     root.mkdir(parents=True)
-    unpack(path, root)
+    try:
+        unpack(path, root)
+    except BoltError:
+        shutil.rmtree(root, ignore_errors=True)
+        raise
     return root
 
 

@@ -9,8 +9,9 @@ import io
 import tarfile
 from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
+from upright_bolt.captures.reader import members
 from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.clock import Clock
@@ -20,8 +21,6 @@ from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import survey
 
 NO_BOOT = b"00000000-0000-0000-0000-000000000000\n"
-TOP_FOLDERS = ("sys", "proc", "dev")
-LARGEST_BYTES = 32 << 20
 LEFT_OUT = "Serial numbers, MAC addresses and the host name are not in it; the name of the boot is blanked out."
 
 
@@ -80,26 +79,16 @@ def _add(archive: tarfile.TarFile, path: str, data: bytes, *, writable: bool) ->
 
 
 def unpack(source: Path, folder: Path) -> None:
-    """Unpack a capture into ``folder``, which is made anew.
+    """Unpack a capture into ``folder``, which is new; nothing is left there unless the whole capture is sound.
 
     Raises:
         BoltError: it is not a capture, or too large to be one.
     """
-    room = LARGEST_BYTES
     try:
-        with tarfile.open(source, "r:*") as archive:
-            for entry in archive:
-                parts = PurePosixPath(entry.name).parts
-                if not entry.isfile() or ".." in parts or (parts[0] if parts else "") not in TOP_FOLDERS:
-                    raise BoltError(f"{source} is not a capture: it holds “{entry.name}”.")
-                room -= entry.size
-                content = archive.extractfile(entry)
-                if room < 0 or content is None:
-                    raise BoltError(f"{source} is not a capture: it is too large.")
-                target = folder.joinpath(*parts)
-                target.parent.mkdir(parents=True, exist_ok=True)
-                target.unlink(missing_ok=True)
-                target.write_bytes(content.read())
-                target.chmod(entry.mode & 0o644)
-    except (tarfile.TarError, EOFError, OSError) as fault:
-        raise BoltError(f"{source} cannot be opened as a capture: {fault}.") from fault
+        for member in members(source):
+            target = folder.joinpath(*member.parts)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_bytes(member.content)
+            target.chmod(0o600 if member.writable else 0o400)
+    except OSError as fault:
+        raise BoltError(f"{source} is not a capture: a name in it is a file and a folder at once ({fault}).") from fault

@@ -225,6 +225,35 @@ class RealFiles:
             os.close(self._open.pop())
 
 
+class CopiedFiles(RealFiles):
+    """A copy of kernel files below a folder that anybody may have made: links lead to nothing outside it.
+
+    What is no plain file (a pipe, a device) is as good as not there.
+    """
+
+    def __init__(self, root: Path) -> None:
+        super().__init__(root)
+        self._checked: dict[str, str] = {}
+
+    def _at(self, path: str) -> str:
+        found = self._checked.get(path)
+        if found is None:
+            found = self._checked[path] = contained(self._root, path)
+        return found
+
+
+def contained(root: str, path: str) -> str:
+    """Return where a path below a folder leads; a name that does not exist if that is outside, or no file or folder."""
+    top = os.path.realpath(root)
+    real = os.path.realpath(root + path)
+    below = real == top or real.startswith(top.rstrip("/") + "/")
+    try:
+        mode = Path(real).stat().st_mode
+    except (OSError, ValueError):
+        mode = stat.S_IFREG
+    return real if below and (stat.S_ISREG(mode) or stat.S_ISDIR(mode)) else f"{top}/.outside"
+
+
 COPY_STRIDE = 8
 """Bytes from one register to the next in a plain file: on the device itself they stand one apart, though each has eight
 bytes, so a plain file laid out alike would let neighbours overwrite each other."""
@@ -243,10 +272,14 @@ class DeviceRegisters:
         self._stride = stride
         self._open: dict[int, int] = {}
 
+    def _at(self, cpu: int) -> str:
+        path = paths.msr_device(cpu)
+        return self._root + path if self._stride == 1 else contained(self._root, path)
+
     def _fd(self, cpu: int) -> int:
         fd = self._open.get(cpu)
         if fd is None:
-            fd = os.open(self._root + paths.msr_device(cpu), os.O_RDONLY | os.O_CLOEXEC)
+            fd = os.open(self._at(cpu), os.O_RDONLY | os.O_CLOEXEC)
             self._open[cpu] = fd
         return fd
 
@@ -266,7 +299,7 @@ class DeviceRegisters:
         """Write the 64 bits at the register's number. Raises FileFault."""
         name = f"{paths.msr_device(cpu)} register {register:#x}"
         try:
-            fd = os.open(self._root + paths.msr_device(cpu), os.O_WRONLY | os.O_CLOEXEC)
+            fd = os.open(self._at(cpu), os.O_WRONLY | os.O_CLOEXEC)
             try:
                 os.pwrite(fd, value.to_bytes(8, "little"), register * self._stride)
             finally:
