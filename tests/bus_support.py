@@ -71,7 +71,11 @@ class PrivateBus:
 
     def __enter__(self) -> "PrivateBus":
         config = self.folder / "bus.conf"
-        config.write_text(CONFIG.format(socket=self.folder / "bus", abstract=self.abstract, policy=SYSTEM / "org.upright_bolt.Machine1.conf"))
+        config.write_text(
+            CONFIG.format(
+                socket=self.folder / "bus", abstract=self.abstract, policy=SYSTEM / "org.upright_bolt.Machine1.conf"
+            )
+        )
         command = ["dbus-daemon", f"--config-file={config}", "--nofork", "--nopidfile", "--nosyslog"]
         self._start(command, self.folder / "bus.log")
         wait_for(self._listens, what="no bus")

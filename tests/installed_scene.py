@@ -26,7 +26,8 @@ OURS = {
 PROGRAM = "/usr/local/bin/upright-bolt"
 PLAIN = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
 WORKLOADS = "steady single proof bursts frames battery idle command watch"
-WITH_WORKERS = "steady proof frames command"
+CALLER = 1
+"""The user who calls sudo."""
 THREADED = ("steady", "proof", "bursts", "frames", "battery")
 
 
@@ -51,32 +52,92 @@ def prepare(made: Path) -> None:
     mount("--bind", str(stage / "usr/local"), "/usr/local")
 
 
-def command(*words: str, user: list[str] | None = None) -> dict[str, object]:
-    done = subprocess.run([*(user or []), PROGRAM, *words], capture_output=True, text=True, check=False, env=PLAIN)
+def command(*words: str, user: list[str] | None = None, **environment: str) -> dict[str, object]:
+    done = subprocess.run(
+        [*(user or []), PROGRAM, *words], capture_output=True, text=True, check=False, env={**PLAIN, **environment}
+    )
     return {"code": done.returncode, "out": done.stdout, "err": done.stderr}
 
 
-def run_every_workload(user: list[str]) -> dict[str, object]:
-    """Run each workload as installed, from a folder of no importance and from one with code of our name in it."""
+def folder_with_code() -> Path:
+    """Return a folder in which code of our name lies."""
     other = SCRATCH / "with-code"
-    (other / "upright_bolt").mkdir(parents=True)
-    for name in ("__init__", "__main__"):
-        (other / "upright_bolt" / f"{name}.py").write_text("raise SystemExit('code of the folder was run')\n")
-    started = {}  # all at once
-    for folder, names in ((Path("/"), WORKLOADS), (other, WITH_WORKERS)):
-        for name in names.split():
+    if not other.exists():
+        (other / "upright_bolt").mkdir(parents=True)
+        for name in ("__init__", "__main__"):
+            (other / "upright_bolt" / f"{name}.py").write_text("raise SystemExit('code of the folder was run')\n")
+    return other
+
+
+def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
+    """Run each workload as installed, from a folder of no importance and from one with code of our name in it."""
+    started = {}  # all at once, which a run on the same record or by the same user would refuse
+    for folder in (Path("/"), folder_with_code()):
+        for name in WORKLOADS.split():
             more = ["--exec", "/bin/true"] if name == "command" else ["--threads", "1"] if name in THREADED else []
-            data = f"{SCRATCH}/{name}-{folder.name}"
-            words = ["--data", data, "run", name, "--duration", "5s", "--json", *more]
+            own = SCRATCH / f"{who}-{name}-{folder.name}"
+            words = ["--data", str(own), "run", name, "--duration", "5s", "--json", *more]
             pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+            environment = {**PLAIN, "XDG_RUNTIME_DIR": f"{own}-run", "STATE_DIRECTORY": f"{own}-state"}
             started[f"{name} in {folder}"] = subprocess.Popen(
-                [*user, PROGRAM, *words], text=True, cwd=folder, env=PLAIN, **pipes
+                [*user, PROGRAM, *words], text=True, cwd=folder, env=environment, **pipes
             )
     told = {}
     for what, process in started.items():
         out, err = process.communicate()
         told[what] = {"code": process.returncode, "out": out, "err": err}
     return told
+
+
+def under_sudo() -> dict[str, object]:
+    """Run as root on behalf of a user: whose are the processes and the files?"""
+    data = SCRATCH / "sudo-data"
+    sudo = {"SUDO_UID": str(CALLER), "SUDO_GID": str(CALLER), "SUDO_USER": "daemon"}
+    told: dict[str, object] = {}
+    words = ("--data", str(data), "run", "command", "--duration", "20s", "--exec", "/usr/bin/id -u",
+             "--pattern", r"(\d+)", "--json")  # fmt: skip
+    told["command"] = command(*words, **sudo)
+    steady = subprocess.Popen(
+        [PROGRAM, "--data", str(data), "run", "steady", "--duration", "5s", "--threads", "1"],
+        env={**PLAIN, **sudo}, cwd=folder_with_code(), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    wait_for(lambda: pids("upright_bolt.workload.worker") or steady.poll() is not None)
+    told["worker uids"] = [Path(f"/proc/{pid}").stat().st_uid for pid in pids("upright_bolt.workload.worker")]
+    told["helper uids"] = sorted(Path(f"/proc/{pid}").stat().st_uid for pid in pids("run steady"))
+    out, err = steady.communicate()
+    told["steady"] = {"code": steady.returncode, "out": out, "err": err}
+    told["export"] = command("--data", str(data), "runs", "export", "1", "--csv", str(SCRATCH / "sudo.csv"), **sudo)
+    told["capture"] = command("capture", str(SCRATCH / "sudo.tar.gz"), **sudo)
+    mine = [*data.rglob("*"), SCRATCH / "sudo.csv", SCRATCH / "sudo.tar.gz"]
+    told["owners"] = {str(path): path.stat().st_uid for path in mine if path.exists()}
+    return told
+
+
+def planted_record() -> dict[str, object]:
+    """Let a user plant a record in a data folder, and root look at the machine with it."""
+    data = SCRATCH / "planted"
+    folder = data / "machines" / "host"
+    folder.mkdir(parents=True)
+    victim = SCRATCH / "victim"
+    victim.write_text("precious")
+    (folder / "journal").write_text(f'{{"before": {{"{victim}": "overwritten"}}}}\n')
+    for path in (data, data / "machines", folder, folder / "journal"):
+        os.chown(path, CALLER, CALLER)
+    told = {"as root": command("--data", str(data), "status")}
+    told["a twin"] = command("--machine", "twin:tern", "--data", str(data), "status")
+    told["under sudo"] = command("--data", str(data), "status", SUDO_UID=str(CALLER))
+    told["runs"] = command("--data", str(data), "runs")
+    return {**told, "victim": victim.read_text(), "aside": [str(p) for p in folder.glob("*damaged*")]}
+
+
+def strangers_lock(nobody: list[str]) -> dict[str, object]:
+    """Let a stranger try to lock root's record, and hold a folder of their own locked."""
+    script = "import fcntl, os, sys; fcntl.flock(os.open(sys.argv[1], os.O_RDONLY), fcntl.LOCK_EX)"
+    done = subprocess.run(
+        [*nobody, "/usr/bin/python3", "-c", script, "/var/lib/upright-bolt/host"], capture_output=True, text=True,
+        check=False,
+    )  # fmt: skip
+    return {"stranger": done.stderr, "put back": command("put-back")}
 
 
 def pids(words: str) -> list[str]:
@@ -94,7 +155,11 @@ def main() -> None:
     prepare(Path(sys.argv[1]))
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
     told: dict[str, object] = {"without a bus": command("machine", user=nobody)}
-    told["workloads"] = run_every_workload(nobody)
+    told["workloads"] = run_every_workload("user", nobody)
+    told["workloads as root"] = run_every_workload("root", [])
+    told["under sudo"] = under_sudo()
+    told["planted"] = planted_record()
+    told["lock"] = strangers_lock(nobody)
     bus = subprocess.Popen(["dbus-daemon", "--system", "--nofork", "--nopidfile", "--nosyslog"])
     wait_for(Path("/run/dbus/system_bus_socket").exists)
     told["before"] = pids("upright-bolt service")
@@ -102,9 +167,9 @@ def main() -> None:
     told["machine"] = command("machine", "--json")
     told["first_answer_s"] = time.monotonic() - begun
     told["after"] = pids("upright-bolt service")
-    told["polkit"] = pids("polkitd")
     told["status"] = command("status", "--json")
     told["nobody"] = command("machine", user=nobody)
+    told["polkit"] = pids("polkitd")  # root is not asked about
     told["nobody sets"] = command("set", "turbo=off", user=nobody)
     told["uid"] = [Path(f"/proc/{pid}").stat().st_uid for pid in told["after"]]
     told["state"] = sorted(

@@ -9,7 +9,7 @@ import pytest
 
 from support import fresh_twin
 from upright_bolt.app import open_session
-from upright_bolt.captures.archive import NO_BOOT, capture, unpack
+from upright_bolt.captures.archive import NO_BOOT, collect, unpack, write
 from upright_bolt.errors import BoltError
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
@@ -21,7 +21,7 @@ from upright_bolt.twin.machine import TwinClock
 def captured(tmp_path):
     twin = fresh_twin()
     target = tmp_path / "tern.tar.gz"
-    return twin, target, capture(twin.files, twin.registers, TwinClock(twin), target)
+    return twin, target, write(collect(twin.files, twin.registers, TwinClock(twin)), target)
 
 
 def test_a_capture_opens_as_the_same_machine(captured, tmp_path):
@@ -128,6 +128,6 @@ def test_capturing_writes_nothing_but_the_question_to_the_mailbox(tmp_path):
     wrote = []
     twin.files.write = lambda path, data: wrote.append((path, data))
     state = json.dumps(twin.state.limits) + str(twin.state.offsets_mv)
-    capture(twin.files, twin.registers, RealClock(), tmp_path / "x.tar.gz")
+    write(collect(twin.files, twin.registers, RealClock()), tmp_path / "x.tar.gz")
     assert wrote == []
     assert state == json.dumps(twin.state.limits) + str(twin.state.offsets_mv)

@@ -1,6 +1,7 @@
 """What ``make install`` puts in place: complete, usable through the real bus' activation, and gone after uninstall."""
 
 import json
+import re
 import subprocess
 import sys
 import xml.etree.ElementTree as ET
@@ -20,6 +21,7 @@ PLACED = {
     "usr/local/share/metainfo/org.upright_bolt.UprightBolt.metainfo.xml",
     "usr/local/share/icons/hicolor/scalable/apps/org.upright_bolt.UprightBolt.svg",
     "usr/local/share/doc/upright-bolt/service.md",
+    "usr/local/share/doc/upright-bolt/security.md",
     "usr/share/dbus-1/system-services/org.upright_bolt.Machine1.service",
     "usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf",
     "usr/share/polkit-1/actions/org.upright-bolt.policy",
@@ -28,8 +30,9 @@ PLACED = {
 
 
 def make(word, stage):
+    """Install or uninstall as root with the strictest habit would."""
     return subprocess.run(
-        ["make", "-C", str(ROOT), word, f"DESTDIR={stage}"], capture_output=True, text=True, check=True
+        ["make", "-C", str(ROOT), word, f"DESTDIR={stage}"], capture_output=True, text=True, check=True, umask=0o077
     )
 
 
@@ -37,11 +40,13 @@ def make(word, stage):
 def stage(tmp_path_factory):
     made = tmp_path_factory.mktemp("stage") / "tests"  # a name that folders of packages have as well
     made.mkdir()
+    made.chmod(0o755)
+    others = made / "usr/local/share/icons"
+    others.mkdir(parents=True)
     make("install", made)
     yield made
     make("uninstall", made)
-    left = [path for path in made.rglob("*") if not path.is_dir()]
-    assert left == []
+    assert list(made.rglob("*")) == [made / "usr", made / "usr/local", made / "usr/local/share", others]
 
 
 def placed(stage, end):
@@ -65,6 +70,12 @@ def test_every_file_is_in_its_place_and_names_the_others_rightly(stage):
     assert ET.fromstring(placed(stage, ".svg")).tag.endswith("svg")
     app = ET.fromstring(placed(stage, "metainfo.xml"))
     assert app.findtext("launchable") == "org.upright_bolt.UprightBolt.desktop"
+
+
+def test_everybody_may_read_what_is_installed_and_nobody_but_root_write_it(stage):
+    for path in stage.rglob("*"):
+        mode = path.stat().st_mode & 0o777
+        assert mode == 0o755 if path.is_dir() else mode in (0o755, 0o644), path
 
 
 def test_the_unit_leaves_open_only_what_the_work_needs(stage):
@@ -92,21 +103,53 @@ def test_every_workload_runs_and_the_bus_starts_the_service_and_polkit_by_itself
     assert told["polkit"]
     assert told["first_answer_s"] < within(10.0)
     assert json.loads(told["status"]["out"]) == {"trial": None, "drift": [], "kept": {}}
-    assert "host/lock" in told["state"]
+    assert "host" in told["state"]
     for who in ("without a bus", "nobody"):
         assert told[who]["code"] == 0, told[who]
         assert "- root service: " in told[who]["out"]
     assert "there is no system bus here; install it with" in told["without a bus"]["out"]
     assert "You may not read this machine through the root service" in told["nobody"]["out"]
     assert told["nobody sets"]["code"] == 1
-    assert {what.split()[0] for what in told["workloads"]} == set(WORKLOADS)
-    assert len(told["workloads"]) == len(WORKLOADS) + 4  # those with workers also beside other code of our name
-    if not any("battery" in sensor["name"] for sensor in json.loads(told["machine"]["out"])["sensors"]):
-        for what in [what for what in told["workloads"] if what.startswith("battery ")]:
-            assert "no battery whose drain could be measured" in told["workloads"].pop(what)["err"]
-    for what, done in told["workloads"].items():
+    battery = any("battery" in sensor["name"] for sensor in json.loads(told["machine"]["out"])["sensors"])
+    for who in ("workloads", "workloads as root"):
+        assert_all_ran(told[who], battery=battery)
+    assert_sudo_runs_as_its_caller(told["under sudo"])
+    assert_nothing_planted_counts(told["planted"])
+    assert "PermissionError" in told["lock"]["stranger"]
+    assert told["lock"]["put back"]["err"] == "No trial is running.\n"
+
+
+def assert_all_ran(workloads, *, battery):
+    assert {what.split()[0] for what in workloads} == set(WORKLOADS)
+    assert len(workloads) == 2 * len(WORKLOADS)
+    for what, done in workloads.items():
+        if what.startswith("battery ") and not battery:
+            assert "no battery whose drain could be measured" in done["err"]
+            continue
         assert done["code"] == 0, (what, done)
         run = json.loads(done["out"])
         assert (run["state"], run["errors"]) == ("finished", []), what
         scored = WORKLOADS[what.split()[0]].score is not None
         assert (run["score"] is not None) == scored, what
+
+
+def assert_sudo_runs_as_its_caller(told):
+    assert told["command"]["code"] == 0, told["command"]
+    assert json.loads(told["command"]["out"])["score"] == 1.0  # what “id -u” said
+    assert told["worker uids"] == [1]
+    assert told["helper uids"] == [0, 1]  # what sets the machine, and the program
+    for what in ("steady", "export", "capture"):
+        assert told[what]["code"] == 0, told[what]
+    assert set(told["owners"].values()) == {1}, told["owners"]
+    assert len(told["owners"]) >= 4
+
+
+def assert_nothing_planted_counts(told):
+    assert told["victim"] == "precious"
+    assert told["aside"] == []
+    for who in ("as root", "under sudo"):
+        assert told[who]["code"] == 0, told[who]
+        assert "damaged" not in told[who]["err"]
+    for what in ("a twin", "runs"):
+        assert told[what]["code"] == 1
+        assert re.search("(belongs to|can be changed by) daemon, so what .* is not trusted", told[what]["err"])

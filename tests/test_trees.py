@@ -132,7 +132,7 @@ def test_batteries_and_chargers_are_told_as_one_source(opened, name, expected):
 
 def test_nothing_below_a_sleeping_chip_is_read(tmp_path):
     """Survey, sensor chips, capture and a sample: any access below the device but to its state fails the test."""
-    from upright_bolt.captures.archive import capture
+    from upright_bolt.captures.archive import collect, write
     from upright_bolt.kernel.clock import RealClock
     from upright_bolt.kernel.sample_reader import SampleReader
 
@@ -158,7 +158,7 @@ def test_nothing_below_a_sleeping_chip_is_read(tmp_path):
     wary = Wary(files)
     found = survey(wary, registers, "x")
     SampleReader(wary, registers, found, RealClock()).read()
-    capture(wary, registers, RealClock(), tmp_path / "c.tar.gz")
+    write(collect(wary, registers, RealClock()), tmp_path / "c.tar.gz")
     assert not any(
         sensor.startswith("gpu1")
         for sensor in (s.name for s in SampleReader(wary, registers, found, RealClock()).sensors)

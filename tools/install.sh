@@ -14,11 +14,26 @@ org.upright_bolt.UprightBolt.desktop $PREFIX/share/applications/org.upright_bolt
 org.upright_bolt.UprightBolt.metainfo.xml $PREFIX/share/metainfo/org.upright_bolt.UprightBolt.metainfo.xml
 ../src/upright_bolt/desktop/icon.svg $PREFIX/share/icons/hicolor/scalable/apps/org.upright_bolt.UprightBolt.svg
 ../docs/service.md $PREFIX/share/doc/upright-bolt/service.md
+../docs/security.md $PREFIX/share/doc/upright-bolt/security.md
 org.upright_bolt.Machine1.service.in /usr/share/dbus-1/system-services/org.upright_bolt.Machine1.service
 org.upright_bolt.Machine1.conf /usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf
 org.upright-bolt.policy /usr/share/polkit-1/actions/org.upright-bolt.policy
 upright-bolt.service.in /usr/lib/systemd/system/upright-bolt.service
 LIST
+}
+
+MADE="$LIB/installed-folders"
+
+make_folder() { # folder: make it, and remember which folders were not there, without DESTDIR
+    missing=""
+    folder=$1
+    while [ ! -d "$folder" ]; do
+        missing="${folder#"$DESTDIR"}
+$missing"
+        folder=$(dirname "$folder")
+    done
+    printf '%s' "$missing" >>"$tools/made"
+    mkdir -p "$1"
 }
 
 tell_the_system() {
@@ -29,9 +44,12 @@ tell_the_system() {
 
 remove() {
     if [ -z "$DESTDIR" ] && [ -d /run/systemd/system ]; then systemctl stop upright-bolt.service || true; fi
+    [ ! -f "$MADE" ] || cp "$MADE" "$tools/made"
     placed | while read -r _ target; do rm -f "$DESTDIR$target"; done
     rm -rf "$LIB"
-    rmdir "$DESTDIR$PREFIX/share/doc/upright-bolt" 2>/dev/null || true
+    sort -r -u "$tools/made" | while read -r folder; do
+        rmdir "$DESTDIR$folder" 2>/dev/null || true # what others have put there stays
+    done
     tell_the_system
 }
 
@@ -40,11 +58,11 @@ install_all() {
         echo "Python 3.11 or newer is needed; $SYSTEM_PYTHON is older. Name another: make install SYSTEM_PYTHON=…" >&2
         exit 1
     }
-    tools=$(mktemp -d)
-    trap 'rm -rf "$tools"' EXIT
     "$SYSTEM_PYTHON" -m venv "$tools/venv"
+    [ ! -f "$MADE" ] || cp "$MADE" "$tools/made"
+    make_folder "$LIB"
     rm -rf "$LIB"
-    mkdir -p "$LIB"
+    mkdir "$LIB"
     "$tools/venv/bin/python" -m pip install --quiet --disable-pip-version-check --require-hashes --no-deps \
         --no-compile --target "$LIB" -r runtime.lock
     cp -R src/upright_bolt "$LIB/"
@@ -54,13 +72,19 @@ install_all() {
     placed | while read -r source target; do
         mode=644
         [ "$source" = upright-bolt.in ] && mode=755
-        mkdir -p "$(dirname "$DESTDIR$target")"
+        make_folder "$(dirname "$DESTDIR$target")"
         sed -e "s|@PREFIX@|$PREFIX|g" -e "s|@PYTHON@|$SYSTEM_PYTHON|g" "system/$source" >"$tools/file"
         install -m "$mode" "$tools/file" "$DESTDIR$target"
     done
+    cp "$tools/made" "$MADE"
+    chmod -R u=rwX,go=rX "$LIB" # whatever modes the checkout and its packages have
     tell_the_system
 }
 
+umask 022 # users read and run what root installs, whatever root's own habit is
+tools=$(mktemp -d)
+trap 'rm -rf "$tools"' EXIT
+: >"$tools/made"
 case "${1:-}" in
 install)
     install_all

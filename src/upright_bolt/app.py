@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import tempfile
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,7 +12,7 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import COPY_STRIDE, CopiedFiles, DeviceRegisters, RealFiles
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.ownership import check_own, is_root
+from upright_bolt.ownership import become, caller, check_own, is_root
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -189,7 +190,7 @@ def state_folder(word: MachineWord, given: Path | None) -> Path:
     return data_folder(given) / "machines" / word.folder
 
 
-def open_session(machine: str, data: Path | None, holder: str, *, exclusive: bool) -> "Session":
+def open_session(machine: str, data: Path | None, holder: str, *, exclusive: bool, as_root: bool = False) -> "Session":
     """Open a session on a machine, with all that can be run there. Arguments and errors as of ``open_access``.
 
     Raises:
@@ -198,12 +199,14 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
     """
     from upright_bolt.session.session import Session
 
-    opened = open_access(machine, data, holder, exclusive=exclusive)
+    opened = open_access(machine, data, holder, exclusive=exclusive, as_root=as_root)
     return Session(_machine(opened), opened.access)
 
 
-def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool) -> OpenMachine:
+def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool, as_root: bool = False) -> OpenMachine:
     """Open a machine to read and set it; on this computer through the root service, if there is one.
+
+    Under sudo this process is its caller's from then on, and only what reads and sets this computer stays root.
 
     Args:
         machine: its word as typed.
@@ -211,20 +214,50 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
         holder: who this process is.
         exclusive: the machine will be changed, so nobody else may hold it. Otherwise a held machine is opened
             read-only.
+        as_root: under sudo this process stays root; it gives that up later (``give_up_root``).
 
     Raises:
         BadInput: no such machine.
         InUse: another process holds it and ``exclusive`` is asked.
     """
     word = parse_machine(machine)
-    gaps: tuple[Note, ...] = ()
-    if word.kind == "host":
-        found = _service()
-        if not isinstance(found, Note):
-            ports, _ = _open_ports(word, data_folder(data), saved=False, served=False)
-            return OpenMachine(word, ports, found)
-        gaps = () if is_root() else (found,)
+    if word.kind != "host":
+        give_up_root()
+        return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive))
+    found = _service()
+    if not isinstance(found, Note):
+        if not as_root:
+            give_up_root()
+        ports, _ = _open_ports(word, Path(), saved=False, served=False)
+        return OpenMachine(word, ports, found)
+    gaps = () if is_root() else (found,)
+    if caller() is not None and not as_root:
+        return _open_with_helper(word, holder, exclusive=exclusive)
     return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
+
+
+def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> OpenMachine:
+    from upright_bolt.service import helper
+
+    folder = state_folder(word, None)
+    channel, pid = helper.start(lambda: open_local(word, folder, holder, exclusive=exclusive)[1])
+    give_up_root()
+    ports, _ = _open_ports(word, Path(), saved=False, served=False)
+    return OpenMachine(word, ports, helper.HelperAccess(channel, pid, run_lock(holder)))
+
+
+def give_up_root() -> None:
+    """Under sudo, become the user who called, for good; otherwise do nothing. Raises BoltError."""
+    person = caller()
+    if person is not None:
+        become(person)
+
+
+def run_lock(holder: str) -> MachineLock:
+    """Return what a run on this computer takes where no service sees to it that there is one at a time."""
+    given = os.environ.get("XDG_RUNTIME_DIR")
+    folder = Path(given) / "upright-bolt" if given else Path(tempfile.gettempdir()) / f"upright-bolt-{os.geteuid()}"
+    return MachineLock(folder / "run", f"a run of {holder}")
 
 
 def _service() -> "ServiceAccess | Note":
@@ -268,7 +301,8 @@ def open_local(
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
         ports, twin = _open_ports(word, folder, saved=lock is not None, served=served)
-        return ports, SettingsEngine(Backend(ports, gaps), folder, holder, lock), twin
+        of_run = run_lock(holder) if word.kind == "host" and not served else None
+        return ports, SettingsEngine(Backend(ports, gaps), folder, holder, lock, of_run), twin
     except BaseException:
         if lock is not None:
             lock.release()

@@ -33,12 +33,17 @@ class Captured:
     unreadable: tuple[str, ...]
 
 
-def capture(files: KernelFiles, registers: Registers, clock: Clock, target: Path) -> Captured:
-    """Look at the machine as any session does, and write all that was read to ``target``.
+@dataclass(frozen=True, slots=True)
+class Collected:
+    """What a machine's files and registers hold: contents by path (None: unreadable), and which may be written."""
 
-    Raises:
-        BoltError: the archive cannot be written.
-    """
+    contents: dict[str, bytes | None]
+    writable: frozenset[str]
+    registers: dict[tuple[int, int], int]
+
+
+def collect(files: KernelFiles, registers: Registers, clock: Clock) -> Collected:
+    """Look at a machine as any session does, and return all that was read."""
     seen, known = RecordingFiles(files), RecordingRegisters(registers)
     found = survey(seen, known, "machine")
     for driver in found.controls.values():
@@ -48,18 +53,24 @@ def capture(files: KernelFiles, registers: Registers, clock: Clock, target: Path
     with suppress(FileFault):
         seen.read(paths.BOOT_ID)
     values = {key: value for key, value in known.values.items() if key[1] != mailbox.MAILBOX}
+    return Collected(dict(seen.contents), frozenset(seen.open_to_writes), values)
+
+
+def write(collected: Collected, target: Path) -> Captured:
+    """Write what was collected as an archive. Raises BoltError if it cannot be written."""
+    values = collected.registers
     try:
         with tarfile.open(target, "w:gz") as archive:
-            for path, data in sorted(seen.contents.items()):
+            for path, data in sorted(collected.contents.items()):
                 if data is not None:
                     text = NO_BOOT if path == paths.BOOT_ID else data
-                    _add(archive, path, text, writable=path in seen.open_to_writes)
+                    _add(archive, path, text, writable=path in collected.writable)
             for cpu in sorted({cpu for cpu, _ in values}):
                 _add(archive, paths.msr_device(cpu), _register_file(values, cpu), writable=False)
     except OSError as fault:
         raise BoltError(f"{target} cannot be written: {fault.strerror}.") from fault
-    unreadable = tuple(path for path, data in seen.contents.items() if data is None)
-    return Captured(len(seen.contents) - len(unreadable), len(values), unreadable)
+    unreadable = tuple(path for path, data in collected.contents.items() if data is None)
+    return Captured(len(collected.contents) - len(unreadable), len(values), unreadable)
 
 
 def _register_file(values: dict[tuple[int, int], int], cpu: int) -> bytes:

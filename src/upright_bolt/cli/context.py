@@ -39,9 +39,9 @@ class MachineChoice:
 
 
 @contextmanager
-def session_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["Session"]:
+def session_at(choice: MachineChoice, *, exclusive: bool, as_root: bool = False) -> Iterator["Session"]:
     """Open a session and close it in the end; what was recovered or went wrong is said on standard error."""
-    session = open_session(choice.machine, choice.given, COMMAND, exclusive=exclusive)
+    session = open_session(choice.machine, choice.given, COMMAND, exclusive=exclusive, as_root=as_root)
     with _told(session.recovered, session.close):
         yield session
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.analysis.effective_limits import effective_limits
+from upright_bolt.app import give_up_root
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at
 from upright_bolt.disk import csv_cell, writing
 from upright_bolt.errors import BadInput
@@ -95,9 +96,11 @@ def capture(
 
     if not target.name.endswith(".tar.gz"):
         raise BadInput(f"{target}: a capture is a .tar.gz file.")
-    with session_at(context.obj, exclusive=False) as session:
+    with session_at(context.obj, exclusive=False, as_root=True) as session:  # registers are root's to read
         machine = session.machine
-        done = captures.capture(machine.files, machine.registers, machine.clock, target)
+        collected = captures.collect(machine.files, machine.registers, machine.clock)
+    give_up_root()
+    done = captures.write(collected, target)
     if as_json:
         print_json({"file": str(target), **asdict(done)})
     else:

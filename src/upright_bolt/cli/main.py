@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from upright_bolt import __version__
-from upright_bolt.app import DEFAULT_MACHINE
+from upright_bolt.app import DEFAULT_MACHINE, give_up_root, parse_machine
 from upright_bolt.cli.context import MachineChoice
 
 MODULES = {
@@ -20,6 +20,9 @@ MODULES = {
     "service": ("service",),
 }
 """Modules of this package, in the order of the help text, with the commands of each."""
+WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "status", "run", "sweep", "window",
+                "service")  # fmt: skip
+"""Commands that may need root's rights for this computer; each gives them up as soon as it has it open."""
 
 
 def _version(value: bool) -> None:
@@ -51,6 +54,8 @@ def build(words: Sequence[str] = ()) -> typer.Typer:
     ) -> None:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
         context.obj = MachineChoice(on, data)
+        if context.invoked_subcommand not in WITH_MACHINE or parse_machine(on).kind != "host":
+            give_up_root()
         if context.invoked_subcommand is None:
             from upright_bolt.cli import window
 

@@ -9,7 +9,6 @@ import os
 import time
 from collections.abc import Callable, Collection
 from contextlib import suppress
-from math import isnan
 from typing import Any
 
 from upright_bolt.errors import BoltError, Refused
@@ -114,7 +113,7 @@ class ServiceAccess:
     def sample(self) -> Sample:
         """Return the service's latest sample; "not measured" throughout while it does not answer."""
         try:
-            time_s, numbers, word, kinds = self._call("Sample")
+            taken = wire.read_sample(*self._call("Sample"))
         except BoltError as fault:
             self.trouble = str(fault)
             unknown = (Constraint.UNKNOWN,) * len(self.about.topology.kinds)
@@ -123,8 +122,7 @@ class ServiceAccess:
             with suppress(BoltError):  # the service is a new one and knows of no run
                 self._call("BeginRun", "s", self._running)
         self.trouble = ""
-        values = [None if isnan(number) else number for number in numbers]
-        return Sample(time_s, values, Constraint(word), tuple(map(Constraint, kinds)))
+        return taken
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds. Raises BoltError."""

@@ -252,7 +252,8 @@ class Connection:
         kind = message.header.message_type
         if kind is MessageType.signal:
             if self.on_signal is not None and not message.oversize:
-                self.on_signal(message)
+                with suppress(BoltError):  # a signal that is none tells nothing
+                    self.on_signal(message)
         elif kind is MessageType.method_call:
             self._take_call(message)
         else:

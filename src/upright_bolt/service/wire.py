@@ -1,15 +1,19 @@
 """What crosses the bus as JSON, and how it becomes the model's own data again, checked against its type."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from math import isnan
 from typing import TypeVar
 
 from upright_bolt.disk import Typed
 from upright_bolt.errors import Damaged, Refused
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control, ControlState, Value
 from upright_bolt.model.machine import About, Identity, Topology
 from upright_bolt.model.note import Note
+from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
 from upright_bolt.service.names import VERSION
@@ -121,6 +125,12 @@ def read_controls(text: str) -> dict[str, Control]:
         )
         for r in _read(_CONTROLS, text)
     }
+
+
+def read_sample(time_s: float, values: Sequence[float | None], held_by: str, kinds: Sequence[str]) -> Sample:
+    """Return the sample of a reply; a value that is no number was not measured."""
+    numbers = [None if value is None or isnan(value) else value for value in values]
+    return Sample(time_s, numbers, Constraint(held_by), tuple(map(Constraint, kinds)))
 
 
 def report(done: ApplyReport) -> str:

@@ -1,0 +1,227 @@
+"""Under sudo: the settings engine in a process of its own that stays root, while the program becomes its caller's.
+
+The two talk over a pair of sockets, a line of JSON each way, in the same words as over the bus. The helper does what the
+root service does for one caller, and no more; it ends, and puts back a trial that does not outlive the program, as soon
+as the program has gone.
+"""
+
+import json
+import os
+import signal
+import socket
+import sys
+from collections.abc import Callable, Collection
+from contextlib import suppress
+from typing import Any, TextIO
+
+from upright_bolt.errors import BoltError, Refused
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.machine import About
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.settings import Settings, settings_from_data
+from upright_bolt.model.trial import ApplyReport, Status, Trial
+from upright_bolt.service import wire
+from upright_bolt.service.names import ERRORS, name_of
+from upright_bolt.settings.access import Change, nothing
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.lock import MachineLock
+
+LONGEST_LINE = 64 << 10
+"""Of what the program asks; an answer may be longer."""
+
+
+def start(open_engine: Callable[[], SettingsEngine]) -> "tuple[socket.socket, int]":
+    """Start the helper; this process goes on beside it.
+
+    Args:
+        open_engine: opens the machine, in the helper.
+
+    Returns:
+        The socket to it, and its process id.
+    """
+    mine, its = socket.socketpair()
+    sys.stdout.flush()
+    sys.stderr.flush()
+    pid = os.fork()
+    if pid:
+        its.close()
+        return mine, pid
+    code = 1
+    try:
+        mine.close()
+        signal.signal(signal.SIGINT, signal.SIG_IGN)  # the program itself takes up what the terminal sends
+        signal.signal(signal.SIGTERM, signal.SIG_IGN)  # and tells by its end that this one has to end
+        with its:
+            _live(open_engine, its)
+        code = 0
+    finally:
+        os._exit(code)
+
+
+def _live(open_engine: Callable[[], SettingsEngine], its: socket.socket) -> None:
+    stream = its.makefile("rw", encoding="utf-8", newline="\n")
+    try:
+        engine = open_engine()
+    except BoltError as fault:
+        _say(stream, {"error": name_of(fault), "text": str(fault)})
+        return
+    try:
+        _say(stream, {"answer": engine.closed})
+        while line := stream.readline(LONGEST_LINE):
+            _say(stream, _answer(engine, line))
+    except (OSError, ValueError):
+        pass  # the program has gone
+    finally:
+        engine.close()
+
+
+def _say(stream: TextIO, what: dict[str, Any]) -> None:
+    stream.write(json.dumps(what) + "\n")
+    stream.flush()
+
+
+def _answer(engine: SettingsEngine, line: str) -> dict[str, Any]:
+    try:
+        member, *data = json.loads(line)
+        act = _ACTS[member]
+    except (ValueError, KeyError, TypeError, RecursionError):
+        return {"error": "", "text": "This is no question that the helper knows."}
+    try:
+        return {"answer": act(engine, *data)}
+    except BoltError as fault:
+        return {"error": name_of(fault), "text": str(fault)}
+    except Exception as fault:  # noqa: BLE001 - whatever it is, the machine stays in good hands
+        return {"error": "", "text": f"The helper failed at {member}: {type(fault).__name__}."}
+
+
+def _sample(engine: SettingsEngine) -> list[Any]:
+    taken = engine.sample()
+    return [taken.time_s, taken.values, taken.constraint.value, [held.value for held in taken.kinds]]
+
+
+def _apply(engine: SettingsEngine, asked: dict[str, Any], standing: bool) -> str:  # noqa: FBT001
+    return wire.report(engine.try_settings(settings_from_data(asked), standing=bool(standing)))
+
+
+_ACTS: dict[str, Callable[..., Any]] = {
+    "Describe": lambda engine: wire.describe(engine.about, engine.recovered),
+    "Controls": lambda engine: wire.controls(engine.controls()),
+    "Sample": _sample,
+    "Status": lambda engine: wire.status(engine.status()),
+    "Apply": _apply,
+    "Keep": lambda engine: wire.trial(engine.keep()),
+    "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),
+    "Close": lambda engine: engine.close(),
+}
+
+
+class HelperAccess:
+    """``MachineAccess`` through the helper.
+
+    Args:
+        channel: the socket to it.
+        pid: its process.
+        run_lock: what a run takes, so that there is one at a time.
+
+    Raises:
+        BoltError: the machine could not be opened.
+    """
+
+    fastest_s = SettingsEngine.fastest_s
+
+    def __init__(self, channel: socket.socket, pid: int, run_lock: MachineLock) -> None:
+        self._channel = channel
+        self._stream = channel.makefile("rw", encoding="utf-8", newline="\n")
+        self._pid = pid
+        self._run_lock = run_lock
+        self.trouble = ""
+        self.while_waiting: Callable[[], None] = nothing
+        try:
+            self.closed: str = self._read()
+            about, self.recovered = wire.read_description(self._call("Describe"))
+        except BoltError:
+            self._leave()
+            raise
+        self.about: About = about
+
+    def _call(self, member: str, *data: object) -> Any:  # noqa: ANN401 - what JSON can hold
+        try:
+            _say(self._stream, [member, *data])  # type: ignore[arg-type]
+        except (OSError, ValueError) as fault:
+            raise Refused("The part of this program that has root's rights has ended.") from fault
+        return self._read()
+
+    def _read(self) -> Any:  # noqa: ANN401 - what JSON can hold
+        try:
+            said = json.loads(self._stream.readline())
+        except (OSError, ValueError) as fault:
+            raise Refused("The part of this program that has root's rights has ended.") from fault
+        if "answer" in said:
+            return said["answer"]
+        raise ERRORS.get(said["error"], Refused)(said["text"])
+
+    def controls(self) -> dict[str, Control]:
+        """Return every control as it stands."""
+        return wire.read_controls(self._call("Controls"))
+
+    def in_force(self) -> dict[str, Value]:
+        """Return every control that can be read, with its value."""
+        return {name: c.in_force for name, c in self.controls().items() if c.in_force is not None}
+
+    def sample(self) -> Sample:
+        """Read every sensor once."""
+        return wire.read_sample(*self._call("Sample"))
+
+    def status(self) -> Status:
+        """Return the trial, what was kept, and what no longer holds."""
+        return wire.read_status(self._call("Status"))
+
+    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
+        """Put settings in force as a trial. Raises BadInput, InUse or Refused."""
+        return wire.read_report(self._call("Apply", dict(settings), standing))
+
+    def keep(self) -> Trial:
+        """End the trial; its settings stay until a restart. Raises BadInput, InUse or Refused."""
+        return wire.read_trial(self._call("Keep"))
+
+    def put_back(self, why: str) -> Trial:
+        """End the trial and put back what was before it. Raises BadInput, InUse or Refused."""
+        return wire.read_trial(self._call("PutBack", why))
+
+    def changes_by_others(self) -> tuple[Change, ...]:
+        """Return nothing: nobody else can change a machine that the helper holds."""
+        return ()
+
+    def begin_series(self, names: Collection[str]) -> None:
+        """Do nothing: whoever has the rights is asked no question."""
+
+    def end_series(self) -> None:
+        """Do nothing."""
+
+    def begin_run(self, what: str) -> None:  # noqa: ARG002 - the lock says who holds it
+        """Let no other run begin on this machine. Raises InUse."""
+        self._run_lock.acquire()
+
+    def end_run(self) -> None:
+        """The run is over."""
+        self._run_lock.release()
+
+    def close(self) -> str:
+        """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
+        if self._pid == 0:
+            return ""
+        self.end_run()
+        try:
+            trouble: str = self._call("Close")
+        except BoltError as fault:
+            trouble = str(fault)
+        self._leave()
+        return trouble
+
+    def _leave(self) -> None:
+        with suppress(OSError):
+            self._stream.close()
+        self._channel.close()
+        with suppress(ChildProcessError):
+            os.waitpid(self._pid, 0)
+        self._pid = 0
