@@ -164,14 +164,23 @@ class PrivateBus:
         self.call(*POLKIT, "Release", "b", accepted)
 
     def start_service(
-        self, *words: str, on: str = "twin:tern", killed_at: int | None = None, root_is_asked: bool = True
+        self,
+        *words: str,
+        on: str = "twin:tern",
+        killed_at: int | None = None,
+        root_is_asked: bool = True,
+        **replaced: Any,
     ) -> "Service":
         """Start the service; with ``killed_at`` it dies after that many steps (see killed_service.py).
 
-        Tests run as root, which is asked for no right; with ``root_is_asked`` it is, as any other user.
+        Tests run as root, which is asked for no right; with ``root_is_asked`` it is, as any other user. ``GRACE_S``
+        can be given another value.
         """
+        constants = {f"upright_bolt.service.shared_machine.{name}": value for name, value in replaced.items()}
+        if root_is_asked:
+            constants["upright_bolt.service.rights.UNASKED"] = frozenset()
         given = ["--machine", on, "--data", str(self.folder / "state"), "service", *words]
-        service = Service(self, given, killed_at, root_is_asked=root_is_asked)
+        service = Service(self, given, killed_at, constants)
         self.services.append(service)
         return service
 
@@ -179,13 +188,11 @@ class PrivateBus:
 class Service:
     """The service as a process of its own."""
 
-    def __init__(self, bus: PrivateBus, words: list[str], killed_at: int | None, *, root_is_asked: bool) -> None:
+    def __init__(self, bus: PrivateBus, words: list[str], killed_at: int | None, replaced: dict[str, Any]) -> None:
         self._log = bus.folder / "service.log"
         self._log.touch()
         self._from = self._log.stat().st_size
-        self.process = CommandProcess(
-            words, self._log, self._log, bus.environment, killed_at, root_is_asked=root_is_asked
-        )
+        self.process = CommandProcess(words, self._log, self._log, bus.environment, killed_at, replaced)
         wait_for(lambda: "ready;" in self.log or self.process.poll() is not None, what="the service did not start")
 
     @property

@@ -4,6 +4,7 @@ Starting Python and importing takes longer than most commands do. Tests of the s
 installed launcher, windows) start a new interpreter instead.
 """
 
+import importlib
 import multiprocessing
 import os
 import subprocess
@@ -13,8 +14,8 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-_FORKS: Any = multiprocessing.get_context("forkserver")
-_FORKS.set_forkserver_preload(
+FORKS: Any = multiprocessing.get_context("forkserver")
+FORKS.set_forkserver_preload(
     [
         "upright_bolt.cli.main",
         "upright_bolt.cli.output",
@@ -22,6 +23,7 @@ _FORKS.set_forkserver_preload(
         "upright_bolt.cli.series",
         "upright_bolt.reports.export",
         "upright_bolt.reports.report",
+        "upright_bolt.service.client",
         "upright_bolt.service.daemon",
         "upright_bolt.session.session",
         "upright_bolt.store.exchange",
@@ -35,7 +37,12 @@ _FORKS.set_forkserver_preload(
 
 
 def _run(
-    words: list[str], environment: dict[str, str], out: str, err: str, killed_at: int | None, root_is_asked: bool
+    words: list[str],
+    environment: dict[str, str],
+    out: str,
+    err: str,
+    killed_at: int | None,
+    replaced: Mapping[str, Any],
 ) -> None:
     for path, number in ((out, 1), (err, 2)):
         handle = os.open(path, os.O_WRONLY | os.O_APPEND)
@@ -48,10 +55,10 @@ def _run(
         from killed_service import die_after
 
         die_after(killed_at)
-    if root_is_asked:
-        from upright_bolt.service import rights
-
-        rights.UNASKED = frozenset()
+    for name, value in replaced.items():
+        module, _, constant = name.rpartition(".")
+        assert hasattr(importlib.import_module(module), constant)
+        setattr(importlib.import_module(module), constant, value)
     from upright_bolt.cli import run
 
     sys.exit(run(words))
@@ -65,7 +72,7 @@ class CommandProcess:
         out: an existing file that its standard output is appended to.
         err: the same for its errors.
         environment: all of its environment; this process' own by default.
-        root_is_asked: root is asked for rights as any other user, if it is the service.
+        replaced: other values for constants, by their full names.
         killed_at: the step (a write to a kernel file or to the journal) after which it kills itself, if any.
     """
 
@@ -76,12 +83,11 @@ class CommandProcess:
         err: Path,
         environment: Mapping[str, str] | None = None,
         killed_at: int | None = None,
-        *,
-        root_is_asked: bool = False,
+        replaced: Mapping[str, Any] | None = None,
     ) -> None:
         self._words = words
-        given = (words, dict(environment or os.environ), str(out), str(err), killed_at, root_is_asked)
-        self._process = _FORKS.Process(target=_run, args=given)
+        given = (words, dict(environment or os.environ), str(out), str(err), killed_at, dict(replaced or {}))
+        self._process = FORKS.Process(target=_run, args=given)
         self._process.start()
         self.pid: int = self._process.pid
 

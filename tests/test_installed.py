@@ -1,6 +1,7 @@
 """What ``make install`` puts in place: complete, usable through the real bus' activation, and gone after uninstall."""
 
 import json
+import os
 import re
 import subprocess
 import sys
@@ -153,3 +154,35 @@ def assert_nothing_planted_counts(told):
     for what in ("a twin", "runs"):
         assert told[what]["code"] == 1
         assert re.search("(belongs to|can be changed by) daemon, so what .* is not trusted", told[what]["err"])
+
+
+@pytest.mark.attack
+@pytest.mark.skipif(
+    not namespaces_work(), reason="needs root, unshare with mount namespaces, and Debian's package polkitd"
+)
+def test_rights_kills_and_attacks_on_the_installed_layout_with_the_real_polkit(stage, request):
+    scene = Path(__file__).parent / "attack/installed_attack_scene.py"
+    kills = 100 if request.config.getoption("--long") else 5
+    done = subprocess.run(
+        [*NAMESPACES, sys.executable, str(scene), str(stage), str(kills)],
+        capture_output=True, text=True, check=False, timeout=within(300 + 5 * kills),
+        env={**os.environ, "PYTHONPATH": str(Path(__file__).parent)},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert told["before"] == ""
+    assert told["uid"] == 0
+    everything = {"set": True, "back": {"sustained": 18.0}, "voltage": True, "back2": {"core-offset": 0.0}}
+    assert told["root"] == told["owner with password"] == {"watch": "yes", **everything}
+    assert told["stranger"]["watch"].startswith("Denied: You may not read this machine through the root service: ")
+    assert (told["owner"]["set"], told["owner"]["back"]) == (True, {"sustained": 18.0})
+    assert told["owner"]["voltage"].startswith("Denied: You may not change voltages")
+    assert "answered" not in told["attack"], "a stranger got something"
+    assert any("bytes at most" in said for said in told["attack"])
+    assert told["worst_s"] < within(3.0)
+    assert told["most_mb"] < 128
+    assert told["withdrawn"]["before"] is None
+    assert told["withdrawn"]["after"].startswith("Denied: You may not read this machine")
+    assert told["kills"]["wrong"] == []
+    assert told["kills"]["started"] >= kills - 1
+    assert set(told["modes"]) <= {"0o700", "0o600"}

@@ -213,7 +213,7 @@ class Document(Generic[T]):
     def save(self, value: T) -> None:
         """Write the value, so that a crash leaves either the old or the new one. Raises BoltError."""
         data = {"format": self._name, "version": self._version, "data": self._form.plain(value)}
-        write_atomically(self.path, json.dumps(data, ensure_ascii=False).encode(), durable=self._durable)
+        write_atomically(self.path, json.dumps(data, ensure_ascii=False).encode(), durable=self._durable, mode=0o600)
 
 
 def write_atomically(path: Path, data: bytes, *, durable: bool = True, mode: int = 0o644) -> None:

@@ -103,8 +103,8 @@ def test_under_the_units_memory_limit_nothing_huge_gets_in_or_holds_anybody_up(b
     bus.start_polkit()
     log = tmp_path / "service.log"
 
-    words = ["prlimit", f"--data={LIMIT_MB << 20}", sys.executable, "-m", "upright_bolt", "--machine", "twin:tern", "--data", str(tmp_path / "d"),
-             "service"]  # fmt: skip
+    limit = ["prlimit", f"--data={LIMIT_MB << 20}"]
+    words = [*limit, sys.executable, "-m", "upright_bolt", "-m", "twin:tern", "--data", str(tmp_path / "d"), "service"]
     with log.open("w") as out:
         process = subprocess.Popen(words, stderr=out, env=bus.environment)
     try:

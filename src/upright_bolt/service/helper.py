@@ -1,8 +1,8 @@
 """Under sudo: the settings engine in a process of its own that stays root, while the program becomes its caller's.
 
-The two talk over a pair of sockets, a line of JSON each way, in the same words as over the bus. The helper does what the
-root service does for one caller, and no more; it ends, and puts back a trial that does not outlive the program, as soon
-as the program has gone.
+The two talk over a pair of sockets, a line of JSON each way, in the same words as over the bus. The helper does what
+the root service does for one caller, and no more; it ends, and puts back a trial that does not outlive the program, as
+soon as the program has gone.
 """
 
 import json

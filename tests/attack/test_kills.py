@@ -1,0 +1,136 @@
+"""Service and client killed at random moments, over applies, keeps and put-backs of standing and other trials."""
+
+import os
+import random
+import time
+from pathlib import Path
+
+import pytest
+
+from command_process import FORKS
+from support import fresh_twin, write_tree
+from upright_bolt.errors import BoltError
+from upright_bolt.service.client import ServiceAccess
+from waiting import until
+
+CHOICES = {"sustained": (12.0, 20.0, 30.0), "burst": (25.0, 33.0), "epp": (0.0, 96.0, 255.0), "turbo": ("on", "off")}
+LONGEST_LIFE_S = 0.12
+GRACE_S = 0.2
+
+
+def client_storm(address: str, seed: int) -> None:
+    """Do whatever a client may, one thing after another, until something ends it."""
+    os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = address
+    dice = random.Random(seed)
+    standing = dice.random() < 0.5
+    try:
+        access = ServiceAccess()
+        while True:
+            act = dice.random()
+            if act < 0.5:
+                asked = {name: dice.choice(CHOICES[name]) for name in dice.sample(list(CHOICES), dice.randint(1, 4))}
+                access.try_settings(asked, standing=standing)
+            elif access.status().trial is not None:
+                access.keep() if act < 0.7 else access.put_back("")
+    except BoltError:
+        os._exit(0)
+
+
+def expected_of(stock, status):
+    return {**stock, **status.kept, **(status.trial.settings if status.trial else {})}
+
+
+@pytest.mark.long
+def test_random_kills_of_service_and_client(bus, tmp_path, times, record_property):
+    bus.start_polkit()
+    root = write_tree(fresh_twin(), tmp_path / "tree")
+    dice = random.Random(11)
+    service = bus.start_service(on=f"tree:{root}", GRACE_S=GRACE_S)
+    access = ServiceAccess()
+    stock = {name: access.in_force()[name] for name in CHOICES}
+    access.close()
+    count, died, ends = times(25, 1000), {"service": 0, "client": 0}, set()
+    for number in range(count):
+        client = FORKS.Process(target=client_storm, args=(bus.address, number))
+        client.start()
+        asked = service.log.count("asked for")
+        until(lambda service=service, asked=asked: service.log.count("asked for") > asked, what="the client to begin")
+        time.sleep(dice.random() * LONGEST_LIFE_S)
+        victim = dice.choice(["service", "client", "both"])
+        if victim != "client":
+            service.kill()
+            died["service"] += 1
+        client.kill()
+        client.join()
+        died["client"] += 1
+        if victim != "client":
+            service = bus.start_service(on=f"tree:{root}", GRACE_S=GRACE_S)
+        access = ServiceAccess()
+        until(lambda access=access: (trial := access.status().trial) is None or trial.standing)
+        status = access.status()
+        ends.add((status.trial is not None, bool(status.kept)))
+        assert status.drift == (), (number, victim)
+        now = access.in_force()
+        assert {name: now[name] for name in CHOICES} == expected_of(stock, status), (number, victim)
+        if status.trial is not None:
+            access.put_back("")
+            assert access.status().drift == ()
+        access.close()
+        assert "Traceback" not in service.log
+    assert died["service"] > count / 3
+    assert len(ends) >= 2, "hardly anything was in force when it was killed"
+    record_property("kills", sum(died.values()))
+
+
+def test_a_full_disk_in_the_middle_of_it_all(bus, tmp_path, monkeypatch):
+    """The record lies on a real file system of a few kB that somebody else fills up."""
+    if os.geteuid() != 0:
+        pytest.skip("needs root, to mount a small file system")
+    bus.start_polkit()
+    small = bus.folder / "state"
+    small.mkdir()
+    if os.system(f"mount -t tmpfs -o size=256k tmpfs {small} 2>/dev/null"):
+        pytest.skip("needs the right to mount")
+    try:
+        root = write_tree(fresh_twin(), tmp_path / "tree")
+        service = bus.start_service(on=f"tree:{root}")
+        access = ServiceAccess()
+        assert access.try_settings({"sustained": 25.0}, standing=True).ok
+        fill(small / "filler")
+        with pytest.raises(BoltError, match="Nothing was changed, since it cannot be written down first"):
+            try_until_refused(access)
+        held = access.in_force()["sustained"]
+        trial = access.put_back("")
+        assert access.in_force()["sustained"] == 18.0
+        assert access.status().trial is None
+        assert held != 18.0
+        service.kill()
+        service = bus.start_service(on=f"tree:{root}")
+        again = ServiceAccess()
+        assert (again.status().trial, again.status().drift) == (None, ())
+        assert again.in_force()["sustained"] == 18.0
+        (small / "filler").unlink()
+        assert again.try_settings({"sustained": 22.0}, standing=False).ok
+        again.close()
+        assert trial.settings
+        access._trying = False
+        access.close()
+    finally:
+        for one in bus.services:
+            one.end()
+        bus.services.clear()
+        os.system(f"umount {small}")
+
+
+def try_until_refused(access: ServiceAccess) -> None:
+    for step in range(200):
+        access.try_settings({"sustained": 25.0 + step % 3}, standing=True)
+
+
+def fill(path: Path) -> None:
+    with path.open("wb", buffering=0) as file:
+        try:
+            while True:
+                file.write(b"x" * 4096)
+        except OSError:
+            return
