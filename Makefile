@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help setup demo test check bench screenshots install uninstall lock clean
+.PHONY: help setup demo test attack check bench screenshots install uninstall lock clean
 help: ## List what can be made
 	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
@@ -15,6 +15,11 @@ demo: setup ## Open the window on a simulated laptop; with no display, play the 
 
 test: setup ## Run all tests
 	@$(BIN)/python -m pytest
+
+attack: setup ## Run the long form of the attacks: an hour and more; the short form is part of the tests
+	@$(BIN)/python -m pip install --quiet --require-hashes -r attack.lock || echo "(atheris does not install here)"
+	@$(BIN)/python -m pytest tests/attack tests/test_installed.py tests/test_service_rights.py --long --timeout 7200
+	@$(BIN)/python tests/attack/coverage_guided.py 20000
 
 check: setup ## Formatting, lint, types, layers
 	@$(BIN)/ruff format --check src tests bench

@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import settings
 
 from bus_support import PrivateBus
 from command_process import run_command
@@ -26,6 +27,10 @@ if os.access(IN_MEMORY, os.W_OK) and shutil.disk_usage(IN_MEMORY).free > 4 << 30
     # Hundreds of small files and fsyncs: a disk makes the tests wait for half of their time.
     os.environ["TMPDIR"] = str(IN_MEMORY)
     tempfile.tempdir = None  # find the folder anew
+
+
+settings.register_profile("here", deadline=None)  # no test asks this computer for a speed
+settings.load_profile("here")
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:

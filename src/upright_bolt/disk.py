@@ -67,6 +67,8 @@ def _as_damaged() -> Iterator[None]:
         raise Damaged((f"at {at}: " if at else "") + first["msg"]) from fault
 
 
+MOST_BYTES = 16 << 20
+"""Of a document; what is longer was not written by this program."""
 LONGEST_TEXT = 4096
 MOST_PARTS = 500_000
 DEEPEST = 16
@@ -184,10 +186,12 @@ class Document(Generic[T]):
             Damaged: the file holds something else, is damaged, or is of a newer version.
         """
         try:
-            data = json.loads(self.path.read_bytes())
+            with self.path.open("rb") as file:
+                text = file.read(MOST_BYTES + 1)
+            data = json.loads(text) if len(text) <= MOST_BYTES else None
         except FileNotFoundError:
             return None
-        except (OSError, ValueError) as fault:
+        except (OSError, ValueError, RecursionError) as fault:
             raise Damaged(f"{self.path} cannot be read: {fault}.") from fault
         version = self._version_of(data)
         content = data["data"] if version else data

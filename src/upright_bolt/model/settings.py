@@ -41,7 +41,8 @@ def show_settings(settings: Settings) -> str:
     return ", ".join(f"{name} {show_value(name, value)}" for name, value in settings.items()) or "nothing"
 
 
-LONGEST_WORD = 64
+LONGEST_WORD = 512
+"""Of a value: a turbo table names a clock for each of up to a hundred cores."""
 
 
 def is_number(text: str) -> bool:

@@ -13,7 +13,7 @@ from jeepney import HeaderFields
 
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
-from upright_bolt.model.settings import LONGEST_WORD, settings_from_data
+from upright_bolt.model.settings import settings_from_data
 from upright_bolt.service import wire
 from upright_bolt.service.callers import Caller, Callers, TooMuch
 from upright_bolt.service.connection import LIMITS_EXCEEDED, Connection, Incoming
@@ -204,8 +204,8 @@ class BusInterface:
 
         Raises BadInput or InUse.
         """
-        if not 0 < len(what) <= LONGEST_WORD or not what.isprintable():
-            raise BadInput(f"A run is announced by a word of up to {LONGEST_WORD} characters.")
+        if not 0 < len(what) <= LONGEST_NAME or not what.isprintable():
+            raise BadInput(f"A run is announced by a word of up to {LONGEST_NAME} characters.")
         await self.do(lambda: self._machine.begin_run(caller, what))
         return ()
 

@@ -4,7 +4,9 @@ import uuid
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass
+from typing import Any
 
+from upright_bolt.disk import one_line
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.model.control import Control, Value
@@ -41,6 +43,7 @@ from upright_bolt.workload.load import Task, choose_cpus
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
 SHORTEST_RUN_S = 5.0
+LONGEST_FACT = 200
 BUSY = "A run is in progress; stop it or wait for its end."
 
 
@@ -204,7 +207,7 @@ class Session:
         kinds = [name for name, _ in self.about.topology.kinds]
         return RunHead(
             machine=self.machine.word,
-            identity=asdict(self.about.identity),
+            identity={key: _shown(value) for key, value in asdict(self.about.identity).items()},
             workload=work.workload,
             label=label,
             asked_s=work.duration_s,
@@ -304,6 +307,11 @@ class Session:
         if self.run is not None:
             self.run.stop("the program was closed")
         return self.access.close()
+
+
+def _shown(value: Any) -> Any:  # noqa: ANN401 - what an identity holds
+    """Return a fact as it can be shown: a machine's own words may hold anything, and be of any length."""
+    return one_line(value)[:LONGEST_FACT] if isinstance(value, str) else value
 
 
 def _never(_sample: Sample) -> str:

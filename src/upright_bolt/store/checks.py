@@ -37,7 +37,8 @@ MOST_WORDS = 1000
 def check_record(record: RunRecord) -> None:
     """Raise Damaged unless a record is sane; the sentence says what is not."""
     head, end = record.head, record.end
-    _words("words", (head.machine, head.workload, head.label, head.series, head.key, head.boot_id))
+    _words("label", (head.label,))
+    _words("machine", (head.machine, head.workload, head.series, head.key, head.boot_id))
     _words("note", (record.note,), LONGEST_NOTE, lines=True)
     _words("reason", (end.why,), LONGEST_NOTE, lines=True)
     _words("conditions", (c for c in _texts(head.conditions)))

@@ -3,8 +3,6 @@
 Every call is one transaction, so a killed program loses at most the telemetry of the last ten seconds.
 """
 
-import sqlite3
-import time
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import asdict, replace
@@ -13,8 +11,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from sqlalchemy import Connection, ExceptionContext, RowMapping, Table, create_engine, func, select
-from sqlalchemy import event as database_events
+from sqlalchemy import Connection, RowMapping, Table, func, select
 
 from upright_bolt.errors import BadInput, BoltError, Damaged, NotHere
 from upright_bolt.model.event import Event
@@ -30,10 +27,10 @@ from upright_bolt.model.run import (
     WorkError,
 )
 from upright_bolt.model.work import RESTING, workload
-from upright_bolt.ownership import check_own, is_root
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
-from upright_bolt.store.checks import check_events, check_telemetry
+from upright_bolt.store.checks import check_events, check_record, check_telemetry
+from upright_bolt.store.database import open_database
 from upright_bolt.store.rows import (
     columns_of,
     event_of,
@@ -50,8 +47,6 @@ from upright_bolt.store.rows import (
 )
 from upright_bolt.store.running import RunningRuns
 
-PATIENCE_S = 60.0
-"""How long a program waits for its turn to write."""
 Floats = NDArray[np.float64]
 UNFINISHED = "the program ended, or its disk was full, in the middle of it"
 WholeRun = tuple[RunRecord, list[list[float]], list[Event]]
@@ -72,13 +67,9 @@ class RunStore:
     """
 
     def __init__(self, path: Path) -> None:
-        _prepare_folder(path)
         self.damaged: dict[int, str] = {}
+        self._engine = open_database(path)
         self._running = RunningRuns(path.with_name(f"{path.name}-running"))
-        self._engine = create_engine(f"sqlite:///{path}", connect_args={"timeout": PATIENCE_S})
-        database_events.listen(self._engine, "connect", _prepare)
-        database_events.listen(self._engine, "begin", _begin)
-        database_events.listen(self._engine, "handle_error", _Sentence(path))
         with self._engine.connect() as connection:
             current = schema.is_current(connection)
         if not current:
@@ -97,7 +88,12 @@ class RunStore:
         self._running.close()
 
     def begin(self, head: RunHead) -> int:
-        """Keep a new run and return its id; it goes on until ``finish``, or until this process ends."""
+        """Keep a new run and return its id; it goes on until ``finish``, or until this process ends.
+
+        Raises:
+            BadInput: its label, or another part of it, is not what could be shown later.
+        """
+        _check_given(RunRecord(0, head, RunEnd(RunState.RUNNING, "", 0.0, None, RunNumbers())))
         with self._writing() as connection:
             run_id = int(connection.execute(tables.runs.insert().values(**of_head(head))).lastrowid)
             self._running.begin(run_id)
@@ -263,7 +259,7 @@ class RunStore:
 
         Raises:
             NotHere: there is no such run.
-            BadInput: it has a score, or such numbers, of its own.
+            BadInput: it has a score, or such numbers, of its own; or what is given could not be shown later.
         """
         record = self.get(run_id)
         if figures and record.head.workload not in RESTING:
@@ -273,6 +269,7 @@ class RunStore:
             raise BadInput(f"Run {run_id} has a score of its own, which was measured; enter yours as a measure.")
         together = {**record.measures, **(measures or {})}
         numbers = replace(record.end.numbers, extra={**record.end.numbers.extra, **(figures or {})})
+        _check_given(replace(record, note=record.note if note is None else note, measures=together))
         values: dict[str, object] = {
             "note": record.note if note is None else note,
             "measures": of_measures(together),
@@ -326,6 +323,14 @@ class RunStore:
             connection.execute(tables.runs.delete().where(tables.runs.c.id == run_id))
 
 
+def _check_given(record: RunRecord) -> None:
+    """Raise BadInput unless what a person gave can be shown again."""
+    try:
+        check_record(record)
+    except Damaged as fault:
+        raise BadInput(f"{str(fault).rstrip('.').capitalize()}; nothing was kept.") from fault
+
+
 def _no_run(run_id: int) -> NotHere:
     return NotHere(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
 
@@ -333,16 +338,6 @@ def _no_run(run_id: int) -> NotHere:
 def _damaged(run_id: int, fault: Damaged) -> str:
     what = str(fault).rstrip(".")
     return f"Run {run_id} is damaged in the database ({what}). “runs delete {run_id}” takes it away."
-
-
-def _prepare_folder(path: Path) -> None:
-    """Make the database's folder; root uses none that somebody else could have written. Raises BoltError."""
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        if is_root():
-            check_own(path if path.exists() else path.parent)
-    except OSError as fault:
-        raise BoltError(f"{path.parent} cannot be made: {fault.strerror}.") from fault
 
 
 def _children(connection: Connection, table: Any, run_id: int, order: Any) -> list[RowMapping]:  # noqa: ANN401
@@ -355,46 +350,3 @@ def _by_run(connection: Connection, table: Any, order: Any) -> dict[int, list[Ro
     for row in connection.execute(select(table).order_by(table.c.run_id, order)).mappings():
         found.setdefault(row["run_id"], []).append(row)
     return found
-
-
-def _prepare(connection: Any, _: object) -> None:  # noqa: ANN401 - the driver's own connection
-    connection.isolation_level = None  # the driver would commit before each change of the schema
-    for pragma in ("synchronous=FULL", "foreign_keys=ON"):
-        connection.execute(f"PRAGMA {pragma}")
-    _to_write_ahead(connection)
-
-
-def _to_write_ahead(connection: Any) -> None:  # noqa: ANN401 - the driver's own connection
-    """Let readers and a writer go on beside each other. SQLite does not wait for its turn here by itself.
-
-    On a disk that can only be read it stays as it is.
-    """
-    until = time.monotonic() + PATIENCE_S
-    while True:
-        try:
-            connection.execute("PRAGMA journal_mode=WAL")
-        except sqlite3.OperationalError as fault:
-            if fault.sqlite_errorcode == sqlite3.SQLITE_READONLY:
-                return
-            if fault.sqlite_errorcode not in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED) or time.monotonic() > until:
-                raise
-            time.sleep(0.02)
-        else:
-            return
-
-
-def _begin(connection: Connection) -> None:
-    immediate = connection.get_execution_options().get("immediate", False)
-    connection.exec_driver_sql("BEGIN IMMEDIATE" if immediate else "BEGIN")
-
-
-class _Sentence:
-    """Turns the database's errors (disk full, damaged, not writable) into ours."""
-
-    def __init__(self, path: Path) -> None:
-        self._path = path
-
-    def __call__(self, context: ExceptionContext) -> None:
-        if isinstance(context.original_exception, sqlite3.Error):
-            what = str(context.original_exception)
-            raise BoltError(f"The run database {self._path} cannot be used: {what}.") from context.original_exception
