@@ -2,7 +2,6 @@
 
 import hashlib
 import os
-import tempfile
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -254,10 +253,16 @@ def give_up_root() -> None:
 
 
 def run_lock(holder: str) -> MachineLock:
-    """Return what a run on this computer takes where no service sees to it that there is one at a time."""
-    given = os.environ.get("XDG_RUNTIME_DIR")
-    folder = Path(given) / "upright-bolt" if given else Path(tempfile.gettempdir()) / f"upright-bolt-{os.geteuid()}"
-    return MachineLock(folder / "run", f"a run of {holder}")
+    """Return what a run on this computer takes where no service sees to it that there is one at a time.
+
+    It lies where only this user can write, so nobody else can keep them from running.
+    """
+    of_session = Path(os.environ.get("XDG_RUNTIME_DIR") or f"/run/user/{os.geteuid()}")
+    if not of_session.is_dir():
+        from platformdirs import user_state_path
+
+        of_session = user_state_path()
+    return MachineLock(of_session / "upright-bolt" / "run", f"a run of {holder}")
 
 
 def _service() -> "ServiceAccess | Note":

@@ -188,7 +188,7 @@ class Document(Generic[T]):
         try:
             with self.path.open("rb") as file:
                 text = file.read(MOST_BYTES + 1)
-            data = json.loads(text) if len(text) <= MOST_BYTES else None
+            data: Any = json.loads(text) if len(text) <= MOST_BYTES else None
         except FileNotFoundError:
             return None
         except (OSError, ValueError, RecursionError) as fault:

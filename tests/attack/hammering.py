@@ -12,8 +12,6 @@ from typing import Any
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
 
-from waiting import within
-
 LONGEST_S = 1.0
 BATCH = 1000
 MOST_GROWTH_KB = 48_000
@@ -46,7 +44,7 @@ def memory_kb() -> int:
 
 
 def hammer(count: int, strategy: st.SearchStrategy[Any], check: Callable[[Any], None], record_property: Any) -> None:
-    """Give ``count`` inputs to ``check``, which must raise nothing, take less than a second each, and leave nothing.
+    """Give ``count`` inputs to ``check``, which must raise nothing, take less than a second of work, and leave nothing.
 
     They come in batches, since the generator remembers what it has made.
     """
@@ -61,16 +59,16 @@ def hammer(count: int, strategy: st.SearchStrategy[Any], check: Callable[[Any], 
         @given(strategy)
         def hit(value: Any) -> None:
             nonlocal worst_s, done
-            begun = time.monotonic()
+            begun = time.process_time()  # what others do to this computer meanwhile does not count
             check(value)
-            worst_s = max(worst_s, time.monotonic() - begun)
+            worst_s = max(worst_s, time.process_time() - begun)
             done += 1
 
         hit()
         gc.collect()
         early_kb = early_kb or memory_kb()
     record_property("cases", done)
-    assert worst_s < within(LONGEST_S)
+    assert worst_s < LONGEST_S
     assert memory_kb() - early_kb < MOST_GROWTH_KB
 
 

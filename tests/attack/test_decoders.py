@@ -78,7 +78,7 @@ def test_journals_with_anything_done_to_them(made, tmp_path, times, record_prope
         with suppress(Damaged):
             Journal(path).read()
 
-    hammer(times(300, 25_000), mutations, check, record_property)
+    hammer(times(300, 30_000), mutations, check, record_property)
 
 
 def test_journals_of_sound_lines_that_say_anything(made, tmp_path, times, record_property):
@@ -153,7 +153,7 @@ def test_captures_with_anything_done_to_them(made, tmp_path, times, record_prope
             for _ in reader.members(path):
                 pass
 
-    hammer(times(150, 8000), st.tuples(st.booleans(), mutations), check, record_property)
+    hammer(times(150, 5000), st.tuples(st.booleans(), mutations), check, record_property)
 
 
 members = st.lists(
@@ -182,7 +182,7 @@ def test_captures_made_up(tmp_path, times, record_property):
                 assert member.parts[0] in reader.TOP_FOLDERS
                 assert ".." not in member.parts
 
-    hammer(times(150, 8000), members, check, record_property)
+    hammer(times(150, 5000), members, check, record_property)
 
 
 def everything_is_shown(store: RunStore, folder, *, report: bool) -> None:
@@ -345,7 +345,7 @@ def test_bytes_on_the_bus(times, record_property):
                 message.contents()
 
     runner = asyncio.Runner()
-    hammer(times(300, 12_000), mutations, lambda ops: runner.run(feed(mutated(good * 3, ops))), record_property)
+    hammer(times(300, 16_000), mutations, lambda ops: runner.run(feed(mutated(good * 3, ops))), record_property)
     runner.close()
 
 

@@ -82,44 +82,57 @@ def test_random_kills_of_service_and_client(bus, tmp_path, times, record_propert
     record_property("kills", sum(died.values()))
 
 
-def test_a_full_disk_in_the_middle_of_it_all(bus, tmp_path, monkeypatch):
-    """The record lies on a real file system of a few kB that somebody else fills up."""
-    if os.geteuid() != 0:
-        pytest.skip("needs root, to mount a small file system")
-    bus.start_polkit()
-    small = bus.folder / "state"
-    small.mkdir()
-    if os.system(f"mount -t tmpfs -o size=256k tmpfs {small} 2>/dev/null"):
+@pytest.fixture
+def small_disk(bus):
+    """A file system of a few kB, on which the service keeps its record."""
+    folder = bus.folder / "state"
+    folder.mkdir()
+    if os.geteuid() != 0 or os.system(f"mount -t tmpfs -o size=256k tmpfs {folder} 2>/dev/null"):
         pytest.skip("needs the right to mount")
-    try:
-        root = write_tree(fresh_twin(), tmp_path / "tree")
-        service = bus.start_service(on=f"tree:{root}")
-        access = ServiceAccess()
-        assert access.try_settings({"sustained": 25.0}, standing=True).ok
-        fill(small / "filler")
-        with pytest.raises(BoltError, match="Nothing was changed, since it cannot be written down first"):
-            try_until_refused(access)
-        held = access.in_force()["sustained"]
-        trial = access.put_back("")
-        assert access.in_force()["sustained"] == 18.0
-        assert access.status().trial is None
-        assert held != 18.0
-        service.kill()
-        service = bus.start_service(on=f"tree:{root}")
-        again = ServiceAccess()
-        assert (again.status().trial, again.status().drift) == (None, ())
-        assert again.in_force()["sustained"] == 18.0
-        (small / "filler").unlink()
+    yield folder
+    for service in bus.services:
+        service.end()
+    bus.services.clear()
+    os.system(f"umount {folder}")
+
+
+@pytest.mark.parametrize("how", ["full", "read-only"])
+def test_a_disk_without_room_in_the_middle_of_it_all(bus, small_disk, tmp_path, how):
+    """Somebody else fills it up, or it fails and can only be read from now on."""
+    bus.start_polkit()
+    root = write_tree(fresh_twin(), tmp_path / "tree")
+    service = bus.start_service(on=f"tree:{root}")
+    access = ServiceAccess()
+    assert access.try_settings({"sustained": 25.0}, standing=True).ok
+    if how == "full":
+        fill(small_disk / "filler")
+    else:
+        assert os.system(f"mount -o remount,ro {small_disk}") == 0
+    with pytest.raises(BoltError, match="Nothing was changed, since it cannot be written down first"):
+        try_until_refused(access)
+    with pytest.raises(BoltError, match="Nothing was kept, since it cannot be written down"):
+        keep_until_refused(access)
+    assert access.status().trial is not None
+    assert access.in_force()["sustained"] != 18.0
+    trial = access.put_back("")
+    assert (trial.unrecorded != "") == (how == "read-only")  # a full disk has a reserve for the end
+    assert access.in_force()["sustained"] == 18.0
+    assert access.status().trial is None
+    service.kill()
+    bus.start_service(on=f"tree:{root}")
+    again = ServiceAccess()
+    assert (again.status().trial, again.status().drift) == (None, ())
+    assert again.in_force()["sustained"] == 18.0
+    if how == "full":
+        (small_disk / "filler").unlink()
         assert again.try_settings({"sustained": 22.0}, standing=False).ok
-        again.close()
-        assert trial.settings
-        access._trying = False
-        access.close()
-    finally:
-        for one in bus.services:
-            one.end()
-        bus.services.clear()
-        os.system(f"umount {small}")
+    again.close()
+    access._trying = False
+    access.close()
+
+
+def keep_until_refused(access: ServiceAccess) -> None:
+    access.keep()
 
 
 def try_until_refused(access: ServiceAccess) -> None:

@@ -21,7 +21,7 @@ from upright_bolt.service.log import LOG, RefusalLog
 from upright_bolt.service.machine_thread import FIRST, IN_TURN, MachineThread
 from upright_bolt.service.methods import METHODS, Method, description, method
 from upright_bolt.service.names import FAILED, INTERFACE, PATH, Action, name_of
-from upright_bolt.service.rights import ROUNDS, Rights
+from upright_bolt.service.rights import ROUNDS, Grant, Rights
 from upright_bolt.service.shared_machine import SharedMachine
 
 MOST_BYTES = 16 << 10
@@ -223,12 +223,13 @@ class BusInterface:
                 raise _Stale
             return work()
 
+        grant: Grant | None = None
         for _ in range(ROUNDS):
-            epoch = await self._rights.need(caller, action, interactive=interactive)
+            grant = await self._rights.need(caller, action, interactive=interactive, earlier=grant)
             try:
-                return await self.do(lambda epoch=epoch: done(epoch))  # type: ignore[misc]
+                return await self.do(lambda epoch=grant.epoch: done(epoch))  # type: ignore[misc]
             except _Stale:
-                interactive = False
+                continue
         raise BoltError("The rules about rights change again and again; nothing was changed. Try again.")
 
     def tell_put_back(self, by: str) -> None:

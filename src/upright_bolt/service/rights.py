@@ -47,6 +47,14 @@ class Verdict(Enum):
 
 
 @dataclass(frozen=True, slots=True)
+class Grant:
+    """That something may be done: in which epoch of the rules, and whether a password was given for this call."""
+
+    epoch: int
+    password: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class _Answer:
     verdict: Verdict
     details: dict[str, str] = field(default_factory=dict)
@@ -71,23 +79,31 @@ class Rights:
         self._open: Counter[int | None] = Counter()
         self.epoch = 0
 
-    async def need(self, caller: Caller, action: Action, *, interactive: bool) -> int:
-        """Return the epoch in which ``caller`` may do it.
+    async def need(
+        self, caller: Caller, action: Action, *, interactive: bool, earlier: "Grant | None" = None
+    ) -> "Grant":
+        """Return that ``caller`` may do it, and when that was.
+
+        Args:
+            caller: who.
+            action: what.
+            interactive: a person may be asked for a password, once.
+            earlier: what was granted for the same call before the rules changed: a password given for it counts.
 
         Raises:
             Denied: it may not, the person dismissed the question, or polkit gave no answer.
             TooMuch: too many questions are open.
         """
+        password = earlier is not None and earlier.password
         for _ in range(ROUNDS):
             epoch = self.epoch
             if caller.uid not in UNASKED and not (action is Action.WATCH and caller.may_watch):
-                await self._asked(caller, action, interactive=interactive)
+                password = await self._asked(caller, action, interactive=interactive, password=password)
             if caller.gone:
                 raise Denied("The program that asked has gone.")
             if epoch == self.epoch:
                 caller.may_watch = caller.may_watch or action is Action.WATCH
-                return epoch
-            interactive = False  # nobody is asked twice for one call
+                return Grant(epoch, password)
         raise Denied(_sentence(action, "the rules about it changed again and again while it was asked"))
 
     async def begin_series(self, caller: Caller, action: Action, *, interactive: bool) -> None:
@@ -96,21 +112,24 @@ class Rights:
         await self.need(caller, action, interactive=interactive)
         caller.series = dict.fromkeys((action, Action.SET), before is Verdict.PASSWORD)
 
-    async def _asked(self, caller: Caller, action: Action, *, interactive: bool) -> None:
+    async def _asked(self, caller: Caller, action: Action, *, interactive: bool, password: bool) -> bool:
+        """Return whether a password was given for this call. Raises Denied or TooMuch."""
         if action is Action.WATCH and monotonic() < caller.denied_until_s:
             raise Denied(_sentence(action, _why(_Answer(Verdict.NO))))
         answer = await self._check(caller, action)
-        if answer.verdict is Verdict.PASSWORD and caller.series.get(action):
-            return  # it was given when the series began
+        if answer.verdict is Verdict.PASSWORD and (password or caller.series.get(action)):
+            return password  # it was given already: for this call, or when the series began
         if answer.verdict is Verdict.PASSWORD and interactive:
             answer = await self._question(caller, action)
             if answer.verdict is Verdict.YES and (await self._check(caller, action)).verdict is Verdict.NO:
                 raise Denied(_sentence(action, "the right was withdrawn while the question was open"))
+            password = answer.verdict is Verdict.YES
         if answer.verdict is not Verdict.YES:
             caller.series.pop(action, None)
             if action is Action.WATCH:
                 caller.denied_until_s = monotonic() + DENIED_S
             raise Denied(_sentence(action, _why(answer)))
+        return password
 
     async def _question(self, caller: Caller, action: Action) -> _Answer:
         """Let a person be asked; at most so many questions are open at a time."""

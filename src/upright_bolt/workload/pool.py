@@ -20,6 +20,8 @@ BLOCKS_PER_UNIT = {"mixed": len(MIXES), "proof": len(MIXES)}
 """By way of working; elsewhere a block is a unit."""
 WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "bursts": "bursts", "battery": "bursts",
         "frames": "frames"}  # fmt: skip
+ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8", **SINGLE_THREAD}
+"""All of a worker's environment: no variable of the caller's decides what it runs."""
 READY_WITHIN_S = 60.0
 END_WITHIN_S = 3.0
 SILENT_S = 20.0
@@ -65,7 +67,6 @@ class HostLoad(Load):
     def prepare(self) -> None:
         """Start the workers; they warm up by themselves. Raises BoltError if one cannot be started."""
         self._prepared_s = time.monotonic()
-        environment = {**os.environ, **SINGLE_THREAD}
         for i, cpu in enumerate(self._task.cpus):
             plant = self._plant if self._plant is not None and i == 0 else -1
             words = (cpu, self._way, i, plant, self._task.options.rate_fps)
@@ -77,7 +78,7 @@ class HostLoad(Load):
                     stdin=subprocess.PIPE,
                     stdout=subprocess.PIPE,
                     stderr=complaints,
-                    env=environment,
+                    env=ENVIRONMENT,
                     cwd="/",
                 )
             except OSError as fault:
