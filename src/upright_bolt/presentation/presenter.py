@@ -284,7 +284,9 @@ class Presenter:
     def _take_runs(self, runs: list[RunRecord]) -> None:
         self.runs = runs
         if self._store.damaged and self._store.damaged != self._damaged:
-            self._fail(" ".join(self._store.damaged.values()))
+            # what was done about the machine's own record is not to be missed for it
+            before = [self.outcome] if self.outcome and self.outcome == self.outline.recovered else []
+            self._fail(" ".join((*before, *self._store.damaged.values())))
         self._damaged = self._store.damaged
         if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
             self.baseline_id = self._newest_at_stock(self.last_run.head.workload if self.last_run else "steady")

@@ -3,7 +3,7 @@
 import zlib
 from collections.abc import Sequence
 from dataclasses import fields
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,6 +28,7 @@ from upright_bolt.model.run import (
 from upright_bolt.model.work import Options
 from upright_bolt.store.checks import MOST_ROWS, check_record
 
+T = TypeVar("T")
 TypedEvent = Annotated[Event, Discriminator("kind")]
 _SETTINGS: Typed[dict[str, Value]] = Typed(dict[str, Value])
 _IDENTITY: Typed[dict[str, Any]] = Typed(dict[str, Any])
@@ -121,24 +122,32 @@ def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[Ro
     return record
 
 
+def _column(row: RowMapping, name: str, form: Typed[T]) -> T:
+    """Return what a column holds as JSON. Raises Damaged."""
+    try:
+        return form.from_text(row[name])
+    except Damaged as fault:
+        raise Damaged(f"{name}: {fault}") from fault
+
+
 def _record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[RowMapping]) -> RunRecord:
     head = RunHead(
         machine=row["machine"],
-        identity=_IDENTITY.from_text(row["identity"]),
+        identity=_column(row, "identity", _IDENTITY),
         workload=row["workload"],
         label=row["label"],
         asked_s=row["asked_s"],
-        settings=_SETTINGS.from_text(row["settings"]),
-        tried=_SETTINGS.from_text(row["tried"]),
-        conditions=_CONDITIONS.from_text(row["conditions"]),
+        settings=_column(row, "settings", _SETTINGS),
+        tried=_column(row, "tried", _SETTINGS),
+        conditions=_column(row, "conditions", _CONDITIONS),
         started_at=row["started_at"],
         columns=columns_of(row["columns"]),
         series=row["series"],
-        options=_OPTIONS.from_text(row["options"]),
+        options=_column(row, "options", _OPTIONS),
         key=row["key"],
         boot_id=row["boot_id"],
     )
-    numbers = _NUMBERS.from_text(row["numbers"])
+    numbers = _column(row, "numbers", _NUMBERS)
     return RunRecord(
         int(row["id"]),
         head,
@@ -146,7 +155,7 @@ def _record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[R
         tuple(Slice(s["from_s"], s["to_s"], s["units"], s["score"]) for s in slices),
         tuple(WorkError(**{field.name: e[field.name] for field in fields(WorkError)}) for e in errors),
         row["note"],
-        _MEASURES.from_text(row["measures"]),
+        _column(row, "measures", _MEASURES),
     )
 
 
