@@ -62,22 +62,10 @@ def answers(folder: Path, data: bytes) -> None:
 def bus(folder: Path, data: bytes) -> None:
     import asyncio
 
-    from upright_bolt.errors import BoltError
-    from upright_bolt.service.connection import Connection
+    sys.path.insert(0, str(TESTS / "attack"))
+    from hammering import fed
 
-    async def feed() -> None:
-        handed = []
-        connection = Connection(4096, handed.append, handed.append)
-        connection.refuse = lambda *_: None
-        connection._reader = asyncio.StreamReader()
-        connection._reader.feed_data(data)
-        connection._reader.feed_eof()
-        await connection._read_all()
-        for message in handed:
-            with suppress(BoltError):
-                message.contents()
-
-    asyncio.run(feed())
+    asyncio.run(fed(data))
 
 
 TARGETS = {made.__name__: made for made in (journal, capture, runs, answers, bus)}

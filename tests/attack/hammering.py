@@ -1,16 +1,21 @@
 """Generated and mutated input by the thousand, with an eye on tracebacks, on time and on memory."""
 
+import asyncio
 import copy
 import gc
 import json
 import math
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
+
+from upright_bolt.errors import BoltError
+from upright_bolt.service.connection import Connection, Incoming
 
 LONGEST_S = 1.0
 BATCH = 1000
@@ -133,3 +138,17 @@ def _places(data: Any):
 def as_json(data: Any) -> bytes:
     """Return data as JSON, or as near to it as it can be written."""
     return json.dumps(data).encode("utf-8", "surrogatepass")
+
+
+async def fed(data: bytes) -> None:
+    """Let a connection to the bus read bytes to their end, and decode what it hands on."""
+    handed: list[Incoming] = []
+    connection = Connection(4096, handed.append, handed.append)
+    connection.refuse = lambda *_: None
+    connection._reader = asyncio.StreamReader()
+    connection._reader.feed_data(data)
+    connection._reader.feed_eof()
+    await connection._read_all()
+    for message in handed:
+        with suppress(BoltError):
+            message.contents()

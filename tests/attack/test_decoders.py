@@ -11,7 +11,7 @@ import tarfile
 from contextlib import suppress
 
 import pytest
-from hammering import ODD, altered, as_json, hammer, mutated, mutations
+from hammering import ODD, altered, as_json, fed, hammer, mutated, mutations
 from hypothesis import strategies as st
 from test_record import Scene
 
@@ -29,7 +29,6 @@ from upright_bolt.reports.details import details_data, details_of
 from upright_bolt.reports.export import export_csv, run_data, runs_table
 from upright_bolt.reports.report import export_html
 from upright_bolt.service import bus_interface, helper, wire
-from upright_bolt.service.connection import Connection, Incoming
 from upright_bolt.settings import journal as journals
 from upright_bolt.settings.journal import Entry, EntryKind, Journal, Stock
 from upright_bolt.store.exchange import export_json, import_json
@@ -332,20 +331,8 @@ def test_bytes_on_the_bus(times, record_property):
     good = struct.pack("<cBBBIII", b"l", 1, 0, 1, len(body), 1, len(fields)) + fields
     good += b"\0" * (-len(good) % 8) + body
 
-    async def feed(data):
-        handed: list[Incoming] = []
-        connection = Connection(4096, handed.append, handed.append)
-        connection.refuse = lambda *_: None
-        connection._reader = asyncio.StreamReader()
-        connection._reader.feed_data(data)
-        connection._reader.feed_eof()
-        await connection._read_all()
-        for message in handed:
-            with suppress(BoltError):
-                message.contents()
-
     runner = asyncio.Runner()
-    hammer(times(300, 16_000), mutations, lambda ops: runner.run(feed(mutated(good * 3, ops))), record_property)
+    hammer(times(300, 16_000), mutations, lambda ops: runner.run(fed(mutated(good * 3, ops))), record_property)
     runner.close()
 
 
