@@ -131,6 +131,35 @@ def test_with_both_copies_damaged_no_voltage_offset_stays(scene):
     engine.close()
 
 
+def test_a_damaged_record_of_an_earlier_boot_leaves_the_firmwares_values(scene):
+    scene.twin.state.offsets_mv[0] = -30.0  # as its firmware has it
+    engine = scene.start()
+    engine.try_settings({"core-offset": -60.0}, standing=True)
+    scene.die()
+    scene.twin.state.boot_id = "11111111-2222-3333-4444-555555555555"
+    scene.twin.state.offsets_mv[0] = -30.0
+    (scene.folder / "journal").write_bytes(b"rubbish\n")
+    engine = scene.start()
+    assert engine.recovered.outcome is RecoveryOutcome.STOCK
+    assert "nothing had been changed since the last restart" in recovered(engine.recovered)
+    assert engine.in_force()["core-offset"] == pytest.approx(-30.0, abs=1.0)
+    engine.close()
+
+
+def test_a_second_copy_that_lags_behind_catches_up_at_the_next_start(scene, monkeypatch):
+    engine = scene.start()
+    with FullDisk(monkeypatch) as disk:
+        disk.room = 2  # reserve and journal, but not the copy
+        with pytest.raises(Refused, match="Nothing was changed"):
+            engine.try_settings(ASKED, standing=False)
+    assert not (scene.folder / "stock").exists()
+    scene.die()
+    engine = scene.start()
+    assert engine.recovered is None
+    assert (scene.folder / "stock").exists()
+    engine.close()
+
+
 def test_lost_lines_are_noticed_by_the_second_copy(scene):
     engine = scene.start()
     engine.try_settings(ASKED, standing=True)

@@ -57,6 +57,8 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
         return past, Damage((memory.path.name,), aside, whole_record=False)
     with suppress(BoltError):  # a full disk: it stays longer for a while
         journal.compact()
+        if memory.behind:
+            memory.save_second(at)
     return past, None
 
 
@@ -70,12 +72,12 @@ def _renewed(memory: BootMemory, at: str) -> tuple[str, ...]:
 def _stock_instead(
     found: Reading, past: Past, journal: Journal, memory: BootMemory, backend: Backend, at: str
 ) -> tuple[Past, Damage]:
-    doubtful = memory.doubtful or not memory.stock
+    nothing_is_sure = memory.doubtful or memory.missing
     stock = Stock(dict(memory.stock), dict(memory.stock_texts))
     for entry in found.entries:
         if entry.data is not None and entry.data.boot_id == memory.boot_id:
             stock = joined(Stock(entry.data.before_values, entry.data.before), stock)
-    if doubtful:
+    if nothing_is_sure:
         stock = joined(_neutral(backend), stock)
     memory.take(replace(past, stock=stock, kept={}))
     copy = journal.copy_aside()

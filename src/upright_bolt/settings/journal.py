@@ -197,14 +197,17 @@ class Journal:
             closing: they end something: where the disk is full, the reserve is given up for them.
 
         Raises:
-            BoltError: it cannot be written; the journal is as before.
+            BoltError: it cannot be written, or could not be read again; the journal is as before.
         """
+        lines = b"".join(map(line_of, entries))
+        if _reading(lines).entries != entries:
+            raise BoltError(f"{self.path} cannot hold this: a text in it is too long, or no text.")
         try:
-            self._append(b"".join(map(line_of, entries)))
+            self._append(lines)
         except BoltError:
             if not closing or not self._give_up_reserve():
                 raise
-            self._append(b"".join(map(line_of, entries)))
+            self._append(lines)
 
     def keep_reserve(self) -> None:
         """Keep room on the disk for the end of what is about to begin. Raises BoltError."""

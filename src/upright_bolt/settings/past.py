@@ -82,6 +82,7 @@ class BootMemory:
     Attributes:
         path: the second copy.
         doubtful: it is damaged.
+        missing: there is none, not even of an earlier boot.
         kept: what was kept in this boot.
     """
 
@@ -89,7 +90,7 @@ class BootMemory:
         self.path = path
         self._journal = journal
         self.boot_id = boot_id
-        self.doubtful = False
+        self.doubtful = self.missing = False
         self.kept: Mapping[str, Value] = {}
         self._second = self._read_second()
         self._stock = self._second
@@ -109,6 +110,7 @@ class BootMemory:
             with self.path.open("rb") as file:
                 entry = entry_of(file.read(MOST_BYTES).removesuffix(b"\n"))
         except FileNotFoundError:
+            self.missing = True
             return Stock()
         except (OSError, Damaged):
             self.doubtful = True
@@ -120,6 +122,11 @@ class BootMemory:
         self.kept = dict(past.kept)
         self._stock = joined(past.stock, self._second)
         return self._second.values.keys() <= past.stock.values.keys()
+
+    @property
+    def behind(self) -> bool:
+        """Whether the second copy lacks something: a program died between writing the two."""
+        return self._second.values.keys() < self._stock.values.keys()
 
     def entry(self, at: str) -> Entry:
         """Return the entry that tells of stock."""
@@ -140,7 +147,8 @@ class BootMemory:
         """Write the second copy; a damaged one is set aside first, and its new place returned. Raises BoltError."""
         aside = copy_aside(self.path) if self.doubtful else None
         write_atomically(self.path, line_of(self.entry(at)), mode=PRIVATE)
-        self.doubtful = False
+        self.doubtful = self.missing = False
+        self._second = self._stock
         return aside
 
     def note_kept(self, values: Mapping[str, Value]) -> None:
