@@ -16,11 +16,16 @@ The tree::
 import errno as errno_names
 import os
 
+from upright_bolt.plain_text import one_line
+
 
 class BoltError(Exception):
-    """Something could not be done; the text is a sentence for a person."""
+    """Something could not be done; the text is a sentence for a person, on one line whatever went into it."""
 
     exit_code = 1
+
+    def __str__(self) -> str:
+        return one_line(super().__str__())
 
 
 class BadInput(BoltError):

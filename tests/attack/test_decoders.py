@@ -20,11 +20,11 @@ from upright_bolt.analysis.compare import compare
 from upright_bolt.captures import reader
 from upright_bolt.captures.archive import collect, write
 from upright_bolt.cli.output import print_list, print_run
-from upright_bolt.disk import one_line
 from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.trial import Trial
 from upright_bolt.model.work import Options, check_options, number_in
+from upright_bolt.plain_text import one_line
 from upright_bolt.reports.details import details_data, details_of
 from upright_bolt.reports.export import export_csv, run_data, runs_table
 from upright_bolt.reports.report import export_html
@@ -222,6 +222,7 @@ def test_imports_with_anything_done_to_them(made, tmp_path, times, record_proper
             assert one_line(str(fault)) == str(fault)
             return
         everything_is_shown(store, tmp_path, report=report)
+        capsys.readouterr()
         assert store.damaged == {}
         for run_id in brought.new:
             store.delete(run_id)
@@ -284,6 +285,7 @@ def test_databases_with_anything_in_a_column(made, tmp_path, times, record_prope
             return
         try:
             everything_is_shown(store, tmp_path, report=False)
+            capsys.readouterr()
             store.mark_unfinished("twin:tern", "b")
             for run_id in (1, 2):
                 store.delete(run_id)

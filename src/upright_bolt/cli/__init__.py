@@ -61,7 +61,7 @@ class Guarded:
 
     def write(self, text: str) -> int:
         """Write text as a terminal may have it."""
-        from upright_bolt.disk import printable
+        from upright_bolt.plain_text import printable
 
         return self.raw.write(printable(text))
 

@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.app import data_folder, open_access, open_session
-from upright_bolt.disk import printable
 from upright_bolt.errors import BadInput
+from upright_bolt.plain_text import printable
 from upright_bolt.wording.trials import recovered
 
 if TYPE_CHECKING:

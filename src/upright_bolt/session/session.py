@@ -6,7 +6,6 @@ from contextlib import suppress
 from dataclasses import asdict, dataclass
 from typing import Any
 
-from upright_bolt.disk import one_line
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.model.control import Control, Value
@@ -28,6 +27,7 @@ from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Work, check_options
+from upright_bolt.plain_text import one_line
 from upright_bolt.session.active_run import ActiveRun, RunSink, RunStage
 from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.machine import Machine

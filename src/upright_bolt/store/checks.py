@@ -11,13 +11,13 @@ from numbers import Real
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.disk import one_line
 from upright_bolt.errors import BadInput, Damaged
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.settings import settings_from_data
 from upright_bolt.model.work import MOST_TIMES, WORKLOADS
+from upright_bolt.plain_text import one_line
 from upright_bolt.session.numbers import is_held
 
 LONGEST_S = 1e6

@@ -1,0 +1,15 @@
+"""Text that stays text wherever it is shown: no control characters, none that turn the direction of what follows."""
+
+import re
+
+_UNSAFE = re.compile(r"[\x00-\x1f\x7f-\x9f\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069\ud800-\udfff]")
+
+
+def one_line(text: str) -> str:
+    """Return text that stays on its line: control characters and those that change its direction are spelled out."""
+    return _UNSAFE.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
+
+
+def printable(text: str) -> str:
+    """Return text that a terminal shows as it is: as ``one_line``, but line feeds and tabs stay."""
+    return _UNSAFE.sub(lambda found: found[0] if found[0] in "\n\t" else one_line(found[0]), text)
