@@ -79,23 +79,25 @@ def test_an_ending_killed_at_any_step_is_finished_by_the_next(bus, tmp_path, end
     root = write_tree(fresh_twin(), tmp_path / "tree")
     before = texts(root)
 
+    asked = {"sustained": 25.0, "burst": 30.0}
+
     def act(access):
-        access.try_settings(ASKED, standing=standing)
+        access.try_settings(asked, standing=standing)
         access.keep() if ending == "keep" else access.put_back("")
 
-    for step in range(8, 60):
+    for step in range(5, 60):
         if not killed_after(bus, root, step, act):
             break
         in_force, status = settled(bus, root)
         assert status.drift == ()
         if status.kept:
             assert ending == "keep"
-            assert {name: in_force[name] for name in ASKED} == ASKED
+            assert {name: in_force[name] for name in asked} == asked
             break
         if status.trial is None:
             assert texts(root) == before, f"killed after step {step}"
         else:
             assert standing
-            assert status.trial.settings == ASKED
+            assert status.trial.settings == asked
             put_back(bus, root)
-    assert step >= (10 if ending == "keep" else 16), "too few steps to be an apply and its end"
+    assert step >= 6, "too few steps to be an apply and its end"

@@ -257,8 +257,9 @@ def run_lock(holder: str) -> MachineLock:
 
     It lies where only this user can write, so nobody else can keep them from running.
     """
-    of_session = Path(os.environ.get("XDG_RUNTIME_DIR") or f"/run/user/{os.geteuid()}")
-    if not of_session.is_dir():
+    given = os.environ.get("XDG_RUNTIME_DIR")
+    of_session = Path(given or f"/run/user/{os.geteuid()}")
+    if not given and not of_session.is_dir():
         from platformdirs import user_state_path
 
         of_session = user_state_path()

@@ -293,7 +293,7 @@ def test_databases_with_anything_in_a_column(made, tmp_path, times, record_prope
             store.close()
 
     cases = st.tuples(st.integers(0, 999), st.integers(0, 999), st.binary(max_size=20), mutations)
-    hammer(times(60, 4000), cases, check, record_property)
+    hammer(times(25, 4000), cases, check, record_property)
 
 
 def test_answers_of_a_service_that_says_anything(made, times, record_property):
@@ -365,7 +365,7 @@ def test_frame_files_twins_and_patterns(made, tmp_path, times, record_property):
             document(path).load()
         with suppress(BadInput):
             check_options("command", Options(("true",), words))
-            number_in("a" * 60_000 + "1 2 3", words)
+            number_in("a" * 3000 + "1 2 3", words)
 
     words = st.text(max_size=30) | st.sampled_from([r"(a+)+$", r"(a|a)*b", r"(.*)*x", r"(?=a)a", r"\d+", "(" * 300])
     hammer(times(100, 6000), st.tuples(st.binary(max_size=300), mutations, words), check, record_property)

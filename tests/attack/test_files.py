@@ -58,7 +58,7 @@ def pax_bomb(path):
 BOMBS = {
     "one huge file": lambda p: packed(p, [("sys/a", 40 << 20)]),
     "many large files": lambda p: packed(p, [(f"sys/{i}", 3 << 20) for i in range(20)]),
-    "40,000 entries": lambda p: packed(p, [(f"sys/{i}", 0) for i in range(40_000)], 1),
+    "21,000 entries": lambda p: packed(p, [(f"sys/{i}", 0) for i in range(21_000)], 1),
     "1,500 folders deep": lambda p: packed(p, [(deep_name(1500), 1)]),
     "a header of 900 MB": pax_bomb,
     "a long name": lambda p: packed(p, [("sys/" + "x" * 1000, 1)]),
@@ -236,18 +236,18 @@ def test_no_cell_is_a_formula(on_tern: TwinSession, bolt, tmp_path):
     assert (row["label"], row["note"]) == ("'=cmd()", "'@note")
 
 
-@pytest.mark.parametrize(
-    "label", ["costs $5 and $x", "$\\frac{1}{0}$", "<script>alert(1)</script>", "_hidden", "%s {0}"]
-)
-def test_a_label_is_only_a_label_in_a_report(on_tern: TwinSession, bolt, tmp_path, label):
-    on_tern.run(40.0, label)
-    on_tern.run(40.0, "plain")
+def test_a_label_is_only_a_label_in_a_report(on_tern: TwinSession, bolt, tmp_path):
+    labels = ["costs $5 and $x", "$\\frac{1}{0}$", "<script>alert(1)</script>", "_hidden", "%s {0}"]
+    for label in labels:
+        on_tern.run(30.0, label)
     on_tern.close()
-    done = bolt("runs", "export", "1", "2", "--html", str(tmp_path / "r.html"))
+    numbers = [str(number) for number in range(1, len(labels) + 1)]
+    done = bolt("runs", "export", *numbers, "--html", str(tmp_path / "r.html"))
     assert done.returncode == 0, done.stderr
     page = (tmp_path / "r.html").read_text()
     assert "<script>alert" not in page
-    assert label.split()[0].replace("<", "&lt;").replace(">", "&gt;") in page
+    for label in labels:
+        assert label.split()[0].replace("<", "&lt;").replace(">", "&gt;") in page
 
 
 def test_control_characters_never_reach_a_terminal(on_tern: TwinSession, bolt, tmp_path):

@@ -49,7 +49,7 @@ def test_random_kills_of_service_and_client(bus, tmp_path, times, record_propert
     access = ServiceAccess()
     stock = {name: access.in_force()[name] for name in CHOICES}
     access.close()
-    count, died, ends = times(25, 1000), {"service": 0, "client": 0}, set()
+    count, died, ends = times(12, 1000), {"service": 0, "client": 0}, set()
     for number in range(count):
         client = FORKS.Process(target=client_storm, args=(bus.address, number))
         client.start()

@@ -200,7 +200,7 @@ class HelperAccess:
 
     def begin_run(self, what: str) -> None:  # noqa: ARG002 - the lock says who holds it
         """Let no other run begin on this machine. Raises InUse."""
-        self._run_lock.acquire()
+        self._run_lock.acquire_if_possible()
 
     def end_run(self) -> None:
         """The run is over."""

@@ -170,10 +170,10 @@ class SettingsEngine:
 
     def begin_run(self, what: str) -> None:  # noqa: ARG002 - the lock says who holds it
         """Let no other run begin on this machine. Raises InUse."""
-        if self._run_lock is not None:
-            self._run_lock.acquire()
-        elif self._lock is None:
+        if self._lock is None:
             raise InUse(HELD)
+        if self._run_lock is not None:
+            self._run_lock.acquire_if_possible()
 
     def end_run(self) -> None:
         """The run is over."""

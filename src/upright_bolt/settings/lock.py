@@ -50,6 +50,11 @@ class MachineLock:
             self._words.chmod(0o600)
         self._fd = fd
 
+    def acquire_if_possible(self) -> None:
+        """Take the lock, or go on without where its folder cannot be made: a user without a home. Raises InUse."""
+        with suppress(OSError):
+            self.acquire()
+
     @property
     def _words(self) -> Path:
         return self._folder / "holder"
