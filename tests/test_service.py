@@ -13,8 +13,9 @@ import pytest
 from sdbus.sd_bus_internals import SdBusUnmappedMessageError
 
 from bus_support import BUS_NAME, PATH, wait_for
+from command_process import CommandProcess, run_command
 from support import TwinSession
-from upright_bolt.errors import BadInput, Denied, Refused
+from upright_bolt.errors import BadInput, Denied, InUse, Refused
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import RealFiles
@@ -356,6 +357,34 @@ def test_the_command_line_goes_through_the_service(bus, service, tmp_path):
     denied = bolt("set", "turbo=off")
     assert denied.returncode == 1
     assert denied.stderr.startswith("You may not change settings of this machine: ")
+
+
+def test_through_the_service_there_is_one_run_at_a_time_too(bus, service, tmp_path):
+    """Two programs with data folders of their own, which share nothing but the machine."""
+    out = tmp_path / "out"
+    out.touch()
+    words = ["run", "watch", "--duration", "10min"]
+    first = CommandProcess(["--data", str(tmp_path / "one"), *words], out, out, bus.environment)
+    try:
+        with client() as access:
+            until(lambda: refused_run(access), what="the first run to begin")
+        second = run_command(["--data", str(tmp_path / "two"), *words], within(60), bus.environment)
+        assert second.returncode == 1
+        assert f"A run of root (uid 0, process {first.pid}) is going on since" in second.stderr
+    finally:
+        first.kill()
+        first.wait()
+    with client() as access:
+        until(lambda: not refused_run(access), what="the dead program's run to be over")
+
+
+def refused_run(access) -> bool:
+    try:
+        access.begin_run("mine")
+    except InUse:
+        return True
+    access.end_run()
+    return False
 
 
 def test_a_look_at_this_computer_through_the_service(bus, tmp_path):
