@@ -17,14 +17,14 @@ LONGEST_TEXT = 1024
 
 
 @dataclass(frozen=True, slots=True)
-class Sifted:
+class CheckedTexts:
     """Texts that may be written, and the files whose texts may not."""
 
     sound: dict[str, str]
     refused: tuple[str, ...]
 
 
-def sift(texts: Mapping[str, str], backend: Backend, controls: ControlReader) -> Sifted:
+def check_texts(texts: Mapping[str, str], backend: Backend, controls: ControlReader) -> CheckedTexts:
     """Tell which of ``texts``, by kernel file, may be written."""
     declared = {path for driver in backend.drivers.values() for path in driver.files}
     known = {path: text for path, text in texts.items() if path in declared and len(text) <= LONGEST_TEXT}
@@ -34,7 +34,7 @@ def sift(texts: Mapping[str, str], backend: Backend, controls: ControlReader) ->
         of_driver = [path for path in driver.files if path in known and not backend.holds(path, known[path])]
         if of_driver and not _allowed(name, would_be[name].read() if name in would_be else None, controls):
             refused.update(of_driver)
-    return Sifted({path: text for path, text in known.items() if path not in refused}, tuple(sorted(refused)))
+    return CheckedTexts({path: text for path, text in known.items() if path not in refused}, tuple(sorted(refused)))
 
 
 def _allowed(name: str, value: Value | None, controls: ControlReader) -> bool:

@@ -15,7 +15,7 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.past import BootMemory, Past
-from upright_bolt.settings.soundness import sift
+from upright_bolt.settings.soundness import check_texts
 
 
 class Trials:
@@ -212,7 +212,7 @@ class Trials:
         refused: tuple[str, ...] = ()
         texts = trial.before
         if trial.id != self._sure_of:
-            texts, refused = self._sifted(trial.before)
+            texts, refused = self._writable_texts(trial.before)
         left = tuple(dict.fromkeys((*refused, *self._backend.restore(texts))))
         unrecorded = ""
         try:
@@ -226,13 +226,13 @@ class Trials:
             self.current = None
         return left, unrecorded
 
-    def _sifted(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
+    def _writable_texts(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
         """Return what may be written of texts from a record, stock in place of what may not, and what is left then."""
-        sifted = sift(texts, self._backend, self._controls)
-        stock = {path: self._memory.stock_texts[path] for path in sifted.refused if path in self._memory.stock_texts}
-        instead = sift(stock, self._backend, self._controls)
-        left = tuple(path for path in sifted.refused if path not in instead.sound)
-        return {**sifted.sound, **instead.sound}, left
+        checked = check_texts(texts, self._backend, self._controls)
+        stock = {path: self._memory.stock_texts[path] for path in checked.refused if path in self._memory.stock_texts}
+        instead = check_texts(stock, self._backend, self._controls)
+        left = tuple(path for path in checked.refused if path not in instead.sound)
+        return {**checked.sound, **instead.sound}, left
 
     def _running(self) -> Trial:
         if self.current is None:
