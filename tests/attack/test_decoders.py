@@ -8,6 +8,7 @@ import shutil
 import sqlite3
 import struct
 import tarfile
+import time
 from contextlib import suppress
 
 import pytest
@@ -228,9 +229,31 @@ def test_imports_with_anything_done_to_them(made, tmp_path, times, record_proper
             store.delete(run_id)
 
     try:
-        hammer(times(10, 400) if report else times(60, 5000), mutations, check, record_property)
+        if report:  # to draw one takes most of a second by itself
+            hammer(times(10, 400), mutations, check, record_property, longest_s=5.0)
+        else:
+            hammer(times(60, 5000), mutations, check, record_property)
     finally:
         store.close()
+
+
+def test_a_run_of_others_with_very_many_changes_is_drawn_in_a_moment(made, tmp_path):
+    data = json.loads((made / "runs.json").read_bytes())
+    run = data["runs"][0]
+    rows = 20_000
+    run["telemetry"]["time_s"] = [index * 0.001 for index in range(rows)]
+    columns = run["telemetry"]["columns"]
+    for name in columns:
+        columns[name] = [float(index // 3 % 2) for index in range(rows)]
+    data["runs"] = [run]
+    path = tmp_path / "in.json"
+    path.write_bytes(as_json(data))
+    store = RunStore(tmp_path / "runs.sqlite")
+    import_json(store, path)
+    begun = time.process_time()
+    export_html(store, compare(store.all(), store.all()[0], store.all()), tmp_path / "x.html")
+    assert time.process_time() - begun < 15.0
+    store.close()
 
 
 def test_imports_of_anything_at_all(made, tmp_path, times, record_property):

@@ -143,3 +143,9 @@ def _mean_at(columns: Mapping[str, Floats], indices: NDArray[np.intp], name: str
 
 def _mean(values: Floats) -> float | None:
     return float(values.mean()) if values.size else None
+
+
+def at_most(count: int, *columns: Floats) -> tuple[Floats, ...]:
+    """Return every so many-th row of columns, so that about ``count`` are left: more bands cannot be told apart."""
+    step = max(1, -(-columns[0].size // count))
+    return tuple(column[::step] for column in columns)

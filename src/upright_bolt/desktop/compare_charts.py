@@ -7,6 +7,7 @@ import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QWidget
 
+from upright_bolt.analysis.phases import at_most
 from upright_bolt.desktop.chart import AXIS_W, Chart
 from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
@@ -103,6 +104,10 @@ class Overlay(QWidget):
         self._items += [(chart, curve), (chart, end)]
 
 
+MOST_BANDS = 4000
+"""Rows of telemetry that bands are drawn of: several to a pixel."""
+
+
 class Bands(Chart):
     """One band per run, filled by what held the clock back: colour by the limited quantity, words on it."""
 
@@ -124,7 +129,7 @@ class Bands(Chart):
         for i, run in enumerate(runs):
             times, columns = telemetry.get(run.id, (None, {}))
             if times is not None and HELD_BY in columns and len(times):
-                self._band(len(runs) - i - 1, times, columns[HELD_BY])
+                self._band(len(runs) - i - 1, *at_most(MOST_BANDS, times, columns[HELD_BY]))
 
     def _band(self, row: int, times: Floats, held: Floats) -> None:
         for code, constraint in enumerate(ORDER):

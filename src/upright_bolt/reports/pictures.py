@@ -12,6 +12,7 @@ from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
 from upright_bolt.analysis.compare import Compared
+from upright_bolt.analysis.phases import at_most
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.run import LETTERS, RunRecord
 from upright_bolt.session.numbers import HELD_BY
@@ -81,10 +82,10 @@ def _curve(axes: Axes, runs: Sequence[RunRecord], telemetry: Sequence[Telemetry]
 
 def _bands(axes: Axes, telemetry: Sequence[Telemetry]) -> None:
     seen: dict[Constraint, None] = {}
-    for i, (time_s, columns) in enumerate(map(_under_load, telemetry)):
-        held = columns.get(HELD_BY)
-        if held is None or time_s.size < 2:
+    for i, (times, columns) in enumerate(map(_under_load, telemetry)):
+        if HELD_BY not in columns or times.size < 2:
             continue
+        time_s, held = at_most(MOST_POINTS, times, columns[HELD_BY])
         cuts = [0, *(np.flatnonzero(np.diff(held)) + 1), time_s.size - 1]
         for a, b in pairwise(cuts):
             constraint = ORDER[int(held[a])]
