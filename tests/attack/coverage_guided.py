@@ -106,8 +106,8 @@ def fuzz(name: str, count: int, corpus: str) -> None:
     folder = Path(tempfile.mkdtemp())
     with atheris.instrument_imports(include=["upright_bolt"]):
         TARGETS[name](folder, b"")
-    words = [sys.argv[0], f"-atheris_runs={count}", "-timeout=2", "-rss_limit_mb=1024", "-max_len=8192", "-verbosity=0",
-             f"-artifact_prefix={folder}/", corpus]  # fmt: skip
+    words = [sys.argv[0], f"-atheris_runs={count}", "-timeout=10", "-rss_limit_mb=1024", "-max_len=8192",
+             "-verbosity=0", f"-artifact_prefix={folder}/", corpus]  # fmt: skip
     atheris.Setup(words, lambda data: TARGETS[name](folder, data))
     atheris.Fuzz()
 

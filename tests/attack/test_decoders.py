@@ -40,6 +40,8 @@ from upright_bolt.twin.state import document
 from upright_bolt.wording.events import during_run
 
 ASKED = {"sustained": 25.0, "epp": 96.0}
+SHOWN_S = 3.0
+"""To show all that can be shown of two runs: a model of the cooling is fitted to each of them twice."""
 
 
 @pytest.fixture(scope="module")
@@ -232,7 +234,7 @@ def test_imports_with_anything_done_to_them(made, tmp_path, times, record_proper
         if report:  # to draw one takes most of a second by itself
             hammer(times(10, 400), mutations, check, record_property, longest_s=5.0)
         else:
-            hammer(times(60, 5000), mutations, check, record_property)
+            hammer(times(60, 5000), mutations, check, record_property, longest_s=SHOWN_S)
     finally:
         store.close()
 
@@ -316,7 +318,7 @@ def test_databases_with_anything_in_a_column(made, tmp_path, times, record_prope
             store.close()
 
     cases = st.tuples(st.integers(0, 999), st.integers(0, 999), st.binary(max_size=20), mutations)
-    hammer(times(25, 4000), cases, check, record_property)
+    hammer(times(25, 4000), cases, check, record_property, longest_s=SHOWN_S)
 
 
 def test_answers_of_a_service_that_says_anything(made, times, record_property):
