@@ -95,8 +95,7 @@ class OpenMachine:
 def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -> "tuple[MachinePorts, Twin | None]":
     """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""
     if word.kind == "host":
-        root = Path("/")
-        return MachinePorts("host", RealFiles(root), DeviceRegisters(root), RealClock()), None
+        return _host_ports(), None
     if word.kind == "tree":
         root = _unpacked(Path(word.rest), folder)
         registers = DeviceRegisters(root, COPY_STRIDE)
@@ -111,6 +110,11 @@ def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -
     if served:
         ports.keep_up = clock.keep_up
     return ports, twin
+
+
+def _host_ports() -> MachinePorts:
+    root = Path("/")
+    return MachinePorts("host", RealFiles(root), DeviceRegisters(root), RealClock())
 
 
 def _unpacked(path: Path, folder: Path) -> Path:
@@ -227,8 +231,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     if not isinstance(found, Note):
         if not as_root:
             give_up_root()
-        ports, _ = _open_ports(word, Path(), saved=False, served=False)
-        return OpenMachine(word, ports, found)
+        return OpenMachine(word, _host_ports(), found)
     gaps = () if is_root() else (found,)
     if caller() is not None and not as_root:
         return _open_with_helper(word, holder, exclusive=exclusive)
@@ -241,8 +244,7 @@ def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> Ope
     folder = state_folder(word, None)
     channel, pid = helper.start(lambda: open_local(word, folder, holder, exclusive=exclusive)[1])
     give_up_root()
-    ports, _ = _open_ports(word, Path(), saved=False, served=False)
-    return OpenMachine(word, ports, helper.HelperAccess(channel, pid, run_lock(holder)))
+    return OpenMachine(word, _host_ports(), helper.HelperAccess(channel, pid, run_lock(holder)))
 
 
 def give_up_root() -> None:

@@ -6,7 +6,6 @@ damaged file, or one of a stranger, is an error with a sentence and never a surp
 
 import json
 import os
-import re
 import tempfile
 from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager, suppress
@@ -18,6 +17,7 @@ from typing import IO, Any, Generic, TypeVar
 from pydantic import TypeAdapter, ValidationError
 
 from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.plain_text import printable
 
 T = TypeVar("T")
 Upgrade = Callable[[int, Any], Any]
@@ -73,8 +73,6 @@ LONGEST_TEXT = 4096
 MOST_PARTS = 500_000
 DEEPEST = 16
 LARGEST = 1e18
-_FORBIDDEN = re.compile(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u2028\u2029\u202a-\u202e\u2066-\u2069]")
-"""Control characters but tab and line feed, and those that change the direction of what follows."""
 
 
 def csv_cell(value: object) -> object:
@@ -93,12 +91,11 @@ def csv_cell(value: object) -> object:
     return value
 
 
-def bounded(value: object, *, longest: int = LONGEST_TEXT) -> None:
+def bounded(value: object) -> None:
     """Check that data from a file is of a sane size all through, whatever its type.
 
     Args:
         value: a dataclass, or what JSON can hold.
-        longest: so many characters a text may have.
 
     Raises:
         Damaged: a number is not finite or larger than 1e18, a text is too long or holds control characters, it is
@@ -112,18 +109,18 @@ def bounded(value: object, *, longest: int = LONGEST_TEXT) -> None:
             raise Damaged("it has too many parts")
         below: list[object] = []
         for part in level:
-            below += _parts(part, longest)
+            below += _parts(part)
         if not below:
             return
         level = below
     raise Damaged("it is nested too deeply")
 
 
-def _parts(value: object, longest: int) -> Collection[object]:
+def _parts(value: object) -> Collection[object]:
     if isinstance(value, str):
-        if len(value) > longest:
-            raise Damaged(f"a text of {len(value)} characters, where {longest} are the most")
-        if _FORBIDDEN.search(value):
+        if len(value) > LONGEST_TEXT:
+            raise Damaged(f"a text of {len(value)} characters, where {LONGEST_TEXT} are the most")
+        if printable(value) != value:
             raise Damaged("a text with control characters")
         return ()
     if isinstance(value, float | int):

@@ -15,8 +15,8 @@ from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.settings import settings_from_data
 from upright_bolt.service import wire
-from upright_bolt.service.callers import Caller, Callers, TooMuch
-from upright_bolt.service.connection import LIMITS_EXCEEDED, Connection, Incoming
+from upright_bolt.service.callers import Caller, Callers
+from upright_bolt.service.connection import Connection, Incoming
 from upright_bolt.service.log import LOG, RefusalLog
 from upright_bolt.service.machine_thread import FIRST, IN_TURN, MachineThread
 from upright_bolt.service.methods import METHODS, Method, description, method
@@ -73,9 +73,6 @@ class BusInterface:
             return
         try:
             caller = self._callers.enter(call.sender, ends=found.ends)
-        except TooMuch as fault:
-            self._bus.refuse(call, LIMITS_EXCEEDED, str(fault))
-            return
         except BoltError as fault:
             self._bus.refuse(call, name_of(fault), str(fault))
             return
@@ -100,7 +97,7 @@ class BusInterface:
             self._bus.answer(call, found.gives, *answer)
         except BoltError as fault:
             self._refusals.note(caller.uid, monotonic(), f"{caller.words} was refused {found.name}: {fault}")
-            self._bus.refuse(call, LIMITS_EXCEEDED if isinstance(fault, TooMuch) else name_of(fault), str(fault))
+            self._bus.refuse(call, name_of(fault), str(fault))
         except Exception:  # noqa: BLE001 - whatever it is, the service goes on
             LOG.exception("%s of %s failed", found.name, caller.words)
             self._bus.refuse(

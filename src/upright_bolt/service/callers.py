@@ -4,10 +4,10 @@ import asyncio
 from collections import Counter
 from dataclasses import dataclass, field
 
-from upright_bolt.errors import BoltError, Denied
+from upright_bolt.errors import Denied
 from upright_bolt.ownership import user_words
 from upright_bolt.service.connection import BUS, BusFault, Connection
-from upright_bolt.service.names import Action
+from upright_bolt.service.names import Action, TooMuch
 
 PENDING_EACH = 16
 """Calls of one connection under way."""
@@ -19,10 +19,6 @@ CONNECTIONS_EACH = 32
 MOST_CALLERS = 4096
 """Connections of all users together: a bound for memory, far above what a machine has users for."""
 CREDENTIALS_S = 5.0
-
-
-class TooMuch(BoltError):
-    """A user takes up more of the service than anybody may."""
 
 
 @dataclass(slots=True)
@@ -159,8 +155,3 @@ class Callers:
         for caller in self._known.values():
             caller.may_watch = False
             caller.denied_until_s = 0.0
-
-    @property
-    def present(self) -> int:
-        """How many callers are on the bus."""
-        return len(self._known)

@@ -13,14 +13,14 @@ from typing import Any
 
 from upright_bolt.errors import BoltError, Refused
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.trial import ApplyReport, Status, Trial
+from upright_bolt.model.trial import ApplyReport, Trial
 from upright_bolt.service import wire
 from upright_bolt.service.connection import MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
 from upright_bolt.service.names import BUS_NAME, ERRORS, INTERFACE, SERVICE
+from upright_bolt.service.remote_access import RemoteAccess
 from upright_bolt.service.rights import PERSON_S
 from upright_bolt.service.shared_machine import FRESH_S
 from upright_bolt.settings.access import Change, nothing
@@ -39,7 +39,7 @@ class ServiceAbsent(BoltError):
     """There is no service on this computer."""
 
 
-class ServiceAccess:
+class ServiceAccess(RemoteAccess):
     """Reading and setting the machine through the root service.
 
     Attributes:
@@ -102,14 +102,6 @@ class ServiceAccess:
         """End the series. Raises Refused."""
         self._call("EndSeries")
 
-    def controls(self) -> dict[str, Control]:
-        """Return every control as it stands. Raises BoltError if the service does not answer."""
-        return wire.read_controls(self._call("Controls"))
-
-    def in_force(self) -> dict[str, Value]:
-        """Return every control that can be read, with its value."""
-        return {name: c.in_force for name, c in self.controls().items() if c.in_force is not None}
-
     def sample(self) -> Sample:
         """Return the service's latest sample; "not measured" throughout while it does not answer."""
         try:
@@ -123,10 +115,6 @@ class ServiceAccess:
                 self._call("BeginRun", "s", self._running)
         self.trouble = ""
         return taken
-
-    def status(self) -> Status:
-        """Return the trial, what was kept, and what no longer holds. Raises BoltError."""
-        return wire.read_status(self._call("Status"))
 
     def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
         """Put settings in force as a trial of this caller. Raises BadInput, Denied, InUse or Refused."""

@@ -17,6 +17,7 @@ from jeepney.low_level import Header, parse_signature
 from jeepney.wrappers import new_method_return, new_signal
 
 from upright_bolt.errors import BoltError
+from upright_bolt.service.names import LIMITS_EXCEEDED
 
 BUS = DBusAddress("/org/freedesktop/DBus", "org.freedesktop.DBus", "org.freedesktop.DBus")
 FIXED_BYTES = 16
@@ -28,7 +29,6 @@ CHUNK_BYTES = 64 << 10
 UNSENT_BYTES = 8 << 20
 """The bus itself has stopped reading if so much waits to be sent."""
 OPEN_S = 10.0
-LIMITS_EXCEEDED = "org.freedesktop.DBus.Error.LimitsExceeded"
 _KINDS = {kind.value for kind in MessageType}
 _ENDS = {ord("l"): "<", ord("B"): ">"}
 

@@ -15,13 +15,13 @@ from contextlib import suppress
 from typing import Any, TextIO
 
 from upright_bolt.errors import BoltError, Refused
-from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings, settings_from_data
-from upright_bolt.model.trial import ApplyReport, Status, Trial
+from upright_bolt.model.trial import ApplyReport, Trial
 from upright_bolt.service import wire
 from upright_bolt.service.names import ERRORS, name_of
+from upright_bolt.service.remote_access import RemoteAccess
 from upright_bolt.settings.access import Change, nothing
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
@@ -115,7 +115,7 @@ _ACTS: dict[str, Callable[..., Any]] = {
 }
 
 
-class HelperAccess:
+class HelperAccess(RemoteAccess):
     """``MachineAccess`` through the helper.
 
     Args:
@@ -160,21 +160,9 @@ class HelperAccess:
             return said["answer"]
         raise ERRORS.get(said["error"], Refused)(said["text"])
 
-    def controls(self) -> dict[str, Control]:
-        """Return every control as it stands."""
-        return wire.read_controls(self._call("Controls"))
-
-    def in_force(self) -> dict[str, Value]:
-        """Return every control that can be read, with its value."""
-        return {name: c.in_force for name, c in self.controls().items() if c.in_force is not None}
-
     def sample(self) -> Sample:
         """Read every sensor once."""
         return wire.read_sample(*self._call("Sample"))
-
-    def status(self) -> Status:
-        """Return the trial, what was kept, and what no longer holds."""
-        return wire.read_status(self._call("Status"))
 
     def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
         """Put settings in force as a trial. Raises BadInput, InUse or Refused."""

@@ -31,8 +31,15 @@ ERRORS: dict[str, type[BoltError]] = {
 }
 """Errors by their names on the bus."""
 FAILED = "org.freedesktop.DBus.Error.Failed"
+LIMITS_EXCEEDED = "org.freedesktop.DBus.Error.LimitsExceeded"
+
+
+class TooMuch(BoltError):
+    """A user takes up more of the service than anybody may."""
 
 
 def name_of(fault: BoltError) -> str:
     """Return an error's name on the bus."""
+    if isinstance(fault, TooMuch):
+        return LIMITS_EXCEEDED
     return next((name for name, error in ERRORS.items() if type(fault) is error), FAILED)

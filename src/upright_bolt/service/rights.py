@@ -13,9 +13,9 @@ from time import monotonic
 
 from upright_bolt.errors import BoltError, Denied
 from upright_bolt.ownership import ROOT
-from upright_bolt.service.callers import Caller, TooMuch
+from upright_bolt.service.callers import Caller
 from upright_bolt.service.connection import Connection
-from upright_bolt.service.names import POLKIT, Action
+from upright_bolt.service.names import POLKIT, Action, TooMuch
 
 UNASKED = frozenset({ROOT})
 ANSWER_S = 5.0
@@ -48,7 +48,7 @@ class Verdict(Enum):
 
 @dataclass(frozen=True, slots=True)
 class Grant:
-    """That something may be done: in which epoch of the rules, and whether a password was given for this call."""
+    """That something may be done: in which epoch of the rules, and whether a password was given for it."""
 
     epoch: int
     password: bool = False
@@ -108,17 +108,16 @@ class Rights:
 
     async def begin_series(self, caller: Caller, action: Action, *, interactive: bool) -> None:
         """Get a right for the length of a series of trials. Raises as ``need``."""
-        before = (await self._check(caller, action)).verdict if caller.uid not in UNASKED else Verdict.YES
-        await self.need(caller, action, interactive=interactive)
-        caller.series = dict.fromkeys((action, Action.SET), before is Verdict.PASSWORD)
+        grant = await self.need(caller, action, interactive=interactive)
+        caller.series = dict.fromkeys((action, Action.SET), grant.password)
 
     async def _asked(self, caller: Caller, action: Action, *, interactive: bool, password: bool) -> bool:
-        """Return whether a password was given for this call. Raises Denied or TooMuch."""
+        """Return whether a password was given for it, now or before. Raises Denied or TooMuch."""
         if action is Action.WATCH and monotonic() < caller.denied_until_s:
             raise Denied(_sentence(action, _why(_Answer(Verdict.NO))))
         answer = await self._check(caller, action)
         if answer.verdict is Verdict.PASSWORD and (password or caller.series.get(action)):
-            return password  # it was given already: for this call, or when the series began
+            return True  # it was given already: for this call, or when the series began
         if answer.verdict is Verdict.PASSWORD and interactive:
             answer = await self._question(caller, action)
             if answer.verdict is Verdict.YES and (await self._check(caller, action)).verdict is Verdict.NO:

@@ -156,8 +156,7 @@ class SharedMachine:
         Raises:
             InUse: another caller's run goes on, or a program outside the service holds the machine.
         """
-        if self._engine.closed:
-            self._reopen_if_free()
+        self._reopen_if_free()
         going_on = self._run
         if going_on is not None and going_on.caller is not caller:
             raise InUse(

@@ -6,15 +6,15 @@ decides what is put in force.
 
 import uuid
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.journal import Entry, EntryKind, Journal, Reading, Stock
-from upright_bolt.settings.past import BootMemory, Past, joined, told_by
+from upright_bolt.settings.journal import Entry, EntryKind, Journal, Reading, Stock, copy_aside, joined
+from upright_bolt.settings.past import BootMemory, Past, told_by
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +51,7 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
     past = told_by(found.entries, memory.boot_id)
     whole = memory.take(past)
     if found.unreadable or not whole:
-        return _stock_instead(found, past, journal, memory, backend, at)
+        return _stock_instead(found, journal, memory, backend, at)
     if memory.doubtful:
         aside = _renewed(memory, at)
         return past, Damage((memory.path.name,), aside, whole_record=False)
@@ -70,7 +70,7 @@ def _renewed(memory: BootMemory, at: str) -> tuple[str, ...]:
 
 
 def _stock_instead(
-    found: Reading, past: Past, journal: Journal, memory: BootMemory, backend: Backend, at: str
+    found: Reading, journal: Journal, memory: BootMemory, backend: Backend, at: str
 ) -> tuple[Past, Damage]:
     nothing_is_sure = memory.doubtful or memory.missing
     stock = Stock(dict(memory.stock), dict(memory.stock_texts))
@@ -79,8 +79,8 @@ def _stock_instead(
             stock = joined(Stock(entry.data.before_values, entry.data.before), stock)
     if nothing_is_sure:
         stock = joined(_neutral(backend), stock)
-    memory.take(replace(past, stock=stock, kept={}))
-    copy = journal.copy_aside()
+    memory.take(Past(stock))
+    copy = copy_aside(journal.path)
     aside: tuple[str, ...] = (str(copy),) if copy is not None else ()
     trial = None
     if stock.texts:
@@ -91,7 +91,7 @@ def _stock_instead(
         journal.replace([memory.entry(at), *begun] if stock.values else begun)
     names = [journal.path.name, *([memory.path.name] if memory.doubtful else [])]
     aside += _renewed(memory, at)
-    return Past(stock, {}, trial), Damage(tuple(names), aside, whole_record=True)
+    return Past(stock, trial=trial), Damage(tuple(names), aside, whole_record=True)
 
 
 def _neutral(backend: Backend) -> Stock:

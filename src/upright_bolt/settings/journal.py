@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import reduce
 from hashlib import blake2b
 from pathlib import Path
 
@@ -20,7 +21,6 @@ from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
-from upright_bolt.ownership import make_private
 
 VERSION = 3
 COMPACT_BYTES = 256 << 10
@@ -61,6 +61,11 @@ class Stock:
 
     values: dict[str, Value] = field(default_factory=dict)
     texts: dict[str, str] = field(default_factory=dict)
+
+
+def joined(later: Stock, earlier: Stock) -> Stock:
+    """Return both; what the earlier one says counts."""
+    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts})
 
 
 @dataclass(frozen=True, slots=True)
@@ -227,7 +232,6 @@ class Journal:
 
     def _append(self, line: bytes) -> None:
         try:
-            make_private(self.path.parent)
             new = not self.path.exists()
             handle = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, PRIVATE)
             try:
@@ -257,10 +261,6 @@ class Journal:
         content = b"".join(map(line_of, entries))
         write_atomically(self.path, content, mode=PRIVATE)
         self._compact_at = max(COMPACT_BYTES, 2 * len(content))
-
-    def copy_aside(self) -> Path | None:
-        """Copy a damaged journal beside itself, and return the copy; None if there is no room for it."""
-        return copy_aside(self.path)
 
 
 def copy_aside(path: Path) -> Path | None:
@@ -324,9 +324,8 @@ def _merged(lasting: list[Entry]) -> list[Entry]:
     of_boot = [entry for entry in lasting if entry.boot_id == latest]
     stocks = [entry.stock for entry in of_boot if entry.stock is not None]
     if stocks:
-        values = {name: value for stock in reversed(stocks) for name, value in stock.values.items()}
-        texts = {path: text for stock in reversed(stocks) for path, text in stock.texts.items()}
-        merged.append(Entry(EntryKind.STOCK, "", of_boot[-1].at, boot_id=latest, stock=Stock(values, texts)))
+        together = reduce(lambda earlier, later: joined(later, earlier), stocks)
+        merged.append(Entry(EntryKind.STOCK, "", of_boot[-1].at, boot_id=latest, stock=together))
     kept = {name: value for entry in of_boot for name, value in entry.kept.items()}
     if kept:
         merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept))

@@ -22,6 +22,7 @@ from upright_bolt.settings.journal import (
     Stock,
     copy_aside,
     entry_of,
+    joined,
     line_of,
 )
 
@@ -64,11 +65,6 @@ def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
         elif entry.kind in CLOSING:
             past.trial = None
     return past
-
-
-def joined(later: Stock, earlier: Stock) -> Stock:
-    """Return both; what the earlier one says counts."""
-    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts})
 
 
 class BootMemory:

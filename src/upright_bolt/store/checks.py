@@ -17,7 +17,7 @@ from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.settings import settings_from_data
 from upright_bolt.model.work import MOST_TIMES, WORKLOADS
-from upright_bolt.plain_text import one_line
+from upright_bolt.plain_text import one_line, printable
 from upright_bolt.session.numbers import is_held
 
 LONGEST_S = 1e6
@@ -41,7 +41,7 @@ def check_record(record: RunRecord) -> None:
     _words("machine", (head.machine, head.workload, head.series, head.key, head.boot_id))
     _words("note", (record.note,), LONGEST_NOTE, lines=True)
     _words("reason", (end.why,), LONGEST_NOTE, lines=True)
-    _words("conditions", (c for c in _texts(head.conditions)))
+    _words("conditions", _texts(head.conditions))
     if head.workload not in WORKLOADS:
         raise Damaged(f"the workload “{head.workload[:40]}” is none that this version knows")
     _date(head.started_at)
@@ -68,8 +68,7 @@ def _words(what: str, texts: Iterable[object], longest: int = LONGEST_WORD, *, l
     for text in texts:
         if not isinstance(text, str) or len(text) > longest:
             raise Damaged(f"{what}: no text, or one that is too long")
-        plain = text.replace("\n", "").replace("\t", "") if lines else text
-        if one_line(plain) != plain:
+        if (printable(text) if lines else one_line(text)) != text:
             raise Damaged(f"{what}: a text with control characters")
 
 
