@@ -1,7 +1,7 @@
 """What a simulated machine is made of: chip, cooling, board. Numbers only, no behaviour but its curve."""
 
 from bisect import bisect_right
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 
@@ -24,6 +24,7 @@ class ChipSpec:
         memory_drag: part of the work that a higher clock does not speed up, per GHz.
         units_rate: work units per minute and core at 1 GHz without drag.
         ceiling_c: temperature at which it throttles.
+        shared_rail: whether core and cache hang on one voltage rail, so that the weaker of their offsets counts.
     """
 
     name: str
@@ -46,6 +47,7 @@ class ChipSpec:
     memory_drag: float
     units_rate: float
     ceiling_c: float
+    shared_rail: bool = True
 
     def volts(self, clock_mhz: float) -> float:
         """Return the stock voltage at a clock, linear between the points of the curve."""
@@ -60,7 +62,7 @@ class CoolingSpec:
     """Heat from die to sink to case to air, with a fan on the sink.
 
     Capacities in J/K, resistances in K/W. The sink loses ``still_w_per_k`` to the air with the fan standing and
-    ``fan_w_per_k_krpm`` more for each 1000 rpm.
+    ``fan_w_per_k_krpm`` more for each 1000 rpm. A fan with ``fan_step_c`` follows the temperature in steps of so much.
     """
 
     ambient_c: float
@@ -77,6 +79,7 @@ class CoolingSpec:
     fan_low_rpm: float
     fan_high_c: float
     fan_high_rpm: float
+    fan_step_c: float = 0.0
 
 
 class KernelInterfaces(StrEnum):
@@ -102,7 +105,8 @@ class TwinSpec:
     ``stock``, ``quiet`` and ``eager`` are what its firmware sets on the charger in mode balanced, quiet and
     performance; ``on_battery`` in any mode on battery. ``battery_wh`` 0 is a machine without one. A ``locked`` one
     keeps limits and voltages to itself. ``peak_w``, ``current_a``, ``board_w`` 0: it has no such limits.
-    ``fan_high_rpm`` 0 is a machine without a fan.
+    ``fan_high_rpm`` 0 is a machine without a fan. ``restless`` is how much room, others' work and case wander: 1 makes
+    runs of one setting differ by about 0.3 %, 0 not at all.
     """
 
     name: str
@@ -123,6 +127,7 @@ class TwinSpec:
     peak_w: float = 0.0
     current_a: float = 0.0
     board_w: float = 0.0
+    restless: float = 1.0
 
 
 def tern() -> TwinSpec:
@@ -154,11 +159,11 @@ def tern() -> TwinSpec:
         die_j_per_k=2.6,
         sink_j_per_k=85.0,
         case_j_per_k=520.0,
-        die_to_sink=0.86,
+        die_to_sink=0.82,
         sink_to_case=2.6,
         case_to_air=1.9,
         still_w_per_k=0.22,
-        fan_w_per_k_krpm=0.225,
+        fan_w_per_k_krpm=0.26,
         fan_on_c=47.0,
         fan_off_c=42.0,
         fan_low_rpm=2100.0,
@@ -182,6 +187,18 @@ def tern() -> TwinSpec:
         peak_w=96.0,
         current_a=84.0,
         board_w=90.0,
+    )
+
+
+def tern_two_rails() -> TwinSpec:
+    """Return a later tern whose core and cache hang on rails of their own, so that each offset counts by itself."""
+    spec = tern()
+    return replace(
+        spec,
+        name="tern-two-rails",
+        described="simulated thin laptop, core and cache on separate rails",
+        chip=replace(spec.chip, name="Halyard Q6-4300T", shared_rail=False),
+        seed=20260427,
     )
 
 
@@ -259,5 +276,5 @@ def plover() -> TwinSpec:
     )  # fmt: skip
 
 
-TWINS = {"tern": tern, "skerry": skerry, "plover": plover}
+TWINS = {"tern": tern, "tern-two-rails": tern_two_rails, "skerry": skerry, "plover": plover}
 """Twins by name."""

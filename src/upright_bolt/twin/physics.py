@@ -10,9 +10,11 @@ from math import exp
 from typing import Protocol
 
 from upright_bolt.errors import MachineFroze
+from upright_bolt.twin import heat, rails
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.noise import Noise
 from upright_bolt.twin.state import TwinState, fresh_state
+from upright_bolt.twin.surroundings import OTHERS_SHARE
 
 STEP_S = 0.1
 GRID_MHZ = 25.0
@@ -22,15 +24,15 @@ REST_PART = 0.25
 """Part of the leakage that is left while resting in the deepest state; each state switched off adds REST_LOST."""
 REST_LOST = 0.2
 HEAT_STEP_MHZ = 60.0
-FAN_SLEW_RPM_S = 260.0
-EDGE_S = 40.0
-"""At its edge a fully loaded machine errs about this often."""
-HAZARD_MV = 3.5
-"""Millivolts over which the rate of errors grows by a factor of e: a steep slope, but no cliff."""
-NEVER_MV = -24.0
-"""Distance kept from an edge at which nothing happens any more: a rate of once in ten hours."""
 REACTION_S = 0.7
 """How long the firmware takes to rewrite its limits."""
+UNCORE_POWER = 3.0
+"""What the uncore draws at rest goes with this power of its rail's voltage: it is leakage as much as switching.
+
+What it draws on top under load is memory's and wires', on rails that no offset moves.
+"""
+HELD_POWER = 5.0
+"""How fast the clock that a preference holds at rest falls from the highest, at 0, to the lowest, at 255."""
 ONE_THREAD_SHARE = 0.62
 """Part of a core's work and watts that one busy thread takes when its sibling sleeps."""
 
@@ -77,7 +79,9 @@ class Physics:
         self.demand = Demand()
         self.source: DemandSource | None = None
         self._noise = Noise(state.noise)
+        self._take_surroundings()
         chip = spec.chip
+        self._resting_w = chip.uncore_w
         count = int((chip.turbo_table_mhz[0] - chip.clock_min_mhz) / GRID_MHZ) + 1
         self._grid = [chip.clock_min_mhz + i * GRID_MHZ for i in range(count)]
         self._stock_volts = [chip.volts(f) for f in self._grid]
@@ -99,16 +103,22 @@ class Physics:
             min(highest, max(state.clock_high_mhz[2 * i], state.clock_high_mhz[2 * i + 1])) for i in range(chip.cores)
         ]
         self._lows = min(state.clock_low_mhz)
-        core, _, cache = state.offsets_mv[:3]
-        shift = max(core, cache) / 1000.0  # one rail: the weaker of the two offsets counts
-        self._volts = [v + shift for v in self._stock_volts]
+        self._rails = rails.rails_of(chip, state.offsets_mv)
+        self._volts = [v + self._rails.core_mv / 1000.0 for v in self._stock_volts]
+        cache = self._rails.cache_mv / 1000.0
+        self._uncore = [((v + cache) / v) ** UNCORE_POWER for v in self._stock_volts]
         self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
         self._lowest_cap = min(self._caps)
-        self._core_beyond = chip.core_edge_mv - core
-        self._cache_beyond = chip.cache_edge_mv - cache
         eager = all(word == "performance" for word in state.governor)
         self._epp = 0.0 if eager else sum(state.epp) / len(state.epp)
         self._eager = eager
+
+    def _take_surroundings(self) -> None:
+        """Take over where room, others' work and case stand."""
+        around, cooling = self.state.surroundings, self.spec.cooling
+        self._room_c = cooling.ambient_c + around.room_c
+        self._others = self._background = OTHERS_SHARE * exp(around.others)
+        self._case_to_air = cooling.case_to_air * exp(around.case)
 
     def advance(self, seconds: float) -> None:
         """Let ``seconds`` pass."""
@@ -128,7 +138,10 @@ class Physics:
         state.time_s += dt
         if state.reset_due_s is not None and state.time_s >= state.reset_due_s:
             self.firmware_resets_limits()
-        background = 0.012 + 0.03 * (noise.uniform() ** 3)
+        if state.time_s >= state.surroundings.due_s:
+            state.surroundings.go_on(noise, self.spec.restless)
+            self._take_surroundings()
+        self._background = background = self._others * (0.6 + 1.6 * noise.uniform() ** 3)
         state.activity_drift += (noise.bell() * 0.006 - state.activity_drift * 0.2) * min(1.0, dt / STEP_S)
         weights, shares, active = self._busy(background, dt)
         wanted = self._wanted_clock(active, max(shares), dt)
@@ -137,8 +150,8 @@ class Physics:
         clock, watts = self._limited_clock(wanted, weights, dt)
         self._account(clock, watts, weights, dt)
         self._voltage_fault(sum(weights) / len(weights), dt)
-        self._heat(watts, dt)
-        self._fan(dt)
+        heat.flow(state, self.spec.cooling, self._room_c, self._case_to_air, watts, dt)
+        heat.turn_fan(state, self.spec.cooling, dt)
         state.noise = noise.state
 
     def _busy(self, background: float, dt: float) -> tuple[list[float], list[float], int]:
@@ -168,8 +181,9 @@ class Physics:
         thrift = self._epp / 255.0
         highest = min(max(self._caps), table)
         if share < 0.3 and not self._eager:
-            lift = 0.12 + 0.55 * (1.0 - thrift) ** 2
-            target = self._lows + (highest - self._lows) * min(1.0, share * 6.0) * lift
+            held = (1.0 - thrift) ** HELD_POWER
+            lift = held + (1.0 - held) * min(1.0, share * 6.0) * 0.4 * (1.0 - thrift)
+            target = self._lows + (highest - self._lows) * lift
         else:
             target = highest - 90.0 * max(0.0, thrift - 0.5)
         ramp_s = 0.03 + 0.5 * thrift * thrift
@@ -237,7 +251,7 @@ class Physics:
         self._switching = switching
         self._switched = total * switching
         self._leaking: float = chip.leakage_w * 2.0**doublings * gated
-        self._fixed_w = chip.uncore_w + chip.uncore_busy_w * busy
+        self._fixed_w = chip.uncore_busy_w * busy
 
     def _power(self, clock: float) -> float:
         """Return the watts at a clock: switching (V² f), leakage (V³, doubling with heat) and the uncore's."""
@@ -248,7 +262,8 @@ class Physics:
         else:
             switched = self._capped_square(clock) * self._switching
         volts = self._volts[i] + part * (self._volts[i + 1] - self._volts[i])
-        return switched + volts * volts * volts * self._leaking + self._fixed_w
+        uncore = self._uncore[i] + part * (self._uncore[i + 1] - self._uncore[i])
+        return switched + volts * volts * volts * self._leaking + uncore * self._resting_w + self._fixed_w
 
     def _capped_square(self, clock: float) -> float:
         square = 0.0
@@ -289,7 +304,7 @@ class Physics:
     def pace(self) -> float:
         """Return what a busy core gets done, in GHz of clock less what waiting for memory costs."""
         ghz = self.state.clock_mhz / 1000.0
-        return ghz / (1.0 + self.spec.chip.memory_drag * ghz)
+        return (1.0 - self._background) * ghz / (1.0 + self.spec.chip.memory_drag * ghz)
 
     def _account(self, clock: float, watts: float, weights: list[float], dt: float) -> None:
         state, chip = self.state, self.spec.chip
@@ -303,7 +318,7 @@ class Physics:
             for cap, weight in zip(self._caps, weights, strict=True):
                 ghz = min(clock, cap) / 1000.0
                 rate += weight * ghz / (1.0 + chip.memory_drag * ghz)
-            state.units += chip.units_rate * rate * dt / 60.0
+            state.units += chip.units_rate * rate * (1.0 - self._background) * dt / 60.0
         if state.charger:
             full = self.spec.battery_wh * 3600.0
             state.battery_j = min(full, state.battery_j + 30.0 * dt)
@@ -311,54 +326,28 @@ class Physics:
             state.battery_j = max(0.0, state.battery_j - (watts + self.spec.rest_w) * dt)
 
     def _voltage_fault(self, busy: float, dt: float) -> None:
-        """Let too little voltage show: first wrong results, further down a freeze."""
-        worst = max(self._core_beyond, self._cache_beyond)
-        if worst < NEVER_MV:
+        """Let too little voltage show: first wrong results, further down a freeze. Raises MachineFroze."""
+        if self._rails.worst_mv < rails.NEVER_MV:
             return
-        state, noise = self.state, self._noise
-        rate = exp(min(worst / HAZARD_MV, 12.0)) / EDGE_S * (0.15 + 0.85 * busy)
-        beyond = worst - self.spec.chip.freeze_beyond_mv
-        if beyond > NEVER_MV and noise.uniform() < 1.0 - exp(-exp(min(beyond / HAZARD_MV, 12.0)) / EDGE_S * dt):
+        noise, threads = self._noise, self.demand.threads
+        if rails.freezes(self._rails, noise, dt):
             self.restart()
             raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
-        if self.demand.threads and noise.uniform() < 1.0 - exp(-rate * dt):
-            cpu = sorted(self.demand.threads)[int(noise.uniform() * len(self.demand.threads))]
-            block = self.demand.mix or ("memory" if self._cache_beyond > self._core_beyond else "vector")
-            state.faults_seen.append([state.time_s, float(cpu), block])
+        if threads and rails.errs(self._rails, busy, noise, dt):
+            rails.take_fault(self.state, self._rails, threads, self.demand.mix, noise)
 
     def restart(self) -> None:
         """Start the machine anew: another boot, firmware settings, nothing running."""
         old = self.state
         fresh = fresh_state(self.spec, self._noise.state)
         fresh.time_s, fresh.charger, fresh.battery_j = old.time_s, old.charger, old.battery_j
+        fresh.surroundings = old.surroundings
         fresh.sink_c, fresh.case_c, fresh.die_c = old.sink_c, old.case_c, old.sink_c
         for name in TwinState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
         self.source = None
         self.firmware_resets_limits()
-
-    def _heat(self, watts: float, dt: float) -> None:
-        state, cooling = self.state, self.spec.cooling
-        to_sink = (state.die_c - state.sink_c) / cooling.die_to_sink
-        to_case = (state.sink_c - state.case_c) / cooling.sink_to_case
-        conductance = cooling.still_w_per_k + cooling.fan_w_per_k_krpm * state.rpm / 1000.0
-        to_air = (state.sink_c - cooling.ambient_c) * conductance
-        case_to_air = (state.case_c - cooling.ambient_c) / cooling.case_to_air
-        state.die_c += (watts - to_sink) * dt / cooling.die_j_per_k
-        state.sink_c += (to_sink - to_case - to_air) * dt / cooling.sink_j_per_k
-        state.case_c += (to_case - case_to_air) * dt / cooling.case_j_per_k
-
-    def _fan(self, dt: float) -> None:
-        state, cooling = self.state, self.spec.cooling
-        sensed = state.sink_c + 0.35 * (state.die_c - state.sink_c)
-        if sensed < (cooling.fan_off_c if state.rpm > 0 else cooling.fan_on_c):
-            target = 0.0
-        else:
-            span = max(0.0, min(1.0, (sensed - cooling.fan_on_c) / (cooling.fan_high_c - cooling.fan_on_c)))
-            target = cooling.fan_low_rpm + span * (cooling.fan_high_rpm - cooling.fan_low_rpm)
-        most = FAN_SLEW_RPM_S * dt
-        state.rpm += max(-most, min(most, target - state.rpm))
 
     def core_c(self, core: int) -> float:
         """Return the temperature of one core in °C."""

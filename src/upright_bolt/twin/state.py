@@ -8,6 +8,7 @@ from typing import Any
 from upright_bolt.disk import Document, Typed
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.twin.chip import TwinSpec
+from upright_bolt.twin.surroundings import Surroundings, drawn
 
 VERSION = 2
 IDLE_STATES = (("POLL", 0.0), ("C1", 0.08), ("C6", 0.32), ("C10", 0.6))
@@ -69,6 +70,7 @@ class TwinState:
     offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
     faults_seen: list[list[float | str]] = field(default_factory=list)
     extra: dict[str, float] = field(default_factory=dict)
+    surroundings: Surroundings = field(default_factory=Surroundings)
 
 
 def fresh_state(spec: TwinSpec, seed: int | None = None) -> TwinState:
@@ -123,6 +125,7 @@ def _idle_for_a_while(spec: TwinSpec, used: int) -> TwinState:
         clock_low_mhz=[chip.clock_min_mhz] * threads,
         clock_high_mhz=[chip.turbo_table_mhz[0]] * threads,
         no_turbo=False,
+        surroundings=drawn(used, spec.restless, 240.0),
     )
 
 

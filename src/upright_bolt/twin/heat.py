@@ -1,0 +1,34 @@
+"""Where a twin's heat goes: from die to sink to case to the room, with a fan on the sink."""
+
+from upright_bolt.twin.chip import CoolingSpec
+from upright_bolt.twin.state import TwinState
+
+FAN_SLEW_RPM_S = 260.0
+SENSED_PART = 0.35
+"""The fan follows a sensor that lies so far from the sink to the die."""
+
+
+def flow(state: TwinState, cooling: CoolingSpec, room_c: float, case_to_air: float, watts: float, dt: float) -> None:
+    """Let ``watts`` flow for ``dt`` seconds into a room of ``room_c``; ``case_to_air`` in K/W."""
+    to_sink = (state.die_c - state.sink_c) / cooling.die_to_sink
+    to_case = (state.sink_c - state.case_c) / cooling.sink_to_case
+    conductance = cooling.still_w_per_k + cooling.fan_w_per_k_krpm * state.rpm / 1000.0
+    to_air = (state.sink_c - room_c) * conductance
+    from_case = (state.case_c - room_c) / case_to_air
+    state.die_c += (watts - to_sink) * dt / cooling.die_j_per_k
+    state.sink_c += (to_sink - to_case - to_air) * dt / cooling.sink_j_per_k
+    state.case_c += (to_case - from_case) * dt / cooling.case_j_per_k
+
+
+def turn_fan(state: TwinState, cooling: CoolingSpec, dt: float) -> None:
+    """Let the fan follow its curve for ``dt`` seconds."""
+    sensed = state.sink_c + SENSED_PART * (state.die_c - state.sink_c)
+    if sensed < (cooling.fan_off_c if state.rpm > 0 else cooling.fan_on_c):
+        target = 0.0
+    else:
+        if cooling.fan_step_c:
+            sensed = cooling.fan_step_c * int(sensed / cooling.fan_step_c)
+        span = max(0.0, min(1.0, (sensed - cooling.fan_on_c) / (cooling.fan_high_c - cooling.fan_on_c)))
+        target = cooling.fan_low_rpm + span * (cooling.fan_high_rpm - cooling.fan_low_rpm)
+    most = FAN_SLEW_RPM_S * dt
+    state.rpm += max(-most, min(most, target - state.rpm))
