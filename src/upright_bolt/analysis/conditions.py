@@ -1,12 +1,16 @@
 """What makes runs unlike each other: conditions with their thresholds, and work that was not the same."""
 
-from dataclasses import dataclass
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from upright_bolt.model.run import RunRecord, RunState
 
 START_TEMP_C = 4.0
 """A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
+BUDGET_PART = 0.08
+"""Of the sustained limit. An average so much higher at the start shortens the burst by about a tenth."""
+BUDGET_LEAST_W = 1.5
 BACKGROUND_SHARE = 0.03
 """Others' work of this share costs a score about as much: more than a well-kept run's spread."""
 CHARGE_PERCENT = 40.0
@@ -20,6 +24,7 @@ class ConditionKind(StrEnum):
     """A condition of two runs."""
 
     START = "start"
+    BUDGET = "budget"
     POWER_SOURCE = "power-source"
     PLATFORM_MODE = "platform-mode"
     BACKGROUND = "background"
@@ -40,7 +45,7 @@ class UnlikeKind(StrEnum):
 
 
 Value = float | str | None
-"""A temperature in °C, a share from 0 to 1 (background), a charge in %, a word; None or empty if unknown."""
+"""A temperature in °C, watts (budget), a share (background), a charge in %, a word; None or empty if unknown."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,12 +101,17 @@ def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
     if a.temp_start_c is not None and b.temp_start_c is not None:
         alike = abs(a.temp_start_c - b.temp_start_c) <= START_TEMP_C
         found.append(Condition(ConditionKind.START, b.temp_start_c, a.temp_start_c, alike))
-    for kind, base, other in (
-        (ConditionKind.POWER_SOURCE, b.power_source, a.power_source),
-        (ConditionKind.PLATFORM_MODE, b.platform_mode, a.platform_mode),
-    ):
-        if base or other:
-            found.append(Condition(kind, base, other, base == other))
+    elif a.start and b.start:
+        found.append(Condition(ConditionKind.START, b.start, a.start, a.start == b.start))
+    found += _budget(run, baseline)
+    if a.power_source or b.power_source:
+        alike = a.power_source == b.power_source
+        found.append(Condition(ConditionKind.POWER_SOURCE, b.power_source, a.power_source, alike))
+    if a.platform_mode or b.platform_mode:
+        # a mode that was tried is what is compared, not what disturbs the comparison
+        tried = any("platform-mode" in record.head.tried for record in (run, baseline))
+        alike = tried or a.platform_mode == b.platform_mode
+        found.append(Condition(ConditionKind.PLATFORM_MODE, b.platform_mode, a.platform_mode, alike))
     if a.background_load is not None and b.background_load is not None:
         alike = abs(a.background_load - b.background_load) <= BACKGROUND_SHARE
         found.append(Condition(ConditionKind.BACKGROUND, b.background_load, a.background_load, alike))
@@ -111,6 +121,41 @@ def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
     if a.kernel and b.kernel and a.kernel != b.kernel:
         found.append(Condition(ConditionKind.KERNEL, b.kernel, a.kernel, alike=False))
     return tuple(found)
+
+
+def _budget(run: RunRecord, baseline: RunRecord) -> list[Condition]:
+    """Return the state of the power budget side by side; unlike where it is not known well enough to be called alike."""
+    a, b = run.head.conditions, baseline.head.conditions
+    bounds = (a.budget_low_w, a.budget_high_w, b.budget_low_w, b.budget_high_w)
+    low, high, base_low, base_high = (0.0 if bound is None else bound for bound in bounds)
+    if None in bounds:
+        return []
+    limits = [w for record in (run, baseline) if isinstance(w := record.head.settings.get("sustained"), float)]
+    most = max(BUDGET_LEAST_W, BUDGET_PART * max(limits, default=0.0))
+    alike = max(high - base_low, base_high - low) <= most
+    return [Condition(ConditionKind.BUDGET, base_high, high, alike)]
+
+
+def typical(group: Sequence[RunRecord], run: RunRecord) -> RunRecord:
+    """Return ``run`` under the mean conditions of the repeats it stands for."""
+    if len(group) < 2:
+        return run
+    each = [other.head.conditions for other in group]
+    conditions = replace(
+        run.head.conditions,
+        temp_start_c=_mean(found.temp_start_c for found in each),
+        budget_low_w=_mean(found.budget_low_w for found in each),
+        budget_high_w=_mean(found.budget_high_w for found in each),
+        background_load=_mean(found.background_load for found in each),
+        battery_charge=_mean(found.battery_charge for found in each),
+    )
+    return replace(run, head=replace(run.head, conditions=conditions))
+
+
+def _mean(found: Iterable[float | None]) -> float | None:
+    values = list(found)
+    known = [value for value in values if value is not None]
+    return sum(known) / len(known) if len(known) == len(values) else None
 
 
 def _charges_alike(mine: float, its: float) -> bool:

@@ -30,26 +30,38 @@ class Number:
 
     Attributes:
         key: its name in JSON.
-        as_difference: shown as a difference in its unit rather than in percent (a percentage of °C says nothing).
+        as_difference: compared as a difference in its unit rather than in percent (a percentage of °C says nothing).
+        settled: of the settled part of a run alone, for which its start does not matter.
+        of_work: of the work done, so that runs of different work say nothing about each other.
     """
 
     key: str
     title: str
     quantity: Quantity
     as_difference: bool = False
+    settled: bool = False
+    of_work: bool = False
+
+    @property
+    def ratio(self) -> bool:
+        """Whether it is compared in percent."""
+        return not self.as_difference
 
 
 NUMBERS = (
-    Number("score", "Score", SCORE),
+    Number("score", "Score, whole run", SCORE, of_work=True),
+    Number("score_settled", "Score, settled", SCORE, settled=True, of_work=True),
     Number("clock_burst_mhz", "Clock, first 20 s", CLOCK),
-    Number("clock_sustained_mhz", "Clock, settled", CLOCK),
+    Number("clock_sustained_mhz", "Clock, settled", CLOCK, settled=True),
     Number("power_burst_w", "Power, first 20 s", POWER),
-    Number("power_sustained_w", "Power, settled", POWER),
+    Number("power_sustained_w", "Power, settled", POWER, settled=True),
+    Number("power_mean_w", "Power, whole run", POWER),
     Number("temp_max_c", "Highest temperature", TEMPERATURE, as_difference=True),
-    Number("temp_sustained_c", "Settled temperature", TEMPERATURE, as_difference=True),
-    Number("fan_sustained_rpm", "Fan, settled", SPEED),
-    Number("score_per_watt", "Score per watt", EFFICIENCY),
-    Number("energy_per_unit_j", "Energy per unit", ENERGY),
+    Number("temp_sustained_c", "Settled temperature", TEMPERATURE, as_difference=True, settled=True),
+    Number("fan_sustained_rpm", "Fan, settled", SPEED, settled=True),
+    Number("score_per_watt", "Score per watt, whole run", EFFICIENCY, of_work=True),
+    Number("settled_per_watt", "Score per watt, settled", EFFICIENCY, settled=True, of_work=True),
+    Number("energy_per_unit_j", "Energy per unit", ENERGY, of_work=True),
     Number("latency_median_ms", "Latency, median", LATENCY),
     Number("latency_p95_ms", "Latency, 95 % below", LATENCY),
     Number("latency_p99_ms", "Latency, 99 % below", LATENCY),
@@ -64,12 +76,13 @@ NUMBERS = (
     Number("planted_caught", "Planted errors caught", COUNT),
     Number("times_run", "Times run", COUNT),
     Number("times_spread", "Spread of the times", SHARE, as_difference=True),
-    Number("pace_spread", "Pace, spread", SHARE, as_difference=True),
+    Number("pace_spread", "Pace, spread", SHARE, as_difference=True, of_work=True),
     Number("first_held_s", "First held back after", TIME, as_difference=True),
     Number("errors", "Errors", COUNT, as_difference=True),
 )
+BY_KEY = {number.key: number for number in NUMBERS}
 ALWAYS = frozenset(("score", "clock_burst_mhz", "clock_sustained_mhz", "power_burst_w", "power_sustained_w",
-                    "temp_max_c", "temp_sustained_c", "fan_sustained_rpm", "score_per_watt", "errors"))  # fmt: skip
+                    "temp_max_c", "temp_sustained_c", "fan_sustained_rpm", "errors"))  # fmt: skip
 """Numbers that every run is shown with, measured or not; the others only where one was measured."""
 
 
@@ -79,7 +92,8 @@ def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
     values = [values_of(run) for run in found]
     quantities = {(q := score_quantity(run.head.workload, run.head.options)).unit: q for run in found}
     score = next(iter(quantities.values())) if len(quantities) == 1 else SCORE
-    own = {"score": score, "score_per_watt": replace(EFFICIENCY, unit=f"{score.unit}/W")}
+    per_watt = replace(EFFICIENCY, unit=f"{score.unit}/W")
+    own = {"score": score, "score_settled": score, "score_per_watt": per_watt, "settled_per_watt": per_watt}
     return tuple(
         replace(number, quantity=own.get(number.key, number.quantity))
         for number in NUMBERS

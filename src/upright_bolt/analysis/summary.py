@@ -1,8 +1,8 @@
 """The numbers of a run from its telemetry.
 
 Time runs from load start; samples before it are the lead-in and count for nothing here. ``burst`` is the first
-``BURST_S`` under load. ``sustained`` is the last quarter of the run, at least ``SETTLED_LEAST_S`` long and never
-inside the burst; a run too short for that has no sustained numbers. Every number is a mean over time, clocks
+``BURST_S`` under load. ``sustained`` is the settled part: the last quarter of the run, at least ``SETTLED_LEAST_S``
+long and never inside the burst; a run too short for that has no sustained numbers. Every number is a mean over time, clocks
 weighted by each processor's busy share; a column that was never measured gives None.
 """
 
@@ -13,10 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from upright_bolt.model.constraint import CODE, ORDER, Constraint
-from upright_bolt.model.run import BURST_S, SLICE_S, RunNumbers
+from upright_bolt.model.run import BURST_S, SLICE_S, RunNumbers, settled_from_s
 
-SETTLED_PART = 0.25
-SETTLED_LEAST_S = 10.0
 SPREAD_OF = {
     "clock_sustained_mhz": "clock.mean",
     "power_sustained_w": "power.package",
@@ -28,7 +26,13 @@ HOLDING = [CODE[c] for c in Constraint if c not in (Constraint.NO_WORK, Constrai
 Floats = NDArray[np.float64]
 
 
-def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, score: float | None) -> RunNumbers:
+def summarise(
+    time_s: Floats,
+    columns: Mapping[str, Floats],
+    duration_s: float,
+    score: float | None,
+    score_settled: float | None = None,
+) -> RunNumbers:
     """Return the numbers of a run.
 
     Args:
@@ -36,6 +40,7 @@ def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, 
         columns: by sensor name, each of shape (n,), NaN where not measured; plus ``clock.mean`` and ``held_by``.
         duration_s: time under load.
         score: units per minute over the whole run, for the score per watt.
+        score_settled: the same over the settled part.
     """
     under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
     burst = under_load & (time_s <= BURST_S)
@@ -44,17 +49,21 @@ def summarise(time_s: Floats, columns: Mapping[str, Floats], duration_s: float, 
     power = columns.get("power.package")
     mean_power = _mean(power, under_load)
     energy = None if mean_power is None else mean_power * duration_s
+    settled_w = _mean(power, settled)
     first_s, first_by = first_held(time_s, columns.get("held_by"), under_load)
     return RunNumbers(
         clock_burst_mhz=_mean(columns.get("clock.mean"), burst),
         clock_sustained_mhz=_mean(columns.get("clock.mean"), settled),
         power_burst_w=_mean(power, burst),
-        power_sustained_w=_mean(power, settled),
+        power_sustained_w=settled_w,
         temp_max_c=_highest(columns.get("temperature.package"), under_load),
         temp_sustained_c=_mean(columns.get("temperature.package"), settled),
         fan_sustained_rpm=_mean(columns.get("fan.1"), settled),
         energy_j=energy,
+        power_mean_w=mean_power,
         score_per_watt=score / mean_power if score is not None and mean_power else None,
+        score_settled=score_settled,
+        settled_per_watt=score_settled / settled_w if score_settled is not None and settled_w else None,
         constraint_share=constraint_shares(columns.get("held_by"), under_load),
         spread={
             key: means
@@ -104,12 +113,6 @@ def slice_means(time_s: Floats, column: Floats | None, duration_s: float) -> lis
     if not parts or any(not part.size or np.isnan(part).any() for part in parts):
         return []
     return [round(float(part.mean()), 4) for part in parts]
-
-
-def settled_from_s(duration_s: float) -> float | None:
-    """Return when the settled part of a run begins, in s from load start; None if the run is too short."""
-    start = min(duration_s * (1.0 - SETTLED_PART), duration_s - SETTLED_LEAST_S)
-    return start if start >= BURST_S else None
 
 
 def constraint_shares(codes: Floats | None, where: NDArray[np.bool_]) -> dict[str, float]:

@@ -11,11 +11,12 @@ from dataclasses import dataclass
 from scipy.special import stdtrit
 
 from upright_bolt.analysis.compare import estimate
-from upright_bolt.analysis.difference import SURE
-from upright_bolt.analysis.numbers import NUMBERS, value_of
+from upright_bolt.analysis.difference import LEVEL
+from upright_bolt.analysis.numbers import BY_KEY, NUMBERS, Number, value_of
+from upright_bolt.analysis.run_spread import RunSpreads, counts
 from upright_bolt.model.catalogue import Kind, beside, declaration_of, in_order
 from upright_bolt.model.control import Value, show_value
-from upright_bolt.model.run import RunHead, RunRecord, RunState
+from upright_bolt.model.run import RunHead, RunRecord, RunRole, RunState
 
 MOST_WORDS = 3
 
@@ -37,7 +38,7 @@ class SweepLine:
     Attributes:
         work: workload and machine.
         words: what sets it apart from the line with the most runs, e.g. ``"burst 60 W"``; empty for that one.
-        errors: values of the control at which a run gave wrong results.
+        errors: values of the control at which a run gave wrong results, or ended with the machine.
     """
 
     points: tuple[Point, ...]
@@ -58,16 +59,19 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
     words = words_of(control, looked_at)
     grouped: dict[tuple[object, ...], list[RunRecord]] = {}
     for run in looked_at:
-        if run.end.state in (RunState.FINISHED, RunState.FAILED) and _index(control, words, run) is not None:
+        ended = run.broke or run.end.state in (RunState.FINISHED, RunState.FAILED)
+        warms_up = run.head.role is RunRole.WARM_UP
+        if ended and not warms_up and _index(control, words, run) is not None:
             for rest in _rests(control, run):
                 grouped.setdefault((run.head.machine, run.head.workload, run.head.options, rest), []).append(run)
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
     first = ordered[0][0].head if ordered else None
+    spreads = RunSpreads(looked_at)
     found = []
     for group in ordered:
-        points = _points(group, control, words, key)
+        points = _points(group, control, words, BY_KEY[key], spreads)
         if points and first is not None:
-            wrong = sorted({x for run in group if run.errors and (x := _index(control, words, run)) is not None})
+            wrong = sorted({x for run in group if run.broke and (x := _index(control, words, run)) is not None})
             head = group[0].head
             found.append(SweepLine(points, (head.workload, head.machine), _apart(head, first, control), tuple(wrong)))
     return tuple(found)
@@ -101,19 +105,23 @@ def _without_repeats(groups: list[list[RunRecord]]) -> list[list[RunRecord]]:
     return kept
 
 
-def _points(group: Sequence[RunRecord], control: str, words: tuple[str, ...], key: str) -> tuple[Point, ...]:
+def _points(
+    group: Sequence[RunRecord], control: str, words: tuple[str, ...], number: Number, spreads: RunSpreads
+) -> tuple[Point, ...]:
+    """Return the means by value; runs with wrong results say nothing of how fast, cool or thrifty they were."""
     at: dict[float, list[RunRecord]] = {}
     for run in group:
         x = _index(control, words, run)
-        if x is not None and value_of(run, key) is not None and run.end.state is RunState.FINISHED:
+        if x is not None and value_of(run, number.key) is not None and counts(run):
             at.setdefault(x, []).append(run)
     found = []
     for x, runs in sorted(at.items()):
-        values = [v for run in runs if (v := value_of(run, key)) is not None]
-        known = estimate(runs, key)
+        values = [v for run in runs if (v := value_of(run, number.key)) is not None]
+        known = estimate(runs, number, spreads)
         half_width = None
         if known is not None:
-            half_width = float(stdtrit(known.degrees_of_freedom, SURE)) * known.error * known.mean
+            scale = known.mean if known.ratio else 1.0
+            half_width = float(stdtrit(known.degrees_of_freedom, 1.0 - LEVEL / 2.0)) * known.error * scale
         found.append(Point(x, sum(values) / len(values), half_width, tuple(run.id for run in runs)))
     return tuple(found)
 

@@ -1,11 +1,14 @@
 """A progress bar on a terminal while runs go on; nothing elsewhere."""
 
+import select
 import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
 from typing import TYPE_CHECKING
+
+from upright_bolt.wording.start import waiting
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
@@ -43,6 +46,20 @@ def stopping() -> Iterator[Stop]:
             signal.signal(number, handler)
 
 
+def _enter_pressed() -> bool:
+    if not sys.stdin.isatty() or not select.select([sys.stdin], [], [], 0)[0]:
+        return False
+    sys.stdin.readline()
+    return True
+
+
+def _skip(session: "Session") -> None:
+    if session.run is not None:
+        session.run.skip_waiting()
+    elif session.series is not None:
+        session.series.skip_waiting()
+
+
 class Bar:
     """Shows the run in progress of a session, and what a series waits for."""
 
@@ -71,15 +88,20 @@ class Bar:
             self._bar.stop()
 
     def show(self, session: "Session") -> None:
-        """Show where the session's run or series stands."""
+        """Show where the session's run or series stands; while it waits, Enter on a terminal begins it."""
         if self._bar is None or self._task is None:
             return
         series = session.series.progress() if session.series is not None else None
         before = f"{series.number} of {series.count}: " if series is not None else ""
-        if session.run is None:
-            self._bar.update(self._task, description=before + (series.waits if series is not None else ""), total=None)
+        progress = session.run.progress() if session.run is not None else None
+        found = progress.waiting if progress is not None else (series.waiting if series is not None else None)
+        if found is not None:
+            self._bar.update(self._task, description=f"{before}{waiting(found)}; Enter begins now", total=None)
+            if _enter_pressed():
+                _skip(session)
             return
-        progress = session.run.progress()
+        if progress is None:
+            return
         self._bar.update(
             self._task,
             description=before + progress.stage.value,

@@ -15,8 +15,13 @@ from upright_bolt.errors import BadInput, BoltError, MachineFroze
 from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
 from upright_bolt.model.settings import Settings, parse_assignments
+from upright_bolt.model.start import parse_start
 from upright_bolt.model.work import WORKLOADS, Options, Work, split_command
 
+START = "rested (waits until temperature and power budget have settled; usual), warm (a fixed load first) or at-once."
+LADDER = "e.g. sustained=12W..40W/4W, or core-offset,cache-offset=0mV..-80mV/10mV"
+WRONG_RESULTS = 1
+"""Exit code of a run that gave wrong results, though it ran to its end."""
 BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
 
 if TYPE_CHECKING:
@@ -37,6 +42,7 @@ def run(
     alternate: Annotated[
         bool, typer.Option("--alternate", help="Also run without --with, in turn (A B B A …), so that drift cancels.")
     ] = False,
+    start: Annotated[str, typer.Option("--start", help=START)] = "",
     below: Annotated[str, typer.Option("--below", help=BELOW)] = "",
     command: Annotated[str, typer.Option("--exec", help="command: what to run, e.g. “make render”; no shell.")] = "",
     pattern: Annotated[
@@ -52,37 +58,41 @@ def run(
     settings = parse_assignments(tried or [])
     cool_c = _degrees(cool_to, "cool-to")
     options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"))
-    work = Work(workload, duration_s, threads, kind, options)
+    work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
     if repeat != 1 or cool_c is not None or alternate:
         from upright_bolt.cli.series import carry_out
-        from upright_bolt.session.series import repeats
+        from upright_bolt.session.series import SeriesAsked
+        from upright_bolt.session.steps import repeats
 
         steps = repeats(settings, repeat, label, alternate=alternate)
-        carry_out(context.obj, steps, work, cool_c, as_json=as_json)
-        return 0
+        return carry_out(context.obj, SeriesAsked(steps, work, cool_c), as_json=as_json)
     record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=_degrees(below, "below"))
     finished(record)
-    return 0
+    return WRONG_RESULTS if record.errors else 0
 
 
 def sweep(
     context: typer.Context,
-    ladder: Annotated[str, typer.Argument(metavar="NAME=FROM..TO/STEP", help="e.g. sustained=12W..40W/4W")],
+    ladder: Annotated[str, typer.Argument(metavar="NAME[,NAME]=FROM..TO/STEP", help=LADDER)],
     workload: Annotated[str, typer.Argument(help="steady: all cores, mixed work")] = "steady",
     duration: Annotated[str, typer.Option("--duration", help="Length of each run.")] = "3min",
     tried: Annotated[list[str] | None, typer.Option("--with", help="NAME=VALUE tried beside it on every rung.")] = None,
     repeat: Annotated[int, typer.Option("--repeat", help="How often each rung is run.")] = 1,
     cool_to: Annotated[str, typer.Option("--cool-to", help="Wait before each run until it is so cool, e.g. 45C.")] = "",
+    start: Annotated[str, typer.Option("--start", help=START)] = "",
+    go_on: Annotated[bool, typer.Option("--go-on", help="Do not stop at the first rung with wrong results.")] = False,
     as_json: AsJson = False,
-) -> None:
+) -> int:
     """Run a ladder of settings, each as a trial of its own; everything is put back at the end."""
     from upright_bolt.cli.series import carry_out
-    from upright_bolt.session.series import ladder as rungs
+    from upright_bolt.session.series import SeriesAsked
+    from upright_bolt.session.steps import ladder as rungs
 
     duration_s = TIME.parse(duration, "duration")
     cool_c = _degrees(cool_to, "cool-to")
     steps = rungs(ladder, parse_assignments(tried or []), repeat)
-    carry_out(context.obj, steps, Work(workload, duration_s), cool_c, as_json=as_json)
+    work = Work(workload, duration_s, start=parse_start(start) if start else None)
+    return carry_out(context.obj, SeriesAsked(steps, work, cool_c, stops_at_errors=not go_on), as_json=as_json)
 
 
 def list_(

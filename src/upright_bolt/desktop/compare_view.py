@@ -26,8 +26,8 @@ from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording import runs as run_words
 from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
 
-KEYS = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
-        "score_per_watt")  # fmt: skip
+KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
+        "settled_per_watt")  # fmt: skip
 LIST_W = 292
 
 
@@ -222,30 +222,25 @@ class CompareView(QWidget):
             number = numbers[key]
             value = number.quantity.show(row.values[key]).replace(" units/min", "")
             spread = row.spread.get(key)
-            second = [_spread(number, spread, row.values[key]), "" if is_base else change(row, number)]
+            second = ["" if spread is None else f"±{spread:.1f}", "" if is_base else change(row, number)]
             item = QTableWidgetItem(f"{value}\n{'  '.join(part for part in second if part)}".rstrip())
             item.setFont(font(8.5))
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
-            item.setToolTip(_explained(row, key))
+            item.setToolTip(_explained(row, number))
             self.table.setItem(index, j, item)
         name.setToolTip(row.run.name)
         words = "\n".join(run_words.shares(row.run.end.numbers)[:2])
         self.table.setItem(index, len(KEYS) + 1, QTableWidgetItem(words))
 
 
-def _spread(number: Number, spread: float | None, value: float | None) -> str:
-    """Return a spread as it stands in a cell: in % of the number, or in its unit where percents say nothing."""
-    if spread is None or value is None:
-        return ""
-    return f"±{spread * value / 100.0:.1f}" if number.as_difference else f"±{spread:.1f}"
-
-
-def _explained(row: Compared, key: str) -> str:
+def _explained(row: Compared, number: Number) -> str:
     """Return what a cell's numbers mean."""
+    key = number.key
     over = f"{row.repeats} runs" if row.repeats > 1 else "slices of ten seconds"
-    said = [f"± {row.spread[key]:.1f} %: standard deviation over {over}"] if key in row.spread else []
-    interval = interval_text(row.difference.get(key))
+    unit = "%" if number.ratio else number.quantity.unit
+    said = [f"± {row.spread[key]:.1f} {unit}: standard deviation over {over}"] if key in row.spread else []
+    interval = interval_text(row.difference.get(key), number)
     return "\n".join([*said, *([f"Change: {interval}"] if interval else [])])
 
 

@@ -20,7 +20,7 @@ from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.work import RESTING, WORKLOADS
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.session.active_run import RunStage
+from upright_bolt.session.run_progress import RunStage
 from upright_bolt.wording.comparison import change, condition_pair, condition_title
 
 WIDTH = 262

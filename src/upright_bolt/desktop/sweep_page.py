@@ -21,6 +21,7 @@ from upright_bolt.model.work import RESTING, WORKLOADS, Options, score_quantity
 from upright_bolt.presentation.history import Floats
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.records import LadderAsked
+from upright_bolt.wording.start import waiting
 
 MOST_LINES = 4
 USUAL_CONTROLS = ("core-offset", "sustained", "epp")
@@ -220,7 +221,7 @@ class LadderForm(QWidget):
             return
         run = self._presenter.progress
         at = f", {run.elapsed_s:.0f} of {run.asked_s:.0f} s" if run is not None else ""
-        waits = f": {series.waits}" if series.waits else at
+        waits = f". {waiting(series.waiting)}" if series.waiting is not None else at
         self._progress.setText(f"Run {series.number} of {series.count}, {series.label}{waits}.")
 
 

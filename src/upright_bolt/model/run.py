@@ -17,6 +17,16 @@ WHOLE_SLICE_S = 9.0
 """A slice of at least this length counts as a whole one."""
 
 
+SETTLED_PART = 0.25
+SETTLED_LEAST_S = 10.0
+
+
+def settled_from_s(duration_s: float) -> float | None:
+    """Return when the settled part of a run begins, in s from load start; None if the run is too short."""
+    start = min(duration_s * (1.0 - SETTLED_PART), duration_s - SETTLED_LEAST_S)
+    return start if start >= BURST_S else None
+
+
 LETTERS = "ABCDEF"
 """Each run of a comparison has a letter; so many fit into one picture."""
 
@@ -32,6 +42,16 @@ class RunState(StrEnum):
     """Its program ended, and the machine went on."""
     RESTARTED = "restarted"
     """The machine itself went down with it: it froze, or was restarted."""
+
+
+class RunRole(StrEnum):
+    """What a run is for in its series."""
+
+    COUNTED = ""
+    WARM_UP = "warm-up"
+    """It brings the machine into the state in which the others begin, and counts for nothing itself."""
+    LOOKED_AT = "looked-at"
+    """One of a series that went on until its difference was decided, so that it was looked at several times."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,6 +98,8 @@ class Conditions:
         threads: processors that the workload kept busy; None for one without work.
         core_kind: the kind of cores that it ran on, if it was one alone.
         battery_charge: charge in % at load start.
+        start: the start asked for, see ``model.start``; empty for a run older than that.
+        budget_low_w, budget_high_w: between what the limiter's average lay at load start.
     """
 
     temp_start_c: float | None = None
@@ -88,6 +110,9 @@ class Conditions:
     threads: int | None = None
     core_kind: str = ""
     battery_charge: float | None = None
+    start: str = ""
+    budget_low_w: float | None = None
+    budget_high_w: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +125,8 @@ class RunNumbers:
 
     Attributes:
         energy_per_unit_j: energy for one unit of work (a unit, a task, a frame).
+        power_mean_w: mean over the whole time under load.
+        score_settled, settled_per_watt: score of the settled part alone, and per watt of that part.
         pace_spread: standard deviation of its slices' scores after the burst, in % of their mean.
         first_held_s, first_held_by: when a limit, heat or a signal first held the clock back, and which.
         extra: numbers of its workload alone, by the keys of ``analysis.compare.NUMBERS``.
@@ -123,6 +150,9 @@ class RunNumbers:
     first_held_by: str = ""
     extra: dict[str, float] = field(default_factory=dict)
     others: dict[str, float] = field(default_factory=dict)
+    power_mean_w: float | None = None
+    score_settled: float | None = None
+    settled_per_watt: float | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +169,7 @@ class RunHead:
         options: what else was asked of the workload.
         boot_id: the boot it ran in; empty for one older than that.
         key: the same wherever the run is copied to; empty for one older than keys.
+        role: what it is for in its series.
     """
 
     machine: str
@@ -155,6 +186,7 @@ class RunHead:
     options: Options = field(default_factory=Options)
     key: str = ""
     boot_id: str = ""
+    role: RunRole = RunRole.COUNTED
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,6 +249,11 @@ class RunRecord:
     errors: tuple[WorkError, ...] = ()
     note: str = ""
     measures: dict[str, Measure] = field(default_factory=dict)
+
+    @property
+    def broke(self) -> bool:
+        """Whether results were wrong, workers died, or the machine went down with it."""
+        return bool(self.errors) or self.end.state is RunState.RESTARTED
 
     @property
     def name(self) -> str:

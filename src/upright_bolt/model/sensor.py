@@ -48,6 +48,11 @@ def index_of(sensors: Iterable[Sensor]) -> dict[str, int]:
     return {sensor.name: i for i, sensor in enumerate(sensors)}
 
 
+def core_temperatures(sensors: Iterable[Sensor]) -> list[int]:
+    """Return the indices of the sensors of single cores' temperatures."""
+    return [i for i, s in enumerate(sensors) if s.name.startswith("temperature.core")]
+
+
 def by_processor(sensors: Iterable[Sensor], kind: SensorKind) -> dict[int, int]:
     """Return logical processor to the index of its sensor of one kind, in the sensors' order."""
     return {s.processor: i for i, s in enumerate(sensors) if s.kind is kind and s.processor is not None}

@@ -7,6 +7,7 @@ from typing import Any
 
 from upright_bolt.errors import BadInput, NotHere
 from upright_bolt.model.quantity import FRAME_RATE, SCORE, TASKS, TIME, Quantity
+from upright_bolt.model.start import Start
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,6 +21,7 @@ class Workload:
         threads: how many processors it keeps busy unless asked otherwise; None for all.
         usual: length that is offered first, as a person types it.
         even: whether it asks for the same all the time, so that what changes is the machine's doing.
+        start: the state in which it begins unless asked otherwise.
     """
 
     name: str
@@ -29,6 +31,7 @@ class Workload:
     threads: int | None = None
     usual: str = "10 min"
     even: bool = True
+    start: Start = Start.RESTED
 
 
 WORKLOADS = {
@@ -48,7 +51,7 @@ WORKLOADS = {
         Workload("idle", "No work: what the machine draws and how warm it is when left alone.", None, usual="3 min"),
         Workload("command", "Your own command: its wall time, or a number from its output.", TIME, even=False),
         Workload("watch", "No work of ours: records while you do something else, whose results you enter afterwards.",
-                 None, even=False),
+                 None, even=False, start=Start.AT_ONCE),
     )
 }  # fmt: skip
 """Workloads by name, in the order in which people meet them."""
@@ -81,13 +84,19 @@ class Options:
 
 @dataclass(frozen=True, slots=True)
 class Work:
-    """What a run executes, and for how long."""
+    """What a run executes, for how long, and in which state it begins (None: as is usual for its workload)."""
 
     workload: str
     duration_s: float
     threads: int | None = None
     kind: str = ""
     options: Options = field(default_factory=Options)
+    start: Start | None = None
+
+    @property
+    def begins(self) -> Start:
+        """The state in which it begins: as asked, else what is usual for its workload. Raises NotHere."""
+        return workload(self.workload).start if self.start is None else self.start
 
 
 def workload(name: str) -> Workload:

@@ -8,7 +8,7 @@ from upright_bolt.model.control import Control
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.trial import Status
-from upright_bolt.session.active_run import RunProgress
+from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.series import SeriesProgress
 from upright_bolt.session.session import Session
 

@@ -23,7 +23,7 @@ from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.records import Records
-from upright_bolt.session.active_run import RunProgress
+from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording.comparison import finding_with_conditions

@@ -14,8 +14,9 @@ from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.reports.details import details_of
 from upright_bolt.reports.export import comparison_table, export_csv, runs_table, write_table
 from upright_bolt.reports.report import export_html
-from upright_bolt.session.series import ActiveSeries, SeriesProgress, Step, ladder, repeats
+from upright_bolt.session.series import ActiveSeries, SeriesAsked, SeriesProgress
 from upright_bolt.session.session import Session
+from upright_bolt.session.steps import ladder, repeats
 from upright_bolt.store.exchange import Imported, export_json, import_json
 from upright_bolt.store.frame_file import read_frame_times
 from upright_bolt.store.runs import RunStore
@@ -81,20 +82,23 @@ class Records:
         """Run a ladder of settings, each rung as a trial; what was typed wrongly is said."""
         try:
             steps = ladder(asked.text(), {}, asked.repeats)
+            count = len(steps)
             work = Work(asked.workload, TIME.parse(asked.length, "Length"))
             cool_c = TEMPERATURE.parse(asked.cool_to, "Cool down to") if asked.cool_to.strip() else None
         except BadInput as fault:
             self._fail(str(fault))
             return
-        self._start(steps, work, cool_c, f"A ladder of {len(steps)} runs has started.")
+        series = SeriesAsked(steps, work, cool_c, stops_at_errors=True)
+        self._start(series, f"A ladder of {count} runs has started, after one that is not counted.")
 
     def start_repeats(self, work: Work, label: str, times: int) -> None:
         """Run the same several times with what is in force, so that the spread is known."""
-        self._start(repeats({}, times, label, alternate=False), work, None, f"{times} runs have started.")
+        series = SeriesAsked(repeats({}, times, label, alternate=False), work)
+        self._start(series, f"{times} runs have started, after one that is not counted.")
 
-    def _start(self, steps: list[Step], work: Work, cool_c: float | None, started: str) -> None:
+    def _start(self, series: SeriesAsked, started: str) -> None:
         def begin(session: Session) -> ActiveSeries:
-            return session.start_series(steps, work, self._store, cool_c)
+            return session.start_series(series, self._store)
 
         self._thread.ask(begin, lambda _: self._say(started), self._fail)
 

@@ -47,6 +47,7 @@ def run_data(run: RunRecord) -> dict[str, Any]:
         "conditions": asdict(run.head.conditions),
         "identity": run.head.identity,
         "series": run.head.series,
+        "role": run.head.role.value,
         "note": run.note,
         "measures": {name: asdict(measure) for name, measure in run.measures.items()},
     }
@@ -62,8 +63,8 @@ def _numbers_data(numbers: RunNumbers) -> dict[str, Any]:
 def compared_data(row: Compared) -> dict[str, Any]:
     """Return a row of a comparison as plain data.
 
-    ``percent`` has every number, temperatures too (percent of the reading in °C); ``change_by`` is the same in the
-    number's own unit, which is how temperatures should be read; ``difference`` adds the interval and the verdict.
+    ``percent`` has the numbers that are compared in percent; ``change_by`` has all of them, in the number's own unit;
+    ``difference`` adds the interval and the verdict: in % for those in ``percent``, else in the number's own unit.
     """
     return run_data(row.run) | {
         "percent": row.percent,
@@ -71,6 +72,7 @@ def compared_data(row: Compared) -> dict[str, Any]:
         "difference": {key: asdict(value) for key, value in row.difference.items()},
         "spread": row.spread,
         "repeats": row.repeats,
+        "base_repeats": row.base_repeats,
         "unlike": unlike_sentences(row),
     }  # fmt: skip
 
@@ -115,17 +117,21 @@ def runs_table(runs: Sequence[RunRecord]) -> Table:
 
 
 def comparison_table(rows: Sequence[Compared]) -> Table:
-    """Return a comparison, a row per number and, for each run, its value, its change in %, the interval and verdict."""
-    heads: Row = ["number", "unit"]
+    """Return a comparison, a row per number and, for each run, its value, its change, the interval and the verdict.
+
+    A change is in % where the column ``change_unit`` says so, else in the number's own unit.
+    """
+    heads: Row = ["number", "unit", "change_unit"]
     for row in rows:
-        heads += [f"run {row.run.id} {what}" for what in ("value", "percent", "low", "high", "verdict")]
+        heads += [f"run {row.run.id} {what}" for what in ("value", "change", "low", "high", "verdict", "doubt")]
     table: Table = [heads]
     for number in numbers_of(row.run for row in rows):
-        cells: Row = [number.key, number.quantity.unit]
+        cells: Row = [number.key, number.quantity.unit, "%" if number.ratio else number.quantity.unit]
         for row in rows:
             found = row.difference.get(number.key)
-            interval = [found.low, found.high, found.verdict] if found is not None else [None, None, None]
-            cells += [row.values[number.key], row.percent.get(number.key), *interval]
+            interval: Row = [None] * 4 if found is None else [found.low, found.high, found.verdict, found.doubt.value]
+            change = (row.percent if number.ratio else row.change_by).get(number.key)
+            cells += [row.values[number.key], change, *interval]
         table.append(cells)
     return table
 

@@ -81,7 +81,7 @@ def _numbers(rows: Sequence[Compared]) -> list[dict[str, Any]]:
                 {
                     "value": number.quantity.show(row.values[number.key]),
                     "change": "" if row.run.id == base.id else comparison.change(row, number),
-                    "interval": comparison.interval_text(row.difference.get(number.key)),
+                    "interval": comparison.interval_text(row.difference.get(number.key), number),
                 }
                 for row in rows
             ],

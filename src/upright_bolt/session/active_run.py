@@ -2,99 +2,47 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from enum import StrEnum
 from math import isnan
-from typing import Protocol
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model.event import CheckersProved, Event, NotSettled
-from upright_bolt.model.run import (
-    SLICE_S,
-    Conditions,
-    RunEnd,
-    RunHead,
-    RunNumbers,
-    RunState,
-    Slice,
-    WorkError,
-)
+from upright_bolt.model.run import SLICE_S, RunEnd, RunHead, RunNumbers, RunState, Slice, WorkError, settled_from_s
 from upright_bolt.model.sample import Sample
+from upright_bolt.model.start import Start
 from upright_bolt.model.work import workload
-from upright_bolt.session.numbers import RowTable, number_rows, run_numbers, settled_at, with_work
+from upright_bolt.session.numbers import RowTable, number_rows, run_numbers, with_work
 from upright_bolt.session.other_processes import OtherProcesses
+from upright_bolt.session.run_progress import RunProgress, RunSink, RunStage
+from upright_bolt.session.start import Gate, RestWatch
 from upright_bolt.workload.load import Load
 
 LEAD_S = 3.0
 """Time watched before the load: start temperature, and what others take of the processor."""
+BACKGROUND_S = 20.0
+"""Of the time before the load, so much at its end tells what others take."""
 FLUSH_S = 10.0
 SAMPLE_SPAN_S = 0.5
 LAST_BLOCKS_S = 2.0
 """How long the end of a run waits for blocks under way, so that they count in proportion."""
 NUMBERS_EVERY = 4
 """Samples after which the numbers shown of a run in progress are worked out again, if somebody looks."""
-LONGEST_SETTLING_S = 600.0
-"""A machine that has not come to rest in so long will not: something is at work on it, and the run says so."""
-
-
-class RunStage(StrEnum):
-    """Where a run stands."""
-
-    LEAD = "watching before the load"
-    SETTLING = "letting the machine settle"
-    PREPARING = "warming up the workers"
-    WORKING = "working"
-    ENDED = "ended"
-
-
-class RunSink(Protocol):
-    """Where runs are kept. Every call lasts at once."""
-
-    def begin(self, head: RunHead) -> int:
-        """Keep a new run and return its id."""
-        ...
-
-    def append(self, run_id: int, rows: list[list[float]]) -> None:
-        """Keep telemetry rows: time from load start in s, then a number per column, NaN where not measured."""
-        ...
-
-    def add_slices(self, run_id: int, slices: list[Slice]) -> None:
-        """Keep slices."""
-        ...
-
-    def add_events(self, run_id: int, events: list[Event]) -> None:
-        """Keep events, their times from load start."""
-        ...
-
-    def add_errors(self, run_id: int, errors: list[WorkError]) -> None:
-        """Keep wrong results and deaths."""
-        ...
-
-    def update_conditions(self, run_id: int, conditions: Conditions) -> None:
-        """Keep the conditions measured before the load began."""
-        ...
-
-    def finish(self, run_id: int, end: RunEnd) -> None:
-        """Keep how it ended."""
-        ...
+WARM_S = 90.0
+"""Length of the fixed load before a warm start: the burst is spent, die and sink are near where they settle."""
+LEAD_KEPT_S = 30.0
+"""Of the time before the load so much is kept; a machine may rest for minutes."""
 
 
 @dataclass(frozen=True, slots=True)
-class RunProgress:
-    """What a run in progress shows. ``elapsed_s`` is time under load; ``numbers`` are those so far."""
+class Beginning:
+    """How a run begins: what it waits for, the load that warms the machine up (None: none), and what sees it rest."""
 
-    run_id: int
-    head: RunHead
-    stage: RunStage
-    elapsed_s: float
-    asked_s: float
-    score: float | None
-    slices: tuple[Slice, ...]
-    errors: int
-    numbers: RunNumbers
+    gate: Gate
+    warm: Load | None
+    watch: RestWatch
 
 
 class ActiveRun:
-    """Runs a load for a time. Give every sample to ``tick`` until ``phase`` is ``ENDED``.
+    """Runs a load for a time. Give every sample to ``tick`` until ``stage`` is ``ENDED``.
 
     Args:
         head: what is known now; its conditions are completed at load start.
@@ -102,6 +50,7 @@ class ActiveRun:
         sink: where it is kept.
         index: sensor name to its index in a sample.
         now_s: the present moment on the machine's clock.
+        beginning: how it begins.
         others: counts what else is running.
         hindered: tells why it cannot go on after a sample, as a sentence; empty if it can.
 
@@ -117,12 +66,15 @@ class ActiveRun:
         sink: RunSink,
         index: dict[str, int],
         now_s: float,
+        beginning: Beginning,
         others: OtherProcesses,
         hindered: Callable[[Sample], str],
     ) -> None:
         self.head = head
         self._work_of = workload(head.workload)
         self._paced = self._work_of.even or head.workload == "frames"
+        self._beginning = beginning
+        self._lead_to_s = self._warm_from_s = now_s
         self._others = others
         self._hindered = hindered
         self.stage = RunStage.LEAD
@@ -151,47 +103,79 @@ class ActiveRun:
         self._last_sample = sample
         self._events += events
         try:
-            if self.stage in (RunStage.LEAD, RunStage.SETTLING) and self._watched(sample.time_s - self._lead_from_s):
-                self._load.prepare()
-                self.stage = RunStage.PREPARING
-            if self.stage is RunStage.PREPARING and self._load.ready():
-                self._begin_work()
-            elif self.stage is RunStage.WORKING:
+            if self.stage is RunStage.WORKING:
                 self._work(sample.time_s)
+            else:
+                self._begin(sample.time_s)
         except BoltError as fault:
             self._conclude(RunState.FAILED, str(fault))
 
-    def _watched(self, watched_s: float) -> bool:
-        """Tell whether enough was watched before the load; what is to be measured at rest first comes to rest."""
-        if watched_s < LEAD_S - 1e-6:
+    def _begin(self, now_s: float) -> None:
+        """Go on towards the load: rest, get the work ready, warm the machine up, start. Raises BoltError."""
+        warm = self._beginning.warm
+        if self.stage in (RunStage.LEAD, RunStage.RESTING):
+            if not self._may_begin(now_s):
+                return
+            self._lead_to_s = now_s
+            self._load.prepare()
+            if warm is not None:
+                warm.prepare()
+            self.stage = RunStage.PREPARING
+        if self.stage is RunStage.PREPARING and self._load.ready() and (warm is None or warm.ready()):
+            if warm is None:
+                self._begin_work()
+                return
+            self._warm_from_s = warm.start()
+            self.stage = RunStage.WARMING
+        if self.stage is RunStage.WARMING and warm is not None and now_s - self._warm_from_s >= WARM_S:
+            warm.stop()
+            self._begin_work()
+
+    def _may_begin(self, now_s: float) -> bool:
+        """Tell whether enough was watched before the load, and what it waits for has come."""
+        gate = self._beginning.gate
+        open_now = gate.look(now_s)
+        if now_s - self._lead_from_s < LEAD_S - 1e-6:
             return False
-        warm = self._index.get("temperature.package", self._index.get("power.package"))
-        if self.head.workload != "idle" or warm is None:
-            return True
-        self.stage = RunStage.SETTLING
-        if watched_s >= LONGEST_SETTLING_S:
-            self._events.append(NotSettled(self._rows[-1][0], watched_s))
-            return True
-        return settled_at([row[0] for row in self._rows], [row[1 + warm] for row in self._rows])
+        if gate.gave_up and self.stage is RunStage.RESTING:
+            self._events.append(NotSettled(now_s, now_s - self._lead_from_s))
+        self.stage = self.stage if open_now else RunStage.RESTING
+        return open_now
 
     def _begin_work(self) -> None:
         self._start_s = self._load.start()
         self._others.begin(self._start_s)
         self.stage = RunStage.WORKING
-        lead = [row for row in self._rows if row[0] <= self._lead_from_s + LEAD_S + 1e-6]
+        self._keep_conditions()
+        kept_from = self._start_s - LEAD_KEPT_S
+        self._rows = [row for row in self._rows if row[0] >= kept_from]
+
+    def _keep_conditions(self) -> None:
+        """Keep what was measured before the load."""
+        beginning = self._beginning
+        lead = [row for row in self._rows if self._lead_to_s - BACKGROUND_S < row[0] <= self._lead_to_s + 1e-6]
         busy = [row[1 + self._index["busy.mean"]] for row in lead if row[1 + self._index["busy.mean"]] >= 0]
-        warm = self._index.get("temperature.package")
-        last_temp = self._rows[-1][1 + warm] if warm is not None else None
-        charge = self._index.get("battery.charge")
-        last_charge = self._rows[-1][1 + charge] if charge is not None else None
+        budget = beginning.watch.budget
         conditions = replace(
             self.head.conditions,
             background_load=sum(busy) / len(busy) / 100.0 if busy else None,
-            temp_start_c=_known(last_temp),
-            battery_charge=_known(last_charge),
+            temp_start_c=self._last("temperature.package"),
+            battery_charge=self._last("battery.charge"),
+            start=Start.AT_ONCE.value if beginning.gate.skipped else self.head.conditions.start,
+            budget_low_w=None if budget is None else round(budget.low_w, 3),
+            budget_high_w=None if budget is None else round(budget.high_w, 3),
         )
         self.head = replace(self.head, conditions=conditions)
         self._sink.update_conditions(self.id, conditions)
+
+    def _last(self, name: str) -> float | None:
+        """Return what a sensor showed last."""
+        i = self._index.get(name)
+        return None if i is None else _known(self._rows[-1][1 + i])
+
+    def skip_waiting(self) -> None:
+        """Begin now, whatever it waits for."""
+        self._beginning.gate.skip()
 
     def _work(self, now_s: float) -> None:
         elapsed = self._elapsed(now_s)
@@ -270,7 +254,8 @@ class ActiveRun:
         start = self._start_s or 0.0
         load = self._load
         score = self._score(duration_s) if load.own_score() is None else None
-        numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score)
+        settled = self._settled_score(duration_s) if self._paced and score is not None else None
+        numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score, settled)
         units = load.units_until(start + duration_s) if load.scores else 0.0
         extra = load.figures(duration_s)
         if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:
@@ -284,6 +269,14 @@ class ActiveRun:
         if self._start_s is None or duration_s <= 0 or not load.scores or self.head.workload == "command":
             return None
         return load.units_until(self._start_s + duration_s) * self._work_of.per_s / duration_s
+
+    def _settled_score(self, duration_s: float) -> float | None:
+        """Return the score over the settled part alone; None for a run too short to have one."""
+        from_s = settled_from_s(duration_s)
+        if from_s is None or self._start_s is None:
+            return None
+        done, before = (self._load.units_until(self._start_s + moment) for moment in (duration_s, from_s))
+        return (done - before) * self._work_of.per_s / (duration_s - from_s)
 
     def _flush(self) -> None:
         start = self._start_s if self._start_s is not None else self._lead_from_s
@@ -324,6 +317,8 @@ class ActiveRun:
             # a full disk may still have room for the few bytes that tell how it ended
             self._keep(lambda: self._sink.finish(self.id, replace(end, numbers=RunNumbers())))
         self._load.stop()
+        if self._beginning.warm is not None:
+            self._beginning.warm.stop()
 
     def _keep(self, write: Callable[[], None]) -> bool:
         """Write to the store; what goes wrong is kept in ``unsaved``. Return whether it went well."""
@@ -353,6 +348,7 @@ class ActiveRun:
             tuple(self._slices),
             len(self._errors),
             self._numbers,
+            self._beginning.gate.waiting if self.stage is RunStage.RESTING else None,
         )
 
 

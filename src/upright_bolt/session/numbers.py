@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import replace
-from math import isnan, nan
+from math import nan
 from statistics import fmean, stdev
 from typing import TYPE_CHECKING
 
@@ -15,8 +15,6 @@ if TYPE_CHECKING:
 
 HELD_BY = "held_by"
 """Telemetry column that holds the constraint, by its number in ``Constraint``; ``held_by.p-cores`` for one kind."""
-REST_SPAN_S = 20.0
-REST_SWING = 0.5
 
 
 def number_rows(sample: Sample) -> list[float]:
@@ -63,7 +61,12 @@ class RowTable:
 
 
 def run_numbers(
-    table: "Floats", columns: tuple[str, ...], start_s: float, duration_s: float, score: float | None
+    table: "Floats",
+    columns: tuple[str, ...],
+    start_s: float,
+    duration_s: float,
+    score: float | None,
+    score_settled: float | None = None,
 ) -> RunNumbers:
     """Return the numbers of a run from rows of time and columns.
 
@@ -73,11 +76,12 @@ def run_numbers(
         start_s: time of the load start on the same clock.
         duration_s: time under load.
         score: units per minute.
+        score_settled: the same over the settled part.
     """
     from upright_bolt.analysis.summary import summarise  # noqa: PLC0415 - brings numpy along
 
     by_name = {name: table[:, i + 1] for i, name in enumerate(columns)}
-    return summarise(table[:, 0] - start_s, by_name, duration_s, score)
+    return summarise(table[:, 0] - start_s, by_name, duration_s, score, score_settled)
 
 
 def with_work(
@@ -105,20 +109,3 @@ def with_work(
         extra={**numbers.extra, **(extra or {})},
         others=others or {},
     )
-
-
-def settled_at(times: Sequence[float], values: Sequence[float]) -> bool:
-    """Tell whether a reading has come to rest: its means over the last 20 s and over the 20 s before hardly differ.
-
-    Half a degree (or half a watt) is what sensors of whole degrees swing by while nothing changes.
-    """
-    if not times or times[-1] - times[0] < 2 * REST_SPAN_S:
-        return False
-    last = [v for t, v in zip(times, values, strict=True) if t > times[-1] - REST_SPAN_S]
-    before = [
-        v for t, v in zip(times, values, strict=True) if times[-1] - 2 * REST_SPAN_S < t <= times[-1] - REST_SPAN_S
-    ]
-    known = [v for v in (*last, *before) if not isnan(v)]
-    if len(known) < len(last) + len(before):
-        return not known
-    return abs(fmean(last) - fmean(before)) < REST_SWING

@@ -1,85 +1,34 @@
-"""Several runs under the same conditions: repeats of one setting, two in turn, a ladder of settings.
+"""Several runs under the same conditions, one after another.
 
 Each run with settings of its own is a trial that is put back when the run ends. A series goes on with the session's
-ticks, so that the command line and the window carry it out alike.
+ticks, so that the command line and the window carry it out alike. All its runs begin in the same state: after a run
+that is not counted, each waits as its work's start says.
 """
 
 import uuid
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.catalogue import Kind, declaration_of
-from upright_bolt.model.control import parse_value, show_value
+from upright_bolt.model.catalogue import title_of
+from upright_bolt.model.control import Control
 from upright_bolt.model.quantity import TEMPERATURE
-from upright_bolt.model.run import RunState
+from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
+from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Work
-from upright_bolt.session.active_run import ActiveRun, RunSink
+from upright_bolt.model.work import RESTING, Work
+from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.run_progress import RunSink
+from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal, RestWatch
+from upright_bolt.session.steps import Step, with_warm_up
 from upright_bolt.settings.access import MachineAccess
+from upright_bolt.wording.notes import about
 from upright_bolt.wording.trials import as_error
 
-MOST_RUNS = 200
 LONGEST_COOLING_S = 3600.0
-
-
-@dataclass(frozen=True, slots=True)
-class Step:
-    """One run to be made: the settings tried for it (none: what is in force), and its label."""
-
-    settings: Settings
-    label: str
-
-
-def repeats(settings: Settings, count: int, label: str, *, alternate: bool) -> list[Step]:
-    """Return ``count`` runs of ``settings``; with ``alternate`` as many without, in the order A B B A A B ….
-
-    Raises:
-        BadInput: too few or too many, or nothing to alternate with.
-    """
-    if not 1 <= count <= MOST_RUNS:
-        raise BadInput(f"repeat: from 1 to {MOST_RUNS} runs; {count} is outside that.")
-    tried = Step(settings, label)
-    if not alternate:
-        return [tried] * count
-    if not settings:
-        raise BadInput("alternate: name the settings to compare with those in force: --with sustained=25W.")
-    plain = Step({}, f"{label}, without" if label else "without")
-    return [step for i in range(count) for step in ((plain, tried) if i % 2 == 0 else (tried, plain))]
-
-
-def ladder(text: str, beside: Settings, count: int) -> list[Step]:
-    """Return the runs of a ladder typed as ``NAME=FROM..TO/STEP``, each rung ``count`` times.
-
-    Raises:
-        BadInput: it has another form, its control has no scale, or it has too many rungs.
-    """
-    name, sign, span = text.partition("=")
-    first, dots, rest = span.partition("..")
-    last, slash, step = rest.partition("/")
-    if not (sign and dots and slash):
-        raise BadInput(f"“{text}” is not a ladder; it is written NAME=FROM..TO/STEP, e.g. sustained=12W..40W/4W.")
-    name = name.strip()
-    declared = declaration_of(name)
-    if declared.kind is not Kind.SCALE:
-        raise BadInput(f"{declared.title}: only a control with a scale has a ladder.")
-    if name in beside:
-        raise BadInput(f"{name} is the ladder's own; leave it out of --with.")
-    low, high = (float(parse_value(name, part)) for part in (first, last))
-    stride = abs(declared.quantity.parse(step, "step"))
-    if stride <= 0:
-        raise BadInput("step: it must be more than nothing.")
-    rungs = int(abs(high - low) / stride + 1e-9) + 1
-    if not count >= 1 or rungs * count > MOST_RUNS:
-        raise BadInput(f"That makes {rungs * max(count, 0)} runs; from 1 to {MOST_RUNS} can be made in one go.")
-    way = stride if high >= low else -stride
-    values = [low + way * i for i in range(rungs)]
-    return [
-        Step({**beside, name: value}, f"{name} {show_value(name, value)}") for value in values for _ in range(count)
-    ]
 
 
 class RunningSession(Protocol):
@@ -87,10 +36,15 @@ class RunningSession(Protocol):
 
     run: ActiveRun | None
     index: dict[str, int]
+    rest: RestWatch
 
     @property
     def access(self) -> MachineAccess:
         """The way to the machine."""
+        ...
+
+    def controls(self) -> dict[str, Control]:
+        """Return every control as it stands."""
         ...
 
     def status(self) -> Status:
@@ -105,19 +59,60 @@ class RunningSession(Protocol):
         """End the trial."""
         ...
 
-    def start_run(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
+    def start_run(
+        self,
+        work: Work,
+        label: str,
+        sink: RunSink,
+        series: str = "",
+        role: RunRole = RunRole.COUNTED,
+        gate: Gate | None = None,
+    ) -> ActiveRun:
         """Begin a run."""
         ...
 
 
 @dataclass(frozen=True, slots=True)
+class Outcome:
+    """A run of a series that has ended: what it was for, its number, its score, and how many results were wrong."""
+
+    step: Step
+    run_id: int
+    score: float | None
+    errors: int
+
+
+More = Callable[[Sequence[Outcome]], list[Step]]
+"""Returns the runs still to be made after those of the series so far; none if it is over."""
+
+
+@dataclass(frozen=True, slots=True)
+class SeriesAsked:
+    """What a series is made of.
+
+    Attributes:
+        steps: the runs to be made.
+        work: what each executes.
+        cool_c: each waits until the package is at most so warm; None for no such wait.
+        stops_at_errors: whether it ends with the first run that gives wrong results.
+        more: asked for further runs when all are made; None if there are none.
+    """
+
+    steps: Sequence[Step]
+    work: Work
+    cool_c: float | None = None
+    stops_at_errors: bool = False
+    more: More | None = None
+
+
+@dataclass(frozen=True, slots=True)
 class SeriesProgress:
-    """What a series in progress shows: which run it is at, of how many, and what it waits for (empty: nothing)."""
+    """What a series in progress shows: which run it is at, of how many, its label, and what it waits for."""
 
     number: int
     count: int
     label: str
-    waits: str
+    waiting: Waiting | None
 
 
 class ActiveSeries:
@@ -125,92 +120,113 @@ class ActiveSeries:
 
     Args:
         session: where it is made.
-        steps: the runs to be made.
-        work: what each executes.
-        sink: where they are kept.
-        cool_c: each waits until the package is at most so warm; None for no waiting.
+        asked: what it is made of.
+        sink: where the runs are kept.
 
     Attributes:
         name: the word that its runs share.
-        done: ids of the runs that have ended.
+        outcomes: of the runs that have ended, the warm-up among them.
         ended: whether it is over.
         fault: why it ended before its time; None if it did not.
 
     Raises:
-        BadInput: a trial is running, or the temperature to wait for is not measured.
+        BadInput: a trial is running, a setting lies outside what the machine allows, or the temperature to wait for is
+            not measured.
         Denied: the rights of the person do not allow what the series tries.
     """
 
-    def __init__(
-        self, session: RunningSession, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None
-    ) -> None:
-        tried = {name for step in steps for name in step.settings}
+    def __init__(self, session: RunningSession, asked: SeriesAsked, sink: RunSink) -> None:
+        tried = {name for step in asked.steps for name in step.settings}
         self._tries = bool(tried)
         if self._tries and session.status().trial is not None:
             raise BadInput(
                 "A trial is running already; “keep” or “put-back” it before runs with settings of their own."
             )
-        self._warm = session.index.get("temperature.package")
-        if cool_c is not None and self._warm is None:
+        if asked.cool_c is not None and "temperature.package" not in session.index:
             raise BadInput("cool-to: this machine's temperature is not measured, so it cannot be waited for.")
+        check_steps(asked.steps, session.controls())
         self._session = session
-        self._steps = list(steps)
-        self._work = work
+        self._asked = asked
+        self._steps = with_warm_up(asked.steps, asked.work)
         self._sink = sink
-        self._cool_c = cool_c
-        self._waiting_since_s: float | None = None
-        self._waits = ""
+        self._gate: Gate | None = None
+        self._first_start_c: float | None = None
         self.name = uuid.uuid4().hex[:12]
-        self.done: list[int] = []
+        self.outcomes: list[Outcome] = []
         self.ended = False
         self.fault: BoltError | None = None
         if tried:
             session.access.begin_series(tried)
 
     def take(self, sample: Sample) -> None:
-        """Go on: begin the next run once the machine is cool enough."""
+        """Go on: begin the next run once the machine is ready for it."""
         if self.ended or self._session.run is not None:
             return
+        step = self._steps[len(self.outcomes)]
         try:
-            if self._is_cool(sample):
-                self._begin(self._steps[len(self.done)])
+            gate = self._gate = self._gate or Gate(self._goal(step), self._session.rest)
+            if gate.look(sample.time_s):
+                self._check_cool(gate)
+                self._begin(step, gate)
         except BoltError as fault:
             self._end(fault)
 
-    def _is_cool(self, sample: Sample) -> bool:
-        if self._cool_c is None or self._warm is None:
-            return True
-        now = sample.values[self._warm]
-        if now is not None and now <= self._cool_c:
-            self._waiting_since_s, self._waits = None, ""
-            return True
-        since = self._waiting_since_s = sample.time_s if self._waiting_since_s is None else self._waiting_since_s
-        self._waits = f"cooling down to {TEMPERATURE.show(self._cool_c)}, now {TEMPERATURE.show(now)}"
-        if sample.time_s - since > LONGEST_COOLING_S:
-            raise BoltError(
-                f"The machine did not cool down to {TEMPERATURE.show(self._cool_c)} within an hour; "
-                f"it is at {TEMPERATURE.show(now)}."
-            )
-        return False
+    def _goal(self, step: Step) -> Goal:
+        """Return what has to be so before a run: the same for all but the warm-up."""
+        asked = self._asked
+        if step.role is RunRole.WARM_UP:
+            return Goal()
+        at_most_s = LONGEST_WAIT_S if asked.cool_c is None else LONGEST_COOLING_S
+        if asked.work.begins is not Start.RESTED:
+            return Goal(below_c=asked.cool_c, at_most_s=at_most_s)
+        if len(asked.steps) < 2 or asked.work.workload in RESTING:
+            return Goal(settles=True, whole=True, below_c=asked.cool_c, at_most_s=at_most_s)
+        known = [c for c in (asked.cool_c, self._first_start_c) if c is not None]
+        pause_s = PAUSE_WINDOWS * self._session.rest.window_s
+        return Goal(whole=True, below_c=min(known, default=None), pause_s=pause_s, at_most_s=at_most_s)
 
-    def _begin(self, step: Step) -> None:
+    def _check_cool(self, gate: Gate) -> None:
+        """Raise BoltError if the machine did not become as cool as a person asked."""
+        asked_c, now_c = self._asked.cool_c, self._session.rest.temp_c()
+        if gate.gave_up and asked_c is not None and now_c is not None and now_c > asked_c:
+            raise BoltError(
+                f"The machine did not cool down to {TEMPERATURE.show(asked_c)} within an hour; "
+                f"it is at {TEMPERATURE.show(now_c)}."
+            )
+
+    def _begin(self, step: Step, gate: Gate) -> None:
+        if step.role is not RunRole.WARM_UP and self._first_start_c is None:
+            now_c = self._session.rest.temp_c()
+            self._first_start_c = None if now_c is None else now_c + NEAR_C
         if step.settings:
             try_or_raise(self._session, step.settings)
-        self._session.start_run(self._work, step.label, self._sink, self.name)
+        self._session.start_run(self._asked.work, step.label, self._sink, self.name, step.role, gate)
+
+    def skip_waiting(self) -> None:
+        """Begin the next run now, whatever it waits for."""
+        if self._gate is not None:
+            self._gate.skip()
 
     def take_ended(self, run: ActiveRun) -> None:
         """Put back what was tried for a run that has ended, and go on to the next, or end."""
-        self.done.append(run.id)
+        step = self._steps[len(self.outcomes)]
+        errors = run.progress().errors
+        self.outcomes.append(Outcome(step, run.id, run.end.score if run.end is not None else None, errors))
+        self._gate = None
         fault: BoltError | None = None
         if run.end is None or run.end.state is not RunState.FINISHED:
             fault = BoltError(f"Run {run.id} is kept as {run.end.how if run.end else 'unfinished'}.")
+        elif errors and self._asked.stops_at_errors:
+            fault = BoltError(f"Run {run.id} “{step.label}” gave {errors} wrong results; the ladder ends there.")
         if run.unsaved:
             fault = BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}")
         try:
             self._put_back()
         except BoltError as stuck:
             fault = fault or stuck
-        if fault is not None or len(self.done) == len(self._steps):
+        if fault is None and len(self.outcomes) == len(self._steps) and self._asked.more is not None:
+            self._steps += self._asked.more([o for o in self.outcomes if o.step.role is not RunRole.WARM_UP])
+        if fault is not None or len(self.outcomes) == len(self._steps):
             self._end(fault)
 
     def _put_back(self) -> None:
@@ -219,7 +235,8 @@ class ActiveSeries:
 
     def stop(self) -> None:
         """Make no more runs; a run in progress has to be stopped by itself."""
-        self._steps = self._steps[: len(self.done) + (self._session.run is not None)]
+        self._steps = self._steps[: len(self.outcomes) + (self._session.run is not None)]
+        self._asked = replace(self._asked, more=None)
         if self._session.run is None:
             self._end(None)
 
@@ -240,9 +257,29 @@ class ActiveSeries:
 
     def progress(self) -> SeriesProgress:
         """Return where it stands."""
-        number = min(len(self.done), len(self._steps) - 1)
+        number = min(len(self.outcomes), len(self._steps) - 1)
         label = self._steps[number].label if self._steps else ""
-        return SeriesProgress(number + 1, len(self._steps), label, "" if self._session.run is not None else self._waits)
+        waiting = self._gate.waiting if self._gate is not None and self._session.run is None else None
+        return SeriesProgress(number + 1, len(self._steps), label, waiting)
+
+
+def check_steps(steps: Sequence[Step], controls: Mapping[str, Control]) -> None:
+    """Raise BadInput, all faults at once, unless every setting of every step lies within what the machine allows."""
+    faults = []
+    for name in dict.fromkeys(name for step in steps for name in step.settings):
+        control = controls.get(name)
+        if control is None or not control.settable:
+            why = control.note if control is not None else None
+            faults.append(about(name, why) if why is not None else f"{title_of(name)} cannot be set on this machine.")
+            continue
+        for value in dict.fromkeys(step.settings[name] for step in steps if name in step.settings):
+            try:
+                control.check(value)
+            except BadInput as fault:
+                faults.append(str(fault))
+                break
+    if faults:
+        raise BadInput(" ".join(dict.fromkeys(faults)))
 
 
 def try_or_raise(session: RunningSession, settings: Settings) -> None:

@@ -1,9 +1,8 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
 import uuid
-from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from upright_bolt.errors import BadInput, BoltError, InUse
@@ -22,18 +21,21 @@ from upright_bolt.model.event import (
     WasPutBack,
 )
 from upright_bolt.model.machine import About
-from upright_bolt.model.run import Conditions, RunHead
+from upright_bolt.model.run import Conditions, RunHead, RunRole
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings
+from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Work, check_options
 from upright_bolt.plain_text import one_line
-from upright_bolt.session.active_run import ActiveRun, RunSink, RunStage
+from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.numbers import held_columns
 from upright_bolt.session.other_processes import OtherProcesses
-from upright_bolt.session.series import ActiveSeries, Step
+from upright_bolt.session.run_progress import RunSink, RunStage
+from upright_bolt.session.series import ActiveSeries, SeriesAsked
+from upright_bolt.session.start import Gate, Goal, RestWatch
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.engine import now_stamp
 from upright_bolt.wording import events as event_words
@@ -64,6 +66,7 @@ class Session:
 
     Attributes:
         index: sensor name to its index in a sample.
+        rest: sees whether the machine has come to rest.
         run: the run in progress; None if there is none.
         series: the series in progress; None if there is none.
     """
@@ -77,6 +80,7 @@ class Session:
         self._events: list[Event] = []
         self._last: Sample | None = None
         self._trouble = ""
+        self.rest = RestWatch(self.about.sensors)
         self.run: ActiveRun | None = None
         self.series: ActiveSeries | None = None
 
@@ -110,6 +114,7 @@ class Session:
     def tick(self) -> Tick:
         """Take a sample and let a run in progress go on."""
         sample = self._last = self.access.sample()
+        self.rest.take(sample)
         self._take_changes()  # first: what another program has set is not taken for a reset by the firmware
         self._events += self._watch.observe(sample)
         self._take_jumps()
@@ -160,7 +165,15 @@ class Session:
 
     # runs
 
-    def start_run(self, work: Work, label: str, sink: RunSink, series: str = "") -> ActiveRun:
+    def start_run(
+        self,
+        work: Work,
+        label: str,
+        sink: RunSink,
+        series: str = "",
+        role: RunRole = RunRole.COUNTED,
+        gate: Gate | None = None,
+    ) -> ActiveRun:
         """Begin a run; ``tick`` carries it on.
 
         Args:
@@ -168,6 +181,8 @@ class Session:
             label: a name for the run.
             sink: where it is kept.
             series: shared by runs that are repeats of each other.
+            role: what it is for in its series.
+            gate: what it has waited for already; None lets it wait as its work's start says.
 
         Raises:
             BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
@@ -181,17 +196,27 @@ class Session:
         load = self.machine.load(Task(work.workload, cpus, work.options))
         if work.workload == "battery" and (why := self._no_drain()):
             raise BadInput(why)
-        head = self._head(work, label, series, len(cpus) if load.scores else None)
+        head = replace(self._head(work, label, len(cpus) if load.scores else None), series=series, role=role)
+        beginning = self._beginning(work, gate)
         others = OtherProcesses(self.machine.files, self.about.topology)
         hindered = self._plugged_in if work.workload == "battery" else _never
         self.access.begin_run(work.workload)
         try:
-            self.run = ActiveRun(head, load, sink, self.index, self.now_s, others, hindered)
+            self.run = ActiveRun(head, load, sink, self.index, self.now_s, beginning, others, hindered)
         except BaseException:
             self._leave_run()
             raise
         self._events.append(RunStarted(self.now_s, self.run.id))
         return self.run
+
+    def _beginning(self, work: Work, gate: Gate | None) -> Beginning:
+        """Return how a run begins. Raises BadInput if it cannot begin so."""
+        start = work.begins
+        rested = start is Start.RESTED
+        warm = None
+        if start is Start.WARM:
+            warm = self.machine.load(Task("steady", choose_cpus(self.about.topology, "steady", None, "")))
+        return Beginning(gate or Gate(Goal(settles=rested, whole=rested), self.rest), warm, self.rest)
 
     def _check_free(self) -> None:
         """Raise InUse or BadInput unless a run could begin now."""
@@ -200,7 +225,7 @@ class Session:
         if self.run is not None:
             raise BadInput(BUSY)
 
-    def _head(self, work: Work, label: str, series: str, threads: int | None) -> RunHead:
+    def _head(self, work: Work, label: str, threads: int | None) -> RunHead:
         """Return what is known of a run when it starts."""
         settings = self.in_force()
         trial = self.status().trial
@@ -219,10 +244,10 @@ class Session:
                 kernel=self.about.identity.kernel,
                 threads=threads,
                 core_kind=work.kind,
+                start=work.begins.value,
             ),
             started_at=now_stamp(),
             columns=(*(sensor.name for sensor in self.about.sensors), *held_columns(kinds)),
-            series=series,
             options=work.options,
             key=uuid.uuid4().hex,
             boot_id=self.boot_id,
@@ -259,18 +284,19 @@ class Session:
         with suppress(BoltError):  # a service that has gone has forgotten the run with it
             self.access.end_run()
 
-    def start_series(self, steps: Sequence[Step], work: Work, sink: RunSink, cool_c: float | None) -> ActiveSeries:
+    def start_series(self, asked: SeriesAsked, sink: RunSink) -> ActiveSeries:
         """Begin several runs, one after another; ``tick`` and ``end_run`` carry them on.
 
         Raises:
-            BadInput: a run, a series or a trial is in progress, or the temperature to wait for is not measured.
+            BadInput: a run, a series or a trial is in progress, a setting lies outside what the machine allows, or the
+                temperature to wait for is not measured.
             InUse: another process holds the machine.
             Denied: the rights of the person do not allow what the series tries.
         """
         self._check_free()
         if self.series is not None:
             raise BadInput(BUSY)
-        self.series = ActiveSeries(self, steps, work, sink, cool_c)
+        self.series = ActiveSeries(self, asked, sink)
         return self.series
 
     def end_series(self) -> ActiveSeries | None:

@@ -149,7 +149,8 @@ def _numbers(numbers: RunNumbers, record: RunRecord) -> None:
         *numbers.others.values(),
         *(value for spread in numbers.spread.values() for value in spread),
         *(value for value in (conditions.temp_start_c, conditions.background_load, conditions.threads,
-                              conditions.battery_charge) if value is not None),
+                              conditions.battery_charge, conditions.budget_low_w, conditions.budget_high_w)
+          if value is not None),
     ]  # fmt: skip
     if len(values) > MOST_PARTS or not all(isfinite(value) and -LARGEST <= value <= LARGEST for value in values):
         raise Damaged("numbers: one is not finite, or too large")

@@ -21,6 +21,7 @@ from upright_bolt.model.run import (
     RunHead,
     RunNumbers,
     RunRecord,
+    RunRole,
     RunState,
     Slice,
     WorkError,
@@ -61,6 +62,7 @@ def of_head(head: RunHead) -> dict[str, Any]:
         "options": _OPTIONS.text(head.options),
         "key": head.key,
         "boot_id": head.boot_id,
+        "role": head.role.value,
     }
 
 
@@ -146,6 +148,7 @@ def _record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[R
         options=_column(row, "options", _OPTIONS),
         key=row["key"],
         boot_id=row["boot_id"],
+        role=RunRole(row["role"]),
     )
     numbers = _column(row, "numbers", _NUMBERS)
     return RunRecord(

@@ -29,6 +29,7 @@ runs = Table(
     Column("options", String, nullable=False, server_default="{}"),  # JSON
     Column("key", String, nullable=False, server_default=""),
     Column("boot_id", String, nullable=False, server_default=""),
+    Column("role", String, nullable=False, server_default=""),
     Index("runs_by_machine", "machine", "state"),
     sqlite_autoincrement=True,  # a deleted run's number is never given to another
 )

@@ -188,7 +188,8 @@ class Physics:
             target = highest - 90.0 * max(0.0, thrift - 0.5)
         ramp_s = 0.03 + 0.5 * thrift * thrift
         follow = 1.0 - exp(-dt / ramp_s)
-        state.extra["wanted"] = wanted = state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
+        wanted: float = state.extra.get("wanted", state.clock_mhz) * (1.0 - follow) + target * follow
+        state.extra["wanted"] = wanted
         return max(self._lows, min(wanted, highest))
 
     def _limited_clock(self, wanted: float, weights: list[float], dt: float) -> tuple[float, float]:
@@ -263,7 +264,8 @@ class Physics:
             switched = self._capped_square(clock) * self._switching
         volts = self._volts[i] + part * (self._volts[i + 1] - self._volts[i])
         uncore = self._uncore[i] + part * (self._uncore[i + 1] - self._uncore[i])
-        return switched + volts * volts * volts * self._leaking + uncore * self._resting_w + self._fixed_w
+        watts: float = switched + volts * volts * volts * self._leaking + uncore * self._resting_w + self._fixed_w
+        return watts
 
     def _capped_square(self, clock: float) -> float:
         square = 0.0

@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 
-from upright_bolt.analysis.compare import Compared, spread_of
+from upright_bolt.analysis.compare import OF_STARTS, Compared, spread_of
 from upright_bolt.analysis.conditions import Condition, ConditionKind, Unlike, UnlikeKind
 from upright_bolt.analysis.difference import UNDECIDED, Difference
 from upright_bolt.analysis.numbers import Number, numbers_of, value_of
 from upright_bolt.model.quantity import COUNT, POWER
 from upright_bolt.model.run import RunRecord
+from upright_bolt.wording.faults import fault_words
 
 SAME_PERCENT = 0.5
 SAME_C = 1.0
@@ -25,30 +26,40 @@ def change(row: Compared, number: Number) -> str:
 
 def mean_and_spread(group: Sequence[RunRecord], key: str) -> str:
     """Return a number's mean over runs as a person reads it, with ± its standard deviation if there are several."""
-    quantity = next((number.quantity for number in numbers_of(group) if number.key == key), COUNT)
+    number = next((number for number in numbers_of(group) if number.key == key), None)
     values = [v for run in group if (v := value_of(run, key)) is not None]
-    if not values:
-        return quantity.show(None)
-    mean, spread = sum(values) / len(values), spread_of(group, key)
-    return quantity.show(mean) + (f" ± {spread:.1f} %" if spread is not None and len(values) > 1 else "")
+    if number is None or not values:
+        return COUNT.show(None)
+    spread = spread_of(group, number) if len(values) > 1 else None
+    unit = "%" if number.ratio else number.quantity.unit
+    return number.quantity.show(sum(values) / len(values)) + (f" ± {spread:.1f} {unit}" if spread is not None else "")
 
 
 Change = tuple[str, str, str]
 """A number's key, what people call it, and the word for less of it."""
-WATTS: Change = ("power_sustained_w", "watts", "fewer")
-CHANGES: dict[str, tuple[Change, ...]] = {
-    "bursts": (("latency_median_ms", "lag in the middle", "less"), ("latency_p99_ms", "lag at its worst", "less"),
-               WATTS, ("energy_per_unit_j", "energy for a task", "less")),
-    "frames": (("rate_fps", "frames", "fewer"), ("low_1_fps", "frames in the slowest hundredth", "fewer"), WATTS),
-    "battery": (("drain_w", "drain", "less"), ("latency_median_ms", "lag in the middle", "less")),
-    "idle": (WATTS,),
+SETTLED, WHOLE = "Settled", "Whole run"
+WATTS: Change = ("power_mean_w", "watts", "fewer")
+SETTLED_WATTS: Change = ("power_sustained_w", "watts", "fewer")
+CHANGES: dict[str, tuple[tuple[str, tuple[Change, ...]], ...]] = {
+    "bursts": ((WHOLE, (("latency_median_ms", "lag in the middle", "less"),
+                        ("latency_p99_ms", "lag at its worst", "less"), WATTS,
+                        ("energy_per_unit_j", "energy for a task", "less"))),),
+    "frames": ((WHOLE, (("rate_fps", "frames", "fewer"), ("low_1_fps", "frames in the slowest hundredth", "fewer"),
+                        WATTS)),),
+    "battery": ((WHOLE, (("drain_w", "drain", "less"), ("latency_median_ms", "lag in the middle", "less"))),),
+    "idle": ((SETTLED, (SETTLED_WATTS,)),),
 }  # fmt: skip
-"""The numbers that a finding is made of, where that is not the score and the watts."""
+"""The numbers that a finding is made of, by the part of the run that they are of."""
 
 
-def _changes_of(run: RunRecord) -> tuple[Change, ...]:
+def _changes_of(run: RunRecord, compared: Compared) -> tuple[tuple[str, tuple[Change, ...]], ...]:
+    if run.head.workload in CHANGES:
+        return CHANGES[run.head.workload]
     timed = run.head.workload == "command" and not run.head.options.pattern
-    return CHANGES.get(run.head.workload, (("score", "time" if timed else "score", "less"), WATTS))
+    score: Change = ("score", "time" if timed else "score", "less")
+    if compared.percent.get("score_settled") is None:
+        return ((WHOLE, (score, WATTS)),)
+    return ((SETTLED, (("score_settled", "score", "less"), SETTLED_WATTS)), (WHOLE, (score, WATTS)))
 
 
 def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
@@ -60,33 +71,86 @@ def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
     words = f"{abs(percent):.1f} % {'more' if percent > 0 else less} {what}"
     if found is None or found.low is None or found.high is None:
         return f"same {what}" if abs(percent) < SAME_PERCENT else words
-    if found.verdict == UNDECIDED:
-        span = f"{found.low:+.1f} to {found.high:+.1f} %".replace("-", "−")
-        return f"no difference in {what} that these runs can show ({span})"
     low, high = sorted((abs(found.low), abs(found.high)))
     return f"{words} ({low:.1f} to {high:.1f})"
 
 
+def _part_words(compared: Compared, changes: Sequence[Change]) -> list[str]:
+    """Return what one part of the run shows: what is decided, what is not, and what cannot be."""
+    said, open_, doubted = [], [], {}
+    for key, what, less in changes:
+        found = compared.difference.get(key)
+        if compared.percent.get(key) is None:
+            continue
+        if found is not None and found.doubt:
+            doubted.setdefault(found.doubt.value, []).append(what)
+        elif found is not None and found.low is not None and found.verdict == UNDECIDED:
+            span = f"{found.low:+.1f} to {found.high or 0.0:+.1f} %".replace("-", "−")
+            open_.append(f"{what} ({span})")
+        else:
+            said.append(_change_words(compared, key, what, less))
+    said += [f"no difference that these runs can show in {', '.join(open_)}"] if open_ else []
+    return said + [f"{', '.join(what)} undecided: {doubt}" for doubt, what in doubted.items()]
+
+
 def finding(compared: Compared, baseline: RunRecord) -> str:
-    """Return what the comparison shows, in a sentence or two."""
-    changes = _changes_of(baseline)
-    parts = [words for key, what, less in changes if (words := _change_words(compared, key, what, less))]
-    peak = compared.change_by.get("temp_max_c")
-    if peak is not None and abs(peak) < SAME_C:
-        parts.append("as hot at its peak")
-    elif peak is not None:
-        parts.append(f"{abs(peak):.1f} °C {'hotter' if peak > 0 else 'cooler'} at its peak")
-    if not parts:
+    """Return what the comparison shows, in a few sentences: what went wrong first, then each part of the run."""
+    said = _wrong(compared.run, baseline)
+    for part, changes in _changes_of(baseline, compared):
+        words = _part_words(compared, changes)
+        if part == WHOLE or baseline.head.workload == "idle":
+            words += _peak(compared)
+        if words:
+            said.append(f"{part}: {', '.join(words)}.")
+    if not said:
         return "Nothing was measured in both runs."
-    sentence = ", ".join(parts) + "."
-    return sentence[0].upper() + sentence[1:] + _why_cooler(compared, baseline)
+    return " ".join(said) + _why_cooler(compared, baseline) + _how_sure(compared)
+
+
+def _wrong(run: RunRecord, baseline: RunRecord) -> list[str]:
+    """Return what was wrong in the runs: what came of it says nothing of how fast they were."""
+    said = []
+    for words, what in ((fault_words(run), "this run"), (fault_words(baseline), "the baseline")):
+        if words:
+            said.append(f"✕ In {what}: {words}. Its score does not count, whatever it is.")
+    return said
+
+
+def _peak(compared: Compared) -> list[str]:
+    peak, found = compared.change_by.get("temp_max_c"), compared.difference.get("temp_max_c")
+    if peak is None:
+        return []
+    if found is not None and found.doubt:
+        return [f"peak temperature undecided: {found.doubt}"]
+    if abs(peak) < SAME_C:
+        return ["as hot at its peak"]
+    words = f"{abs(peak):.1f} °C {'hotter' if peak > 0 else 'cooler'} at its peak"
+    if found is not None and found.low is not None and found.verdict == UNDECIDED:
+        return [f"{words}, which may be chance"]
+    return [words]
+
+
+def _how_sure(compared: Compared) -> str:
+    """Return what one run against one run can show; empty where there are repeats, or all is decided."""
+    found = compared.difference.get("score_settled") or compared.difference.get("score")
+    if found is None or found.doubt or found.low is None or found.high is None or found.verdict != UNDECIDED:
+        return ""
+    if compared.repeats > 1 or compared.base_repeats > 1:
+        return ""
+    least = (found.high - found.low) / 2.0
+    return (
+        f" One run each shows differences from about {least:.1f} % on this machine; repeats in turn show smaller ones "
+        "(run … --with … --until-decided)."
+    )
 
 
 def _why_cooler(compared: Compared, baseline: RunRecord) -> str:
     """Explain the case people find baffling: more power on average, yet a lower peak."""
     peak = compared.change_by.get("temp_max_c")
     power = compared.change_by.get("power_sustained_w")
-    if peak is None or power is None or not peak < -0.5 or not power > 0.5:
+    doubted = any(compared.difference[key].doubt for key in ("temp_max_c", "power_sustained_w")
+                  if key in compared.difference)  # fmt: skip
+    if peak is None or power is None or doubted or not peak < -0.5 or not power > 0.5:
         return ""
     burst = baseline.head.settings.get("burst")
     sustained = baseline.head.settings.get("sustained")
@@ -99,11 +163,14 @@ def _why_cooler(compared: Compared, baseline: RunRecord) -> str:
     )
 
 
-def interval_text(found: Difference | None) -> str:
+def interval_text(found: Difference | None, number: Number) -> str:
     """Return a difference's interval and verdict in words; empty where the runs tell none."""
     if found is None or found.low is None or found.high is None:
-        return ""
-    return f"{found.low:+.1f} to {found.high:+.1f} % (95 %): {found.verdict}".replace("-", "−")
+        return f"undecided: {found.doubt}" if found is not None and found.doubt else ""
+    unit = "%" if number.ratio else number.quantity.unit
+    verdict = f"{UNDECIDED}: {found.doubt}" if found.doubt else found.verdict
+    sure = f"{100.0 * (1.0 - found.level):g} %"
+    return f"{found.low:+.1f} to {found.high:+.1f} {unit} ({sure}): {verdict}".replace("-", "−")
 
 
 _UNLIKE = {
@@ -117,6 +184,7 @@ _UNLIKE = {
 }
 _CONDITIONS = {
     ConditionKind.START: "Start",
+    ConditionKind.BUDGET: "Average watts at the start",
     ConditionKind.POWER_SOURCE: "Power source",
     ConditionKind.PLATFORM_MODE: "Platform mode",
     ConditionKind.BACKGROUND: "Others' work",
@@ -134,8 +202,14 @@ def unlike(found: Unlike) -> str:
 
 
 def unlike_sentences(row: Compared) -> list[str]:
-    """Return all that makes a run unlike the baseline, a sentence each."""
-    return [unlike(found) for found in row.unlike]
+    """Return all that makes a run unlike the baseline, a sentence each, and what to do about it."""
+    said = [unlike(found) for found in row.unlike]
+    what = {found.what for found in row.unlike}
+    if what & OF_STARTS:
+        said.append(f"Run both rested: “run {row.run.head.workload} --start rested”.")
+    if ConditionKind.PLATFORM_MODE in what:
+        said.append("To compare modes, try one: “run … --with platform-mode=quiet”.")
+    return said
 
 
 def finding_with_conditions(row: Compared, baseline: RunRecord) -> str:
@@ -155,6 +229,8 @@ def condition_value(kind: ConditionKind, value: float | str | None) -> str:
         return value or ""
     if kind is ConditionKind.START:
         return f"{value:.0f} °C"
+    if kind is ConditionKind.BUDGET:
+        return f"{value:.1f} W"
     return f"{value:.1%}" if kind is ConditionKind.BACKGROUND else f"{value:.0f} %"
 
 

@@ -1,0 +1,181 @@
+"""Whether a machine is ready for a run: its temperature at rest, the power budget of its burst whole.
+
+``RestWatch`` sees every sample of a session and remembers the last minutes. ``Gate`` keeps one run waiting.
+"""
+
+from collections import deque
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import exp, isnan, nan
+from statistics import fmean
+
+from upright_bolt.model.sample import Sample
+from upright_bolt.model.sensor import Sensor, core_temperatures, index_of
+from upright_bolt.model.start import Budget, Waiting
+
+MINUTE_S = 60.0
+RECENT_S = 10.0
+SWING_C = 0.4
+"""Means over two minutes that differ by less: what is left of the way to rest is a few degrees at most."""
+USUAL_WINDOW_S = 28.0
+"""Averaging time of limiters that do not tell theirs."""
+WHOLE_PART = 0.06
+"""A budget counts as whole once the average is within this part of the sustained limit above the watts at rest."""
+LONGEST_WAIT_S = 600.0
+"""A machine that has not come to rest in so long will not: something is at work on it, and the run says so."""
+PAUSE_WINDOWS = 3.0
+"""Windows of a pause between the runs of a series; after so many 5 % of a load are left in the average."""
+NEAR_C = 1.5
+"""How much warmer than the first one the later runs of a series may begin."""
+
+
+class RestWatch:
+    """Follows temperature and watts of one machine.
+
+    Args:
+        sensors: what the numbers of a sample mean.
+    """
+
+    def __init__(self, sensors: Sequence[Sensor]) -> None:
+        index = index_of(sensors)
+        cores = core_temperatures(sensors)
+        package = index.get("temperature.package")
+        self._temps = cores or ([package] if package is not None else [])
+        self._power, self._limit, self._window = (
+            index.get(name) for name in ("power.package", "limit.sustained", "limit.window")
+        )
+        self._package = package if package is not None else (cores[0] if cores else None)
+        self._seen: deque[tuple[float, float, float]] = deque()
+        self._recent: deque[tuple[float, float]] = deque()
+        self._last_s: float | None = None
+        self._low_w = self._high_w = 0.0
+        self.limit_w: float | None = None
+        self.window_s = USUAL_WINDOW_S
+
+    def take(self, sample: Sample) -> None:
+        """Take the next sample."""
+        now, values = sample.time_s, sample.values
+        temps = [value for i in self._temps if (value := values[i]) is not None]
+        watts = values[self._power] if self._power is not None else None
+        self._seen.append((now, fmean(temps) if temps else nan, nan if watts is None else watts))
+        package = values[self._package] if self._package is not None else None
+        if package is not None:
+            self._recent.append((now, package))
+        while self._recent and self._recent[0][0] < now - RECENT_S:
+            self._recent.popleft()
+        while self._seen[0][0] < now - 2 * MINUTE_S - 1e-6:
+            self._seen.popleft()
+        limit = values[self._limit] if self._limit is not None else None
+        window = values[self._window] if self._window is not None else None
+        self.window_s = window or USUAL_WINDOW_S
+        if limit is None or watts is None:
+            return
+        if self.limit_w is None or self._last_s is None:
+            self._low_w, self._high_w = 0.0, max(limit, watts)
+        else:
+            kept = exp(-max(0.0, now - self._last_s) / self.window_s)
+            self._low_w = self._low_w * kept + watts * (1.0 - kept)
+            self._high_w = self._high_w * kept + watts * (1.0 - kept)
+        self.limit_w, self._last_s = limit, now
+
+    @property
+    def budget(self) -> Budget | None:
+        """Between what the limiter's average lies; None where watts or limits are not measured."""
+        return None if self.limit_w is None else Budget(self._low_w, self._high_w)
+
+    def resting_w(self) -> float:
+        """Return the mean watts of the last half minute; 0 if not measured."""
+        since = self._seen[-1][0] - MINUTE_S / 2 if self._seen else 0.0
+        known = [watts for at, _, watts in self._seen if at > since and not isnan(watts)]
+        return fmean(known) if known else 0.0
+
+    def temp_c(self) -> float | None:
+        """Return the package's mean temperature over the last ten seconds; None if not measured."""
+        return fmean(temp for _, temp in self._recent) if self._recent else None
+
+    def change_c(self) -> float:
+        """Return the last minute's mean temperature less that of the minute before; NaN if not known yet.
+
+        That of all cores, where they have sensors: their mean tells parts of a degree.
+        """
+        if not self._seen or self._seen[-1][0] - self._seen[0][0] < 2 * MINUTE_S - 1.0:
+            return nan
+        middle = self._seen[-1][0] - MINUTE_S
+        known = [(at > middle, temp) for at, temp, _ in self._seen if not isnan(temp)]
+        before, last = ([temp for late, temp in known if late is wanted] for wanted in (False, True))
+        return fmean(last) - fmean(before) if before and last else nan
+
+
+@dataclass(frozen=True, slots=True)
+class Goal:
+    """What has to be so before a run begins.
+
+    Attributes:
+        settles: the temperature has come to rest.
+        whole: the power budget is whole.
+        below_c: it is at most so warm.
+        pause_s: so many seconds have passed.
+        at_most_s: after so many it begins all the same.
+    """
+
+    settles: bool = False
+    whole: bool = False
+    below_c: float | None = None
+    pause_s: float = 0.0
+    at_most_s: float = LONGEST_WAIT_S
+
+
+class Gate:
+    """Keeps a run waiting until its goal is reached, its time is over, or a person has had enough.
+
+    Attributes:
+        since_s: since when it waits; None before the first look.
+        waiting: what it still waits for; None once it is open.
+        gave_up: it opened since its time was over.
+        skipped: it opened since a person did not want to wait.
+    """
+
+    def __init__(self, goal: Goal, watch: RestWatch) -> None:
+        self.goal = goal
+        self._watch = watch
+        self.since_s: float | None = None
+        self.waiting: Waiting | None = None
+        self.gave_up = self.skipped = False
+        self._open = False
+
+    def skip(self) -> None:
+        """Open at the next look."""
+        self.skipped = self.waiting is not None
+
+    def look(self, now_s: float) -> bool:
+        """Tell whether the run may begin."""
+        if self._open:
+            return True
+        self.since_s = now_s if self.since_s is None else self.since_s
+        waited_s = now_s - self.since_s
+        self.waiting = self._waiting(waited_s)
+        if self.waiting is not None and waited_s >= max(self.goal.at_most_s, self.goal.pause_s) - 1e-6:
+            self.gave_up, self.waiting = True, None
+        self._open = self.waiting is None or self.skipped
+        if self._open:
+            self.waiting = None
+        return self._open
+
+    def _waiting(self, waited_s: float) -> Waiting | None:
+        goal, watch = self.goal, self._watch
+        pause = goal.pause_s - waited_s if goal.pause_s - waited_s > 1e-6 else None
+        temp = watch.temp_c()
+        change = watch.change_c() if goal.settles and temp is not None else None
+        if change is not None and abs(change) < SWING_C:
+            change = None
+        below = goal.below_c if goal.below_c is not None and temp is not None and temp > goal.below_c else None
+        average = goal_w = None
+        if goal.whole and watch.budget is not None and watch.limit_w is not None:
+            resting, high = watch.resting_w(), watch.budget.high_w
+            wanted = resting + WHOLE_PART * max(0.0, watch.limit_w - resting)
+            if high > wanted:
+                average, goal_w = high, wanted
+        if pause is change is below is average is None:
+            return None
+        left = max(goal.at_most_s, goal.pause_s) - waited_s
+        return Waiting(left, temp, change, below, average, goal_w, pause)
