@@ -124,7 +124,7 @@ def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
 
 
 def _budget(run: RunRecord, baseline: RunRecord) -> list[Condition]:
-    """Return the state of the power budget side by side; unlike where it is not known well enough to be called alike."""
+    """Return the state of the power budget side by side; unlike, too, where it is not known well enough."""
     a, b = run.head.conditions, baseline.head.conditions
     bounds = (a.budget_low_w, a.budget_high_w, b.budget_low_w, b.budget_high_w)
     low, high, base_low, base_high = (0.0 if bound is None else bound for bound in bounds)

@@ -19,7 +19,7 @@ PRIOR_FREEDOM = 3.0
 
 
 def counts(run: RunRecord) -> bool:
-    """Tell whether a run's numbers may stand for its settings: it ran to its end, without errors, and not to warm up."""
+    """Tell whether a run's numbers may stand for its settings: it ended well, without errors, and was no warm-up."""
     return run.end.state is RunState.FINISHED and not run.broke and run.head.role is not RunRole.WARM_UP
 
 

@@ -2,8 +2,8 @@
 
 Time runs from load start; samples before it are the lead-in and count for nothing here. ``burst`` is the first
 ``BURST_S`` under load. ``sustained`` is the settled part: the last quarter of the run, at least ``SETTLED_LEAST_S``
-long and never inside the burst; a run too short for that has no sustained numbers. Every number is a mean over time, clocks
-weighted by each processor's busy share; a column that was never measured gives None.
+long and never inside the burst; a run too short for that has no sustained numbers. Every number is a mean over time,
+clocks weighted by each processor's busy share; a column that was never measured gives None.
 """
 
 from collections.abc import Mapping

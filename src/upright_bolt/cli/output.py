@@ -9,10 +9,13 @@ from upright_bolt.model.quantity import CLOCK, TEMPERATURE, VOLTAGE
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.work import score_quantity
+from upright_bolt.wording.constraints import shares
 from upright_bolt.wording.events import during_run
+from upright_bolt.wording.faults import does_not_count, state_words, struck
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.compare import Compared
+    from upright_bolt.analysis.numbers import Number
     from upright_bolt.store.runs import RunStore
 
 MOST_ERRORS = 8
@@ -28,13 +31,16 @@ def print_list(records: list[RunRecord], *, as_json: bool) -> None:
     if not records:
         print("There are no runs yet. Make one with “upright-bolt run steady”.")
         return
-    rows = [("id", "started", "machine", "workload", "length", "score", "state", "label")]
+    rows = [("id", "started", "machine", "workload", "length", "score", "errors", "held by", "state", "label")]
     for record in records:
         head, end = record.head, record.end
         score = "" if end.score is None else score_quantity(head.workload, head.options).show(end.score)
+        score = struck(score) if record.broke else score
+        held = next(iter(shares(end.numbers)), "")
         rows.append((str(record.id), head.started_at[:16].replace("T", " "), head.machine, head.workload,
-                     f"{end.duration_s:.0f} s", score, end.state.value, head.label))  # fmt: skip
-    print_table(rows, right=(0, 4, 5))
+                     f"{end.duration_s:.0f} s", score, str(len(record.errors)), held, state_words(record),
+                     head.label))  # fmt: skip
+    print_table(rows, right=(0, 4, 5, 6))
 
 
 def print_run(store: "RunStore", record: RunRecord, below_c: float | None, *, as_json: bool) -> None:
@@ -51,17 +57,16 @@ def print_run(store: "RunStore", record: RunRecord, below_c: float | None, *, as
         return
     head = record.head
     label = f" “{head.label}”" if head.label else ""
-    state = record.end.state.value + (f", {record.end.why}" if record.end.why else "")
+    state = state_words(record) + (f", {record.end.why}" if record.end.why else "")
     print(f"Run {record.id}{label}: {head.workload} on {head.machine}, {record.end.duration_s:.0f} s, {state}")
     if head.settings:
         print(f"Settings: {show_settings(head.settings)}")
     values = values_of(record)
     print_table(
-        [("number", "value"), *((n.title, n.quantity.show(values[n.key])) for n in numbers_of([record]))], right=(1,)
+        [("number", "value"), *((n.title, _value(record, n, values[n.key])) for n in numbers_of([record]))], right=(1,)
     )
-    shares = run_words.shares(record.end.numbers)
-    if shares:
-        print("Held back by: " + ", ".join(shares))
+    if held := shares(record.end.numbers):
+        print("Held back by: " + ", ".join(held))
     for sentence in run_words.details(details):
         print(sentence)
     for words in _beside(store, record):
@@ -109,7 +114,7 @@ def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
         cells = []
         for row in rows:
             by = "" if row.run.id == baseline.id else change(row, number)
-            cells += [number.quantity.show(row.values[number.key]), by]
+            cells += [_value(row.run, number, row.values[number.key]), by]
         lines.append([number.title, *cells])
     held = [next(iter(row.run.end.numbers.constraint_share.items()), None) for row in rows]
     lines.append(["Held back by", *(c for h in held for c in ("–" if h is None else f"{h[0]} {h[1]:.0%}", ""))])
@@ -119,6 +124,12 @@ def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
             print(f"\nRun {row.run.id} against run {baseline.id}: {finding(row, baseline)}")
             for sentence in unlike_sentences(row):
                 print(f"  Unlike: {sentence}")
+
+
+def _value(run: RunRecord, number: "Number", value: float | None) -> str:
+    """Return a number as it is shown; struck through if wrong results stand behind it."""
+    shown = number.quantity.show(value)
+    return struck(shown) if value is not None and does_not_count(run, number) else shown
 
 
 def _beside(store: "RunStore", record: RunRecord) -> list[str]:

@@ -110,7 +110,7 @@ def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
     """Print what the runs show: one row per setting, and two settings compared."""
     from upright_bolt.analysis.compare import compare
     from upright_bolt.wording.comparison import mean_and_spread
-    from upright_bolt.wording.runs import shares
+    from upright_bolt.wording.constraints import shares
 
     groups: dict[str, list[RunRecord]] = {}
     for record in done:

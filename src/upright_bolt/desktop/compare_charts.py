@@ -156,11 +156,16 @@ class Bands(Chart):
         self._drawn.append(item)
 
 
+def _settled(run: RunRecord) -> tuple[float | None, float | None]:
+    """Return watts and score of a run's settled part."""
+    return run.end.numbers.power_sustained_w, run.end.numbers.score_settled
+
+
 class WattPicture(Chart):
-    """Score against settled watts, of every run of a machine: what a watt buys."""
+    """Settled score against settled watts, of every run of a machine without errors: what a watt buys."""
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__("Score over settled power", None, theme, times=False, ends_now=False)
+        super().__init__("Settled score over settled power", None, theme, times=False, ends_now=False)
         item = self.getPlotItem()
         item.setMouseEnabled(x=False, y=False)
         item.getAxis("left").setWidth(AXIS_W)
@@ -182,13 +187,13 @@ class WattPicture(Chart):
         for words in self._letters:
             self.removeItem(words)
         self._letters = []
-        known = [(r.end.numbers.power_sustained_w, r.end.score) for r in runs]
+        known = [_settled(run) for run in runs if not run.broke]
         indices = np.array([(w, s) for w, s in known if w is not None and s is not None], dtype=float).reshape(-1, 2)
         self._others.setData(x=indices[:, 0], y=indices[:, 1])
         spots = []
         for letter, run in enumerate(chosen):
-            watts, score = run.end.numbers.power_sustained_w, run.end.score
-            if watts is None or score is None:
+            watts, score = _settled(run)
+            if watts is None or score is None or run.broke:
                 continue
             colour = run_colours(self.theme)[letter]
             spots.append({"pos": (watts, score), "size": 9, "pen": pg.mkPen(colour), "brush": pg.mkBrush(colour)})

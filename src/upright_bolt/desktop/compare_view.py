@@ -23,8 +23,9 @@ from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunState
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.wording import runs as run_words
 from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
+from upright_bolt.wording.constraints import shares
+from upright_bolt.wording.faults import does_not_count, fault_words
 
 KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
         "settled_per_watt")  # fmt: skip
@@ -47,7 +48,7 @@ class CompareView(QWidget):
         self.runs.filtered.connect(self._show_sweep)
         self.overlay = Overlay(theme)
         self.watts = WattPicture(theme)
-        self.table = QTableWidget(0, len(KEYS) + 2)
+        self.table = QTableWidget(0, len(KEYS) + 3)
         self._dress_table()
         self._finding = label("", wraps=True)
         self._finding.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -62,7 +63,7 @@ class CompareView(QWidget):
         side = column(gap=4)
         side.addWidget(self.watts, 3)
         side.addWidget(
-            label("Score per minute over settled watts: higher and further left buys more.", "muted", wraps=True)
+            label("Settled score over settled watts: higher and further left buys more.", "muted", wraps=True)
         )
         side.addStretch(1)
         pictures.addLayout(side, 2)
@@ -129,7 +130,7 @@ class CompareView(QWidget):
 
     def _dress_table(self) -> None:
         titles = {number.key: number.title for number in NUMBERS}
-        heads = ["Run", *(_in_two_lines(titles[key]) for key in KEYS), "Held back by"]
+        heads = ["Run", *(_in_two_lines(titles[key]) for key in KEYS), "Errors", "Held back by"]
         table = self.table
         table.setHorizontalHeaderLabels(heads)
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
@@ -148,7 +149,7 @@ class CompareView(QWidget):
             table.setColumnWidth(0, 156)
             table.setColumnWidth(len(heads) - 1, 122)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            for i in (0, len(heads) - 1):
+            for i in (0, len(heads) - 2, len(heads) - 1):
                 item = table.horizontalHeaderItem(i)
                 if item is not None:
                     item.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
@@ -224,14 +225,18 @@ class CompareView(QWidget):
             spread = row.spread.get(key)
             second = ["" if spread is None else f"±{spread:.1f}", "" if is_base else change(row, number)]
             item = QTableWidgetItem(f"{value}\n{'  '.join(part for part in second if part)}".rstrip())
-            item.setFont(font(8.5))
+            face = font(8.5)
+            face.setStrikeOut(does_not_count(row.run, number) and row.values[key] is not None)
+            item.setFont(face)
             item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             item.setForeground(QBrush(QColor(self._theme.of(number.quantity.name))))
             item.setToolTip(_explained(row, number))
             self.table.setItem(index, j, item)
         name.setToolTip(row.run.name)
-        words = "\n".join(run_words.shares(row.run.end.numbers)[:2])
-        self.table.setItem(index, len(KEYS) + 1, QTableWidgetItem(words))
+        wrong = fault_words(row.run)
+        self.table.setItem(index, len(KEYS) + 1, QTableWidgetItem(f"✕ {wrong}" if wrong else "0"))
+        words = "\n".join(shares(row.run.end.numbers)[:2])
+        self.table.setItem(index, len(KEYS) + 2, QTableWidgetItem(words))
 
 
 def _explained(row: Compared, number: Number) -> str:

@@ -19,8 +19,9 @@ from PyQt6.QtWidgets import (
 from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label, offer
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
-from upright_bolt.model.run import LETTERS, RunRecord
+from upright_bolt.model.run import LETTERS, RunRecord, RunState
 from upright_bolt.model.work import WORKLOADS, score_quantity
+from upright_bolt.wording.faults import state_words, struck
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
 LETTER_ROLE = RUN_ROLE + 1
@@ -76,9 +77,11 @@ class RunDelegate(QStyledItemDelegate):
         quantity = score_quantity(run.head.workload, run.head.options)
         whole = replace(quantity, decimals=0 if (run.end.score or 0.0) >= 100 else 1)
         score = run.head.workload if run.end.score is None else whole.show(run.end.score).replace("units/", "/")
+        score = struck(score) if run.broke and run.end.score is not None else score
         when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
-        if run.end.state.value != "finished":
-            when = f"{run.end.state.value} · " + when
+        state = state_words(run)
+        if state != RunState.FINISHED:
+            when = f"{state} · " + when
         words = painter.fontMetrics().elidedText(when, Qt.TextElideMode.ElideRight, metrics_width)
         painter.drawText(box, Qt.AlignmentFlag.AlignBottom, words)
 

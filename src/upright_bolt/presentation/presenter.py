@@ -27,6 +27,7 @@ from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording.comparison import finding_with_conditions
+from upright_bolt.wording.faults import state_words
 from upright_bolt.wording.runs import holding_now
 from upright_bolt.wording.sheet import sheet
 from upright_bolt.wording.trials import refusal, row_sentence, unrecorded
@@ -271,7 +272,7 @@ class Presenter:
             self._take_runs(runs)
             if self.last_run is not None:
                 end = self.last_run.end
-                how = end.state.value + (f": {end.why}" if end.why else "")
+                how = state_words(self.last_run) + (f": {end.why}" if end.why else "")
                 if end.state is not RunState.RUNNING and not self.last_run.head.series:
                     self.say(f"Run {run_id} is kept ({how}).")
 

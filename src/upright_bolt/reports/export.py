@@ -37,6 +37,7 @@ def run_data(run: RunRecord) -> dict[str, Any]:
         "asked_s": run.head.asked_s,
         "duration_s": run.end.duration_s,
         "score": run.end.score,
+        "score_counts": not run.broke,
         "score_slices": [part.score for part in run.slices],
         "score_unit": score_quantity(run.head.workload, run.head.options).unit,
         **_numbers_data(run.end.numbers),

@@ -106,11 +106,13 @@ def _bands(axes: Axes, telemetry: Sequence[Telemetry]) -> None:
 
 
 def watts(rows: Sequence[Compared]) -> str:
-    """Return score over settled watts, a dot per run; empty if fewer than two runs have both."""
+    """Return settled score over settled watts, a dot per run without errors; empty if fewer than two have both."""
     known = [
-        (i, row.values["power_sustained_w"], row.values["score"])
+        (i, power, score)
         for i, row in enumerate(rows)
-        if row.values["power_sustained_w"] is not None and row.values["score"] is not None
+        if not row.run.broke
+        and (power := row.values["power_sustained_w"]) is not None
+        and (score := row.values["score_settled"]) is not None
     ]
     if len(known) < 2:
         return ""
@@ -119,9 +121,9 @@ def watts(rows: Sequence[Compared]) -> str:
         axes = figure.subplots()
         for i, power, score in known:
             axes.plot([power], [score], "o", color=RUNS[i])
-            axes.annotate(LETTERS[i], (power or 0.0, score or 0.0), xytext=(6, 4), textcoords="offset points")
+            axes.annotate(LETTERS[i], (power, score), xytext=(6, 4), textcoords="offset points")
         axes.set_xlabel("Settled power, W")
-        axes.set_ylabel("Score")
+        axes.set_ylabel("Settled score")
         axes.set_ylim(bottom=0)
         axes.margins(0.12)
         axes.grid(color=LINE, linewidth=0.5)

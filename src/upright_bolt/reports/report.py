@@ -19,6 +19,7 @@ from upright_bolt.store.runs import RunStore
 from upright_bolt.wording import comparison
 from upright_bolt.wording import events as event_words
 from upright_bolt.wording import runs as run_words
+from upright_bolt.wording.faults import does_not_count, fault_words, state_words
 
 TEMPLATE = "report.html.j2"
 IDENTITY = {"name": "Machine", "vendor": "Vendor", "processor": "Processor", "cores": "Cores", "threads": "Threads",
@@ -63,6 +64,7 @@ def _page(store: RunStore, rows: Sequence[Compared]) -> str:
             for i, row in enumerate(rows)
             if i
         ],
+        wrong=[f"{LETTERS[i]}, {run.name}: {words}" for i, run in enumerate(runs) if (words := fault_words(run))],
         overlay=Markup(overlay(runs, telemetry)),  # noqa: S704 - drawn here, its texts escaped by the plotting library
         watts=Markup(watts(rows)) if len(rows) > 1 else "",  # noqa: S704 - same
         runs=[{"letter": LETTERS[i], "name": run.name, "shown": _sentences(store, run)} for i, run in enumerate(runs)],
@@ -80,6 +82,7 @@ def _numbers(rows: Sequence[Compared]) -> list[dict[str, Any]]:
             "cells": [
                 {
                     "value": number.quantity.show(row.values[number.key]),
+                    "struck": does_not_count(row.run, number),
                     "change": "" if row.run.id == base.id else comparison.change(row, number),
                     "interval": comparison.interval_text(row.difference.get(number.key), number),
                 }
@@ -110,7 +113,7 @@ def _tables(runs: Sequence[RunRecord]) -> list[dict[str, Any]]:
         ["Workload", *(run.head.workload for run in runs)],
         ["Length", *(f"{run.end.duration_s:.0f} s" for run in runs)],
         ["Started", *(run.head.started_at[:16].replace("T", " ") for run in runs)],
-        ["How it ended", *(run.end.state.value for run in runs)],
+        ["How it ended", *(state_words(run) for run in runs)],
     ]
     return [
         {"title": "Settings that differ", "rows": settings(differ=True) if len(runs) > 1 else []},

@@ -77,7 +77,9 @@ def _change_words(compared: Compared, key: str, what: str, less: str) -> str:
 
 def _part_words(compared: Compared, changes: Sequence[Change]) -> list[str]:
     """Return what one part of the run shows: what is decided, what is not, and what cannot be."""
-    said, open_, doubted = [], [], {}
+    said: list[str] = []
+    open_: list[str] = []
+    doubted: dict[str, list[str]] = {}
     for key, what, less in changes:
         found = compared.difference.get(key)
         if compared.percent.get(key) is None:

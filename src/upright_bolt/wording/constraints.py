@@ -2,6 +2,15 @@
 
 from upright_bolt.model.constraint import Basis, Constraint
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE, Quantity
+from upright_bolt.model.run import RunNumbers
+
+LEAST_SHARE = 0.005
+"""A constraint that held for less of the time is not worth a word."""
+
+
+def shares(numbers: RunNumbers) -> list[str]:
+    """Return what held the clock back under load and for how much of the time, the longest first."""
+    return [f"{word} {share:.0%}" for word, share in numbers.constraint_share.items() if share >= LEAST_SHARE]
 
 
 def basis(found: Basis) -> str:

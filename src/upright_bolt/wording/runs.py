@@ -12,10 +12,7 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.run import RunNumbers
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.wording.constraints import basis
-
-LEAST_SHARE = 0.005
-"""A constraint that held for less of the time is not worth a word."""
+from upright_bolt.wording.constraints import LEAST_SHARE, basis
 
 
 def details(found: RunDetails) -> list[str]:
@@ -76,11 +73,6 @@ def beside(numbers: RunNumbers) -> list[str]:
     """Return what else was running as a sentence; none if nothing was."""
     words = ", ".join(f"{name} {share:.1f} %" for name, share in numbers.others.items())
     return [f"Beside it ran: {words}"] if words else []
-
-
-def shares(numbers: RunNumbers) -> list[str]:
-    """Return what held the clock back under load and for how much of the time, the longest first."""
-    return [f"{word} {share:.0%}" for word, share in numbers.constraint_share.items() if share >= LEAST_SHARE]
 
 
 def holding_now(sample: Sample, about: About, controls: Mapping[str, Control], since_s: float) -> str:
