@@ -101,8 +101,8 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
 
 def _sample(reader: SampleReader, judge: ConstraintJudge) -> None:
     """Take one sample as the backend does."""
-    _, values, caps_mhz = reader.read()
-    judge.judge(values, caps_mhz)
+    time_s, values, caps_mhz = reader.read()
+    judge.judge(time_s, values, caps_mhz)
 
 
 def _contents(twin: Twin) -> dict[str, bytes]:

@@ -6,8 +6,9 @@ sample before, since only what has grown since then counts.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from math import exp
 
-from upright_bolt.analysis.constraints import BUSY_SHARE, Readings, held_by
+from upright_bolt.analysis.constraints import BUSY_SHARE, NO_WATTS, Readings, held_by
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.sample import Numbers
@@ -16,6 +17,9 @@ from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 LIVE_BITS, LOGGED_BITS, STATUS_BITS = "limit.reasons", "limit.log", "limit.status"
 """Sensors that hold the processor's own bits."""
 NOTHING_SAID: frozenset[Constraint] = frozenset()
+Limits = tuple[tuple[Constraint, float | None], ...]
+USUAL_WINDOW_S = 28.0
+"""Averaging time of limiters that do not tell theirs."""
 BitMeanings = tuple[tuple[Constraint, int], ...]
 
 
@@ -29,6 +33,7 @@ class FixedLimits:
         highest_mhz: highest clock of the machine.
         kind_highest_mhz: highest clock of each kind of core, in the topology's order.
         live_bits, status_bits: what the processor's bits mean, see ``kernel.registers``.
+        enforced: whether the power limits hold at all.
     """
 
     ceiling_c: float | None = None
@@ -37,6 +42,7 @@ class FixedLimits:
     kind_highest_mhz: tuple[float | None, ...] = ()
     live_bits: BitMeanings = ()
     status_bits: BitMeanings = ()
+    enforced: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,25 +67,53 @@ class ConstraintJudge:
         self._busy = span_of(list(busy.values()))
         self._core_busy = [(topology.core_of.get(cpu, (0, cpu)), i) for cpu, i in busy.items()]
         self._throttle = span_of([i for i, sensor in enumerate(sensors) if sensor.kind is SensorKind.THROTTLE])
-        names = ("clock.mean", "power.package", "limit.sustained", "limit.burst", "temperature.package")
+        names = ("clock.mean", "power.package", "temperature.package", "power.board", "limit.board", "limit.window")
         self._known = tuple(index.get(name) for name in names)
+        self._limits = [
+            (constraint, index[name])
+            for constraint, name in (
+                (Constraint.SUSTAINED, "limit.sustained"),
+                (Constraint.BURST, "limit.burst"),
+                (Constraint.PEAK, "limit.peak"),
+            )
+            if name in index
+        ]
         self._bits = tuple(index.get(name) for name in (LIVE_BITS, LOGGED_BITS, STATUS_BITS))
         self._has_bits = any(i is not None for i in self._bits)
         self._kinds = [
             _KindOfCore(index[f"clock.{kind.lower()}"], tuple(busy[cpu] for cpu in cpus if cpu in busy))
             for kind, cpus in topology.kinds
         ]
+        self._average_w: float | None = None
+        self._judged_s = 0.0
         self._last_throttle: Numbers = []
         self._last_log: int | None = None
 
-    def judge(self, values: Numbers, caps_mhz: Numbers) -> tuple[Constraint, tuple[Constraint, ...]]:
+    def _average(self, time_s: float, power: float | None, watts: Limits, window: float | None) -> float | None:
+        """Return what the limiter's average may be at most; what came before the first sample may have been a burst."""
+        limit = watts[0][1] if watts and watts[0][0] is Constraint.SUSTAINED else None
+        if power is None or limit is None:
+            self._average_w = None
+        elif self._average_w is None:
+            self._average_w = max(power, *(w for _, w in watts[:2] if w is not None))
+        else:
+            kept = exp(-max(0.0, time_s - self._judged_s) / (window or USUAL_WINDOW_S))
+            self._average_w = self._average_w * kept + power * (1.0 - kept)
+        self._judged_s = time_s
+        return self._average_w
+
+    def judge(self, time_s: float, values: Numbers, caps_mhz: Numbers) -> tuple[Constraint, tuple[Constraint, ...]]:
         """Return what holds all cores, and what holds each kind.
 
         Args:
+            time_s: of the sample.
             values: a number per sensor.
             caps_mhz: highest clock allowed by settings, of all cores and then of each kind.
         """
         throttled = self._throttled(values)
+        clock, power, temperature, board, board_limit, window = [None if i is None else values[i] for i in self._known]
+        watts = tuple([(constraint, values[i]) for constraint, i in self._limits]) if self.limits.enforced else NO_WATTS
+        average = self._average(time_s, power, watts, window)
         busiest = max((share for share in values[self._busy] if share is not None), default=None)
         if busiest is None or busiest < BUSY_SHARE:
             held = held_by(Readings(busiest))
@@ -88,9 +122,8 @@ class ConstraintJudge:
         cores = 0
         if limits.turbo_table_mhz:
             cores = len({core for core, i in self._core_busy if (values[i] or 0.0) >= BUSY_SHARE})
-        clock, power, sustained, burst, temperature = [None if i is None else values[i] for i in self._known]
         now = Readings(
-            busiest, cores, clock, power, sustained, burst, temperature, limits.ceiling_c, throttled,
+            busiest, cores, clock, power, watts, average, board, board_limit, temperature, limits.ceiling_c, throttled,
             caps_mhz[0] if caps_mhz else None, limits.turbo_table_mhz, limits.highest_mhz, self._said(values),
         )  # fmt: skip
         held = held_by(now)

@@ -1,7 +1,8 @@
 """What holds the clock back at a moment, from live limit bits where there are any, else from the numbers."""
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from math import inf
 
 from upright_bolt.model.constraint import Basis, Constraint
 
@@ -9,12 +10,15 @@ BUSY_SHARE = 30.0
 """Busy share in % of the busiest processor below which there is no work to hold back."""
 NEAR_LIMIT = 0.97
 """Part of a limit from which on watts count as at it: limiters swing by two or three percent."""
+OVER_LIMIT = 1.15
+"""Limits of the moment are passed by so much at most, for less than a sample."""
 NEAR_CLOCK_MHZ = 60.0
 """Clocks are set in steps of 100 MHz and read as averages: within about half a step counts as at it."""
 NEAR_CEILING_C = 1.5
+HEAT_LAG_C = 12.0
+"""What throttles has been hot a moment ago: a sensor read afterwards lies below the ceiling, but not by more."""
 
-
-_LIVE_ORDER = (Constraint.HOT_SIGNAL, Constraint.HEAT, Constraint.CURRENT, Constraint.BURST, Constraint.SUSTAINED)
+NO_WATTS: tuple[tuple[Constraint, float | None], ...] = ()
 
 
 @dataclass(slots=True)
@@ -25,7 +29,10 @@ class Readings:
         busiest: share of the busiest processor in %.
         busy_cores: how many cores are at work, which chooses the row of the turbo table.
         clock_mhz: mean clock of the busy processors.
-        power_w, sustained_w, burst_w: package watts, and the limits in force.
+        power_w: package watts.
+        limits: limits of the package in force, in W, in the order of their constraints.
+        average_w: what the limiter's moving average may be at most.
+        board_w, board_limit_w: watts of the whole board, and the limit on them.
         temp_c: package temperature.
         ceiling_c: the temperature at which the processor throttles.
         throttled: a throttle counter has grown since the last sample.
@@ -39,8 +46,10 @@ class Readings:
     busy_cores: int | None = None
     clock_mhz: float | None = None
     power_w: float | None = None
-    sustained_w: float | None = None
-    burst_w: float | None = None
+    limits: tuple[tuple[Constraint, float | None], ...] = NO_WATTS
+    average_w: float | None = None
+    board_w: float | None = None
+    board_limit_w: float | None = None
     temp_c: float | None = None
     ceiling_c: float | None = None
     throttled: bool = False
@@ -51,46 +60,124 @@ class Readings:
 
 
 def held_by(now: Readings) -> Constraint:
-    """Return the one constraint that holds the clock back; "unknown" if nothing explains it."""
+    """Return the one constraint that holds the clock back; "unknown" if nothing explains it.
+
+    None is named that the numbers of the moment contradict, whatever the processor's bits say: bits are set for what
+    happened between two samples. Of several limits that the watts touch, the lowest holds.
+    """
     if now.busiest is None:
         return Constraint.UNKNOWN
     if now.busiest < BUSY_SHARE:
         return Constraint.NO_WORK
+    touched = _touched(now)
     if now.reasons:
-        for constraint in _LIVE_ORDER:
-            if constraint in now.reasons:
-                return constraint
-    near_ceiling = now.temp_c is not None and now.ceiling_c is not None and now.temp_c >= now.ceiling_c - NEAR_CEILING_C
-    if now.throttled or near_ceiling:
+        said = _from_bits(now, touched)
+        if said is not None:
+            return said
+    if (now.throttled or _at_ceiling(now)) and _is_hot(now):
         return Constraint.HEAT
+    if touched is not None:
+        return touched
     table = now.highest_mhz
     if now.turbo_table_mhz:
         row = min(max(now.busy_cores or 1, 1), len(now.turbo_table_mhz)) - 1
         table = now.turbo_table_mhz[row]
-    found = _from_watts(now.power_w, now.sustained_w, now.burst_w) or _from_clocks(now.clock_mhz, now.cap_mhz, table)
-    return found or Constraint.UNKNOWN
+    return _from_clocks(now.clock_mhz, now.cap_mhz, table) or Constraint.UNKNOWN
 
 
-def _from_watts(power_w: float | None, sustained_w: float | None, burst_w: float | None) -> Constraint | None:
-    if power_w is None:
-        return None
-    if burst_w is not None and power_w >= NEAR_LIMIT * burst_w:
-        flat = sustained_w is not None and burst_w <= sustained_w
-        return Constraint.SUSTAINED if flat else Constraint.BURST
-    if sustained_w is not None and NEAR_LIMIT * sustained_w <= power_w <= sustained_w / NEAR_LIMIT:
-        return Constraint.SUSTAINED
+def _from_bits(now: Readings, touched: Constraint | None) -> Constraint | None:
+    """Return what the processor's bits say, as far as the numbers bear it out."""
+    reasons = now.reasons
+    if Constraint.HOT_SIGNAL in reasons:
+        return Constraint.HOT_SIGNAL
+    if Constraint.HEAT in reasons and _is_hot(now):
+        return Constraint.HEAT
+    if Constraint.CURRENT in reasons:  # one bit for all that is electrical, limits on peak and board among it
+        if _touches_peak(now):
+            return Constraint.PEAK
+        return Constraint.BOARD if _touches_board(now) else Constraint.CURRENT
+    for constraint in (Constraint.BURST, Constraint.SUSTAINED):
+        if constraint in reasons:
+            return touched if touched is not None else _unopposed(now, constraint)
     return None
+
+
+def _unopposed(now: Readings, constraint: Constraint) -> Constraint | None:
+    """Return a limit that its bit alone speaks for, unless the watts speak against it."""
+    limit = dict(now.limits).get(constraint)
+    if now.power_w is None or limit is None:
+        return constraint
+    if constraint is not Constraint.SUSTAINED:
+        return None
+    # the average is met: the watts come down to it, or lie below until what was drawn before is made up for
+    average = now.power_w if now.average_w is None else now.average_w
+    return constraint if max(now.power_w, average) >= NEAR_LIMIT * limit else None
+
+
+def _at_ceiling(now: Readings) -> bool:
+    return now.temp_c is not None and now.ceiling_c is not None and now.temp_c >= now.ceiling_c - NEAR_CEILING_C
+
+
+def _is_hot(now: Readings) -> bool:
+    return now.temp_c is None or now.ceiling_c is None or now.temp_c >= now.ceiling_c - HEAT_LAG_C
+
+
+def _touched(now: Readings) -> Constraint | None:
+    """Return the lowest limit that the watts touch; None if they touch none."""
+    watts, lowest, found = now.power_w, 0.0, None
+    if watts is not None:
+        for constraint, limit in now.limits:
+            if limit is None or watts < NEAR_LIMIT * limit:
+                continue
+            most = limit / NEAR_LIMIT if constraint is Constraint.SUSTAINED else limit * OVER_LIMIT
+            if watts <= most and (found is None or limit < lowest):
+                lowest, found = limit, constraint
+    if found is None and _touches_board(now):
+        return Constraint.BOARD
+    return found
+
+
+def _touches_peak(now: Readings) -> bool:
+    peak = dict(now.limits).get(Constraint.PEAK)
+    return peak is not None and now.power_w is not None and NEAR_LIMIT * peak <= now.power_w <= OVER_LIMIT * peak
+
+
+def _touches_board(now: Readings) -> bool:
+    watts, limit = now.board_w, now.board_limit_w
+    return watts is not None and limit is not None and NEAR_LIMIT * limit <= watts <= limit / NEAR_LIMIT
 
 
 def _from_clocks(clock_mhz: float | None, cap_mhz: float | None, table_mhz: float | None) -> Constraint | None:
     if clock_mhz is None:
         return None
-    capped = cap_mhz is not None and (table_mhz is None or cap_mhz < table_mhz)
-    if capped and cap_mhz is not None and clock_mhz >= cap_mhz - NEAR_CLOCK_MHZ:
+    if cap_mhz is not None and (table_mhz is None or cap_mhz < table_mhz) and _near(clock_mhz, cap_mhz):
         return Constraint.CLOCK_CAP
     if table_mhz is not None and clock_mhz >= table_mhz - NEAR_CLOCK_MHZ:
         return Constraint.TURBO_TABLE
     return None
+
+
+def _near(clock_mhz: float, cap_mhz: float) -> bool:
+    return abs(clock_mhz - cap_mhz) <= NEAR_CLOCK_MHZ
+
+
+def bears_out(found: Basis) -> bool:
+    """Tell whether the numbers of a basis speak for its constraint, or at least not against it."""
+    if found.value is None or found.limit is None:
+        return True
+    least, most = _SPANS.get(found.constraint, (0.0, inf))
+    near = found.limit - found.value if found.constraint in (Constraint.HEAT, Constraint.CLOCK_CAP) else 0.0
+    within = HEAT_LAG_C if found.constraint is Constraint.HEAT else NEAR_CLOCK_MHZ
+    over = NEAR_CLOCK_MHZ if found.constraint is Constraint.CLOCK_CAP else inf
+    return least * found.limit <= found.value <= most * found.limit and -over <= near <= within
+
+
+_SPANS = {
+    Constraint.BURST: (NEAR_LIMIT, OVER_LIMIT),
+    Constraint.PEAK: (NEAR_LIMIT, OVER_LIMIT),
+    Constraint.BOARD: (NEAR_LIMIT, 1.0 / NEAR_LIMIT),
+}
+"""Parts of a limit between which watts bear it out; those of the sustained limit are told apart in words."""
 
 
 Reading = Callable[[str], float | None]
@@ -99,7 +186,7 @@ Reading = Callable[[str], float | None]
 
 @dataclass(frozen=True, slots=True)
 class Bounds:
-    """What a clock and a temperature may half_width: the cap by settings, the point of throttling; None if unknown."""
+    """What a clock and a temperature may reach: the cap by settings, the point of throttling; None if unknown."""
 
     cap_mhz: float | None = None
     ceiling_c: float | None = None
@@ -115,7 +202,7 @@ def bounds_of(settings: Mapping[str, object]) -> Bounds:
 
 
 def basis_of(constraint: Constraint, read: Reading, *, bounds: Bounds = NO_BOUNDS, kind: str = "") -> Basis:
-    """Return the numbers that speak for a constraint.
+    """Return the numbers that speak for a constraint; a limit that they contradict is left out.
 
     Args:
         constraint: what holds the clock back.
@@ -128,10 +215,13 @@ def basis_of(constraint: Constraint, read: Reading, *, bounds: Bounds = NO_BOUND
     sensor, limit = {
         Constraint.SUSTAINED: ("power.package", read("limit.sustained")),
         Constraint.BURST: ("power.package", read("limit.burst")),
+        Constraint.PEAK: ("power.package", read("limit.peak")),
+        Constraint.BOARD: ("power.board", read("limit.board")),
         Constraint.CURRENT: ("power.package", None),
         Constraint.HEAT: ("temperature.package", bounds.ceiling_c),
         Constraint.HOT_SIGNAL: ("", None),
         Constraint.NO_WORK: (f"busy.{of}", None),
         Constraint.CLOCK_CAP: (clock, bounds.cap_mhz),
     }.get(constraint, (clock, None))
-    return Basis(constraint, read(sensor) if sensor else None, limit)
+    found = Basis(constraint, read(sensor) if sensor else None, limit)
+    return found if bears_out(found) else replace(found, limit=None)

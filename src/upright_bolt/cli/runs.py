@@ -18,6 +18,7 @@ from upright_bolt.model.settings import Settings, parse_assignments
 from upright_bolt.model.start import parse_start
 from upright_bolt.model.work import WORKLOADS, Options, Work, split_command
 
+UNTIL_DECIDED = "Run with and without --with in turn until the difference in score is decided: 4 to 10 runs of each."
 START = "rested (waits until temperature and power budget have settled; usual), warm (a fixed load first) or at-once."
 LADDER = "e.g. sustained=12W..40W/4W, or core-offset,cache-offset=0mV..-80mV/10mV"
 WRONG_RESULTS = 1
@@ -43,6 +44,7 @@ def run(
         bool, typer.Option("--alternate", help="Also run without --with, in turn (A B B A …), so that drift cancels.")
     ] = False,
     start: Annotated[str, typer.Option("--start", help=START)] = "",
+    until_decided: Annotated[bool, typer.Option("--until-decided", help=UNTIL_DECIDED)] = False,
     below: Annotated[str, typer.Option("--below", help=BELOW)] = "",
     command: Annotated[str, typer.Option("--exec", help="command: what to run, e.g. “make render”; no shell.")] = "",
     pattern: Annotated[
@@ -59,6 +61,15 @@ def run(
     cool_c = _degrees(cool_to, "cool-to")
     options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"))
     work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
+    if until_decided:
+        from upright_bolt.cli.series import carry_out
+        from upright_bolt.session.series import SeriesAsked
+        from upright_bolt.session.steps import until_decided as first_and_more
+
+        if repeat != 1:
+            raise BadInput("repeat: --until-decided makes as many runs as it takes; leave --repeat out.")
+        steps, more = first_and_more(settings, label)
+        return carry_out(context.obj, SeriesAsked(steps, work, cool_c, more=more), as_json=as_json)
     if repeat != 1 or cool_c is not None or alternate:
         from upright_bolt.cli.series import carry_out
         from upright_bolt.session.series import SeriesAsked

@@ -1,5 +1,7 @@
 """Constraint lanes: one thin band per constraint, filled while it held the clock back."""
 
+from collections.abc import Container
+
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QBrush, QColor
@@ -11,9 +13,11 @@ from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.presentation.history import Floats, spans_of
 
-SHOWN = (
+LANES = (
     Constraint.SUSTAINED,
     Constraint.BURST,
+    Constraint.PEAK,
+    Constraint.BOARD,
     Constraint.HEAT,
     Constraint.CURRENT,
     Constraint.HOT_SIGNAL,
@@ -26,10 +30,12 @@ LANE_PX = 12
 
 
 def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
-    """Return a lane's fill: the limited quantity's colour, dotted for the second of a pair, hatched if unknown."""
+    """Return a lane's fill: the limited quantity's colour, dotted or barred for others of it, hatched if unknown."""
     colours = {
         Constraint.SUSTAINED: theme.power,
         Constraint.BURST: theme.power,
+        Constraint.PEAK: theme.power,
+        Constraint.BOARD: theme.power,
         Constraint.CURRENT: theme.power,
         Constraint.HEAT: theme.temperature,
         Constraint.HOT_SIGNAL: theme.temperature,
@@ -37,6 +43,8 @@ def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
         Constraint.CLOCK_CAP: theme.clock,
         Constraint.NO_WORK: theme.line,
     }
+    if constraint in (Constraint.PEAK, Constraint.BOARD):
+        return QBrush(QColor(colours[constraint]), Qt.BrushStyle.HorPattern)
     if constraint in (Constraint.BURST, Constraint.CLOCK_CAP, Constraint.HOT_SIGNAL):
         return QBrush(QColor(colours[constraint]), Qt.BrushStyle.Dense4Pattern)
     if constraint is Constraint.UNKNOWN:
@@ -47,19 +55,27 @@ def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
 class Lanes(QWidget):
     """The lanes, with the words beside them; the word of the one that holds now is strong.
 
+    Args:
+        theme: colours.
+        words_width: room for the words in px.
+        measured: names of the machine's sensors: rare limits have a lane only where there are any.
+        ends_now: whether the time axis ends at the present.
+
     Attributes:
         chart: the plot, whose time axis others link to.
     """
 
-    def __init__(self, theme: Theme, words_width: int, *, ends_now: bool = True) -> None:
+    def __init__(self, theme: Theme, words_width: int, measured: Container[str] = (), *, ends_now: bool = True) -> None:
         super().__init__()
+        rare = {Constraint.PEAK: "limit.peak", Constraint.BOARD: "limit.board"}
+        self._shown = shown = [c for c in LANES if c not in rare or rare[c] in measured]
         self.chart = Chart("", None, theme, times=True, ends_now=ends_now)
         item = self.chart.getPlotItem()
         item.getAxis("left").setStyle(showValues=False)
         item.showGrid(x=True, y=False)
-        item.setYRange(0, len(SHOWN), padding=0)
-        item.setLimits(yMin=0, yMax=len(SHOWN))
-        for row in range(1, len(SHOWN)):
+        item.setYRange(0, len(shown), padding=0)
+        item.setLimits(yMin=0, yMax=len(shown))
+        for row in range(1, len(shown)):
             self.chart.addItem(pg.InfiniteLine(row, angle=0, pen=pg.mkPen(theme.faint)), ignoreBounds=True)
         self._bars: dict[Constraint, pg.BarGraphItem] = {}
         self._words: dict[Constraint, QLabel] = {}
@@ -68,7 +84,7 @@ class Lanes(QWidget):
         grid = QGridLayout(words)
         grid.setContentsMargins(8, 1, 0, 20)
         grid.setSpacing(0)
-        for row, constraint in enumerate(SHOWN):
+        for row, constraint in enumerate(shown):
             bar = pg.BarGraphItem(x0=[], x1=[], y0=[], height=[], pen=None, brush=lane_brush(constraint, theme))
             self.chart.addItem(bar)
             self._bars[constraint] = bar
@@ -81,14 +97,15 @@ class Lanes(QWidget):
         layout.setSpacing(0)
         layout.addWidget(self.chart, 0, 0)
         layout.addWidget(words, 0, 1, Qt.AlignmentFlag.AlignTop)
-        self.setFixedHeight(len(SHOWN) * LANE_PX + 22)
+        self.setFixedHeight(len(shown) * LANE_PX + 22)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def draw(self, time_s: Floats, held: Floats) -> None:
         """Fill the lanes. Both of shape (n,); ``held`` holds indices in ``Constraint``."""
-        for row, constraint in enumerate(SHOWN):
+        shown = self._shown
+        for row, constraint in enumerate(shown):
             spans = spans_of(time_s, held, ORDER.index(constraint)) if len(time_s) else []
-            y = len(SHOWN) - row - 0.88
+            y = len(shown) - row - 0.88
             self._bars[constraint].setOpts(
                 x0=[a for a, _ in spans], x1=[b for _, b in spans], y0=[y] * len(spans), height=[0.76] * len(spans)
             )

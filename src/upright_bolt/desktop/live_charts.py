@@ -56,7 +56,7 @@ class LiveCharts(QWidget):
         self.clock = Chart("Clock", CLOCK, theme, times=False)
         self.power = Chart("Power", POWER, theme, times=False)
         self.temperature = Chart("Temperature", TEMPERATURE, theme, times=False)
-        self.lanes = Lanes(theme, WORDS_W)
+        self.lanes = Lanes(theme, WORDS_W, history.measured)
         charts = [self.clock, self.power, self.temperature]
         self.flags = Flags(theme, [*charts, self.lanes.chart])
         self._figures = [Figure() for _ in charts]

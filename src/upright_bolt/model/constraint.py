@@ -5,7 +5,7 @@ from enum import StrEnum
 
 
 class Constraint(StrEnum):
-    """The thing that keeps the clock from being higher. The order is the order of the lanes on screen."""
+    """The thing that keeps the clock from being higher. Telemetry keeps it by its place here: new ones go last."""
 
     SUSTAINED = "sustained limit"
     BURST = "burst limit"
@@ -16,6 +16,8 @@ class Constraint(StrEnum):
     CLOCK_CAP = "clock cap"
     NO_WORK = "no work"
     UNKNOWN = "unknown"
+    PEAK = "peak limit"
+    BOARD = "board limit"
 
 
 ORDER = tuple(Constraint)

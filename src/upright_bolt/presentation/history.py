@@ -26,11 +26,13 @@ class History:
 
     Attributes:
         events: what happened, in order.
+        measured: names of the sensors.
         highest: highest power and temperature since this window was opened.
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
         self._index = index_of(sensors)
+        self.measured = frozenset(self._index)
         self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0

@@ -29,6 +29,7 @@ FILLS = {
     Constraint.SUSTAINED: ("#b0741c", ""), Constraint.BURST: ("#d9b57c", "//"), Constraint.HEAT: ("#b5483c", ""),
     Constraint.CURRENT: ("#8a6d3b", "xx"), Constraint.HOT_SIGNAL: ("#d48a80", "//"),
     Constraint.TURBO_TABLE: ("#1f6f8b", ""), Constraint.CLOCK_CAP: ("#8bb8c6", "//"),
+    Constraint.PEAK: ("#b0741c", "--"), Constraint.BOARD: ("#d9b57c", "||"),
     Constraint.NO_WORK: (LINE, ""), Constraint.UNKNOWN: (SHEET, ".."),
 }  # fmt: skip
 MOST_POINTS = 1200

@@ -6,7 +6,7 @@ that is not counted, each waits as its work's start says.
 """
 
 import uuid
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
@@ -23,7 +23,7 @@ from upright_bolt.model.work import RESTING, Work
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal, RestWatch
-from upright_bolt.session.steps import Step, with_warm_up
+from upright_bolt.session.steps import More, Outcome, Step, with_warm_up
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.wording.notes import about
 from upright_bolt.wording.trials import as_error
@@ -70,20 +70,6 @@ class RunningSession(Protocol):
     ) -> ActiveRun:
         """Begin a run."""
         ...
-
-
-@dataclass(frozen=True, slots=True)
-class Outcome:
-    """A run of a series that has ended: what it was for, its number, its score, and how many results were wrong."""
-
-    step: Step
-    run_id: int
-    score: float | None
-    errors: int
-
-
-More = Callable[[Sequence[Outcome]], list[Step]]
-"""Returns the runs still to be made after those of the series so far; none if it is over."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from math import exp, isnan, nan
 from statistics import fmean
 
+from upright_bolt.analysis.constraint_judge import USUAL_WINDOW_S
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, core_temperatures, index_of
 from upright_bolt.model.start import Budget, Waiting
@@ -17,8 +18,6 @@ MINUTE_S = 60.0
 RECENT_S = 10.0
 SWING_C = 0.4
 """Means over two minutes that differ by less: what is left of the way to rest is a few degrees at most."""
-USUAL_WINDOW_S = 28.0
-"""Averaging time of limiters that do not tell theirs."""
 WHOLE_PART = 0.06
 """A budget counts as whole once the average is within this part of the sustained limit above the watts at rest."""
 LONGEST_WAIT_S = 600.0
@@ -41,8 +40,8 @@ class RestWatch:
         cores = core_temperatures(sensors)
         package = index.get("temperature.package")
         self._temps = cores or ([package] if package is not None else [])
-        self._power, self._limit, self._window = (
-            index.get(name) for name in ("power.package", "limit.sustained", "limit.window")
+        self._power, self._limit, self._burst, self._window = (
+            index.get(name) for name in ("power.package", "limit.sustained", "limit.burst", "limit.window")
         )
         self._package = package if package is not None else (cores[0] if cores else None)
         self._seen: deque[tuple[float, float, float]] = deque()
@@ -71,7 +70,8 @@ class RestWatch:
         if limit is None or watts is None:
             return
         if self.limit_w is None or self._last_s is None:
-            self._low_w, self._high_w = 0.0, max(limit, watts)
+            burst = values[self._burst] if self._burst is not None else None
+            self._low_w, self._high_w = 0.0, max(limit, watts, burst or 0.0)
         else:
             kept = exp(-max(0.0, now - self._last_s) / self.window_s)
             self._low_w = self._low_w * kept + watts * (1.0 - kept)

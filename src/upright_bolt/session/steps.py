@@ -1,6 +1,6 @@
 """The runs of a series before they are made: repeats, two settings in turn, ladders, and the warm-up before them."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from upright_bolt.errors import BadInput
@@ -11,6 +11,8 @@ from upright_bolt.model.settings import Settings
 from upright_bolt.model.work import RESTING, Work
 
 MOST_RUNS = 200
+FIRST_LOOK = 4
+"""Runs of each setting before a series is looked at for the first time, see ``analysis.looks``."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,6 +24,20 @@ class Step:
     role: RunRole = RunRole.COUNTED
 
 
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """A run of a series that has ended: what it was for, its number, its score, and how many results were wrong."""
+
+    step: Step
+    run_id: int
+    score: float | None
+    errors: int
+
+
+More = Callable[[Sequence[Outcome]], list[Step]]
+"""Returns the runs still to be made after those of the series so far; none if it is over."""
+
+
 def repeats(settings: Settings, count: int, label: str, *, alternate: bool) -> list[Step]:
     """Return ``count`` runs of ``settings``; with ``alternate`` as many without, in the order A B B A A B ….
 
@@ -30,13 +46,38 @@ def repeats(settings: Settings, count: int, label: str, *, alternate: bool) -> l
     """
     if not 1 <= count <= MOST_RUNS:
         raise BadInput(f"repeat: from 1 to {MOST_RUNS} runs; {count} is outside that.")
-    tried = Step(settings, label)
     if not alternate:
-        return [tried] * count
+        return [Step(settings, label)] * count
+    return _in_turn(settings, label, range(count), RunRole.COUNTED)
+
+
+def _in_turn(settings: Settings, label: str, numbers: Iterable[int], role: RunRole) -> list[Step]:
+    """Return pairs of runs without and with settings, in the order A B B A, by the pairs' numbers. Raises BadInput."""
     if not settings:
         raise BadInput("alternate: name the settings to compare with those in force: --with sustained=25W.")
-    plain = Step({}, f"{label}, without" if label else "without")
-    return [step for i in range(count) for step in ((plain, tried) if i % 2 == 0 else (tried, plain))]
+    tried = Step(settings, label, role)
+    plain = Step({}, f"{label}, without" if label else "without", role)
+    return [step for i in numbers for step in ((plain, tried) if i % 2 == 0 else (tried, plain))]
+
+
+def until_decided(settings: Settings, label: str) -> tuple[list[Step], More]:
+    """Return the first pairs of a series that goes on until its difference is decided, and what adds further ones.
+
+    Raises:
+        BadInput: there are no settings to compare with those in force.
+    """
+
+    def more(outcomes: Sequence[Outcome]) -> list[Step]:
+        from upright_bolt.analysis.looks import decided, runs_to_next_look  # noqa: PLC0415 - brings numpy along
+
+        with_it, without = ([o.score for o in outcomes if bool(o.step.settings) is tried] for tried in (True, False))
+        known = [[score for score in scores if score is not None] for scores in (with_it, without)]
+        if any(o.errors or o.score is None for o in outcomes) or decided(*known):
+            return []
+        done = len(with_it)
+        return _in_turn(settings, label, range(done, done + runs_to_next_look(done)), RunRole.LOOKED_AT)
+
+    return _in_turn(settings, label, range(FIRST_LOOK), RunRole.LOOKED_AT), more
 
 
 def ladder(text: str, beside: Settings, count: int) -> list[Step]:

@@ -83,7 +83,7 @@ class Backend:
         self._ports.keep_up()
         reader, judge = self._opened()
         time_s, values, caps_mhz = reader.read()
-        held, kinds = judge.judge(values, caps_mhz)
+        held, kinds = judge.judge(time_s, values, caps_mhz)
         return Sample(time_s, values, held, kinds)
 
     def names(self) -> tuple[str, ...]:
@@ -177,7 +177,7 @@ class Backend:
     def refresh(self) -> None:
         """Take over what a change of settings may have moved (ceiling, turbo table), and let a twin keep its state."""
         ports = self._ports
-        self._limits = refreshed(self._limits, self._surveyed.topology, ports.files, ports.registers)
+        self._limits = refreshed(self._limits, self._surveyed, ports.files, ports.registers)
         if self._judge is not None:
             self._judge.limits = self._limits
         ports.save()

@@ -18,7 +18,8 @@ from upright_bolt.twin.surroundings import OTHERS_SHARE
 
 STEP_S = 0.1
 GRID_MHZ = 25.0
-REASON_HEAT, REASON_CURRENT, REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 1, 1 << 7, 1 << 10, 1 << 11, 1 << 12
+REASON_HEAT, REASON_CURRENT, REASON_ELECTRICAL = 1 << 1, 1 << 7, 1 << 8
+REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 10, 1 << 11, 1 << 12
 NO_LIMIT_W = 1e6
 REST_PART = 0.25
 """Part of the leakage that is left while resting in the deepest state; each state switched off adds REST_LOST."""
@@ -208,8 +209,7 @@ class Physics:
         watts = self._power(clock)
         if watts > allowed:
             clock = max(self._clock_for(allowed, clock), min(clock, self._floor))
-            averaged = budget <= most or burst <= sustained  # a burst limit that leaves no burst is the sustained one
-            reasons = REASON_SUSTAINED if averaged else REASON_BURST
+            reasons = self._reason(budget, burst, sustained)
             watts = self._power(clock)
         if state.current_a:
             amps_w = state.current_a * self._at(self._volts, clock)
@@ -223,6 +223,13 @@ class Physics:
         state.reasons = reasons
         state.log |= reasons
         return clock, watts
+
+    def _reason(self, budget: float, burst: float, sustained: float) -> int:
+        """Return the bit of the lowest limit; a burst limit that leaves no burst is the sustained one."""
+        lowest = min(budget, burst, self._peak_w)
+        if lowest == budget or (lowest == burst == sustained):
+            return REASON_SUSTAINED
+        return REASON_BURST if lowest == burst else REASON_ELECTRICAL
 
     def _heat_cap(self, dt: float) -> float:
         state, chip = self.state, self.spec.chip

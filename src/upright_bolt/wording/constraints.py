@@ -1,5 +1,6 @@
 """Sentences on what holds the clock back, and on the numbers that speak for it."""
 
+from upright_bolt.analysis.constraints import NEAR_LIMIT
 from upright_bolt.model.constraint import Basis, Constraint
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE, Quantity
 from upright_bolt.model.run import RunNumbers
@@ -19,6 +20,8 @@ def basis(found: Basis) -> str:
         return "another part of the machine asks for it"
     if found.value is None:
         return ""
+    if found.constraint is Constraint.SUSTAINED and found.limit is not None:
+        return _sustained(found.value, found.limit)
     if (quantity := _LIMITED.get(found.constraint)) is not None:
         return _of(found.value, found.limit, quantity)
     words = _WORDS.get(found.constraint, "nothing that is measured explains {clock}")
@@ -28,6 +31,8 @@ def basis(found: Basis) -> str:
 _LIMITED = {
     Constraint.SUSTAINED: POWER,
     Constraint.BURST: POWER,
+    Constraint.PEAK: POWER,
+    Constraint.BOARD: POWER,
     Constraint.HEAT: TEMPERATURE,
     Constraint.CLOCK_CAP: CLOCK,
 }
@@ -36,6 +41,14 @@ _WORDS = {
     Constraint.TURBO_TABLE: "{clock}, as high as the table goes",
     Constraint.NO_WORK: "busy for {value:.0f} % of the time",
 }
+
+
+def _sustained(watts: float, limit: float) -> str:
+    if watts > limit / NEAR_LIMIT:
+        return f"{watts:.1f} W, on the way down to {POWER.show(limit)}"
+    if watts < NEAR_LIMIT * limit:
+        return f"{watts:.1f} W, until what was drawn above {POWER.show(limit)} is made up for"
+    return _of(watts, limit, POWER)
 
 
 def _of(value: float, limit: float | None, quantity: Quantity) -> str:
