@@ -17,6 +17,7 @@ from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.model.control import Value
 from upright_bolt.model.note import Note
 from upright_bolt.model.run import RunRecord
+from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S, Session
@@ -44,12 +45,19 @@ class TwinSession:
         clock.wait_until(clock.now_s() + seconds)
 
     def run(
-        self, seconds: float = 600.0, label: str = "", *, cool_s: float = 0.0, workload: str = "steady", **more
+        self,
+        seconds: float = 600.0,
+        label: str = "",
+        *,
+        cool_s: float = 0.0,
+        workload: str = "steady",
+        start: Start = Start.AT_ONCE,
+        **more,
     ) -> RunRecord:
-        """Run a workload to its end and return what the store keeps."""
+        """Run a workload to its end, without a wait before it, and return what the store keeps."""
         if cool_s:
             self.pass_time(cool_s)
-        self.session.start_run(Work(workload, seconds, **more), label, self.store)
+        self.session.start_run(Work(workload, seconds, start=start, **more), label, self.store)
         return self.carry_on()
 
     def carry_on(self) -> RunRecord:

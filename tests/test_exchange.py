@@ -12,6 +12,7 @@ from test_commands import data_of, one_sentence
 from upright_bolt.analysis.compare import compare
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.run import Measure
+from upright_bolt.model.start import Start
 from upright_bolt.reports.export import comparison_table, runs_table
 from upright_bolt.reports.report import export_html
 from upright_bolt.store.exchange import export_json, import_json
@@ -22,9 +23,9 @@ from upright_bolt.store.runs import RunStore
 @pytest.fixture
 def pair(on_tern: TwinSession):
     """Two runs, the second at a flat limit, with a name that a page must not take for its own."""
-    on_tern.run(90.0, "stock")
+    on_tern.run(90.0, "stock", start=Start.RESTED)
     on_tern.session.try_settings({"sustained": 25.0, "burst": 25.0}, standing=False)
-    on_tern.run(90.0, "<b>25 W & flat</b>", cool_s=300.0)
+    on_tern.run(90.0, "<b>25 W & flat</b>", start=Start.RESTED)
     on_tern.session.put_back()
     on_tern.store.annotate(2, "windy", {"noise": Measure(38.5, "dB")})
     return on_tern
@@ -129,7 +130,7 @@ def test_a_report_stands_by_itself(pair: TwinSession, tmp_path):
     assert text.count("<svg") == 2
     assert "<b>25 W" not in text
     assert "&lt;b&gt;25 W &amp; flat&lt;/b&gt;" in text
-    told = ("cooler at its peak", "Settings that differ", "noise 38.5 dB", "windy", "sustained limit", "Beside it")
+    told = ("at its peak", "Settings that differ", "noise 38.5 dB", "windy", "sustained limit", "Beside it")
     assert [words for words in (*told, "25 W</td>", "Processor", "never did") if words not in text] == []
     again = tmp_path / "again.html"
     export_html(pair.store, rows(pair), again)
@@ -154,8 +155,10 @@ def test_tables_hold_numbers_not_words(pair: TwinSession):
     assert isinstance(by_name["score"], float)
     assert by_name["latency_median_ms"] is None
     lines = {line[0]: line for line in comparison_table(rows(pair))}
-    assert lines["number"][2:7] == ["run 1 value", "run 1 percent", "run 1 low", "run 1 high", "run 1 verdict"]
-    assert lines["power_sustained_w"][-1] == "higher"
+    parts = ("value", "change", "low", "high", "verdict", "doubt")
+    assert lines["number"][2:9] == ["change_unit", *(f"run 1 {part}" for part in parts)]
+    assert lines["power_sustained_w"][-2:] == ["higher", ""]
+    assert (lines["power_sustained_w"][2], lines["temp_max_c"][2]) == ("%", "°C")
 
 
 def lines_of(path):

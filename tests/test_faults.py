@@ -14,6 +14,7 @@ from upright_bolt.kernel import clock as clocks
 from upright_bolt.kernel.clock import ClockJump, RealClock
 from upright_bolt.model.event import ClockSet
 from upright_bolt.model.run import RunState
+from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.wording.events import sentence
@@ -43,7 +44,7 @@ def slipping(on_tern: TwinSession):
 
 
 def run_with(on_tern, slipping, jump):
-    on_tern.session.start_run(Work("steady", 60.0), "", on_tern.store)
+    on_tern.session.start_run(Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
         on_tern.session.tick()
         on_tern.pass_time(SAMPLE_S)

@@ -15,10 +15,11 @@ from support import TwinSession
 from upright_bolt.analysis import compare as cmp
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.analysis.numbers import NUMBERS
-from upright_bolt.analysis.summary import constraint_shares, settled_from_s, summarise
+from upright_bolt.analysis.summary import constraint_shares, summarise
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.constraint import CODE, Constraint
-from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError
+from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError, settled_from_s
+from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.reports.export import compared_data, export_csv, run_data
 from upright_bolt.store import tables
@@ -29,9 +30,9 @@ from waiting import within
 
 
 def test_the_baffling_case_through_the_whole_program(on_tern: TwinSession):
-    stock = on_tern.run(600, "stock", cool_s=600)
+    stock = on_tern.run(600, "stock", start=Start.RESTED)
     on_tern.session.try_settings({"sustained": 25.0, "burst": 25.0, "epp": 96.0}, standing=False)
-    flat = on_tern.run(600, "flat", cool_s=600)
+    flat = on_tern.run(600, "flat", start=Start.RESTED)
     row = cmp.compare([stock, flat], stock)[1]
     assert row.change_by["temp_max_c"] < -2
     assert row.percent["clock_sustained_mhz"] > 15
@@ -79,7 +80,7 @@ def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: TwinSession):
 
 
 def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600), "", on_tern.store)
+    on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -92,7 +93,7 @@ def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
 
 
 def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600), "cut off", on_tern.store)
+    on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
     for _ in range(100):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -109,7 +110,7 @@ def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern
 
 
 def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600), "cut off", on_tern.store)
+    on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
     for _ in range(80):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -176,6 +177,8 @@ def test_nothing_measured_gives_no_number_and_no_warning():
 @pytest.fixture
 def pair(on_tern: TwinSession):
     record = on_tern.run(30)
+    known = replace(record.head.conditions, budget_low_w=2.0, budget_high_w=2.5)
+    record = replace(record, head=replace(record.head, conditions=known))
     return record, replace(record, id=record.id + 1)
 
 
@@ -201,12 +204,17 @@ def test_unlike_conditions_are_said(pair):
 def test_the_finding_calls_small_changes_the_same(pair):
     base, other = pair
     row = cmp.compare([other], base)[0]
-    assert comparison.finding(row, base) == "Same score, same watts, as hot at its peak."
-    hotter = replace(other.end.numbers, temp_max_c=other.end.numbers.temp_max_c + 3.0, power_sustained_w=20.0)
+    words = comparison.finding(row, base)
+    assert "no difference that these runs can show in score (−3.4 to +3.5 %), watts" in words
+    assert "as hot at its peak" in words
+    assert "One run each shows differences from about 3.5 %" in words
+    hotter = replace(other.end.numbers, temp_max_c=other.end.numbers.temp_max_c + 9.0, power_mean_w=20.0)
     changed = replace(other, end=replace(other.end, score=other.end.score * 0.9, numbers=hotter))
-    base = replace(base, end=replace(base.end, numbers=replace(base.end.numbers, power_sustained_w=25.0)))
+    base = replace(base, end=replace(base.end, numbers=replace(base.end.numbers, power_mean_w=25.0)))
     words = comparison.finding(cmp.compare([changed], base)[0], base)
-    assert words == "10.0 % less score, 20.0 % fewer watts, 3.0 °C hotter at its peak."
+    assert "Whole run: 10.0 % less score (6." in words
+    assert "), 20.0 % fewer watts (" in words
+    assert "9.0 °C hotter at its peak" in words
 
 
 def test_what_was_not_measured_is_not_compared(pair):
@@ -218,7 +226,7 @@ def test_what_was_not_measured_is_not_compared(pair):
     )
     row = cmp.compare([bare], base)[0]
     assert row.percent["score"] is None
-    assert row.percent["errors"] is None  # a share of nothing says nothing
+    assert "errors" not in row.percent  # a share of nothing says nothing
     assert comparison.finding(row, base) == "Nothing was measured in both runs."
     assert all(comparison.change(row, number) == "" for number in NUMBERS)
 
@@ -229,7 +237,9 @@ def test_a_comparison_as_data_has_every_number(pair):
             "clock_sustained_mhz", "power_burst_w", "power_sustained_w", "temp_max_c", "temp_sustained_c",
             "constraint_share", "errors", "settings", "percent"}  # fmt: skip
     assert keys <= row.keys()
-    assert set(row["percent"]) == {number.key for number in NUMBERS}
+    assert set(row["percent"]) == {number.key for number in NUMBERS if number.ratio}
+    assert "temp_max_c" not in row["percent"]  # a percentage of °C says nothing
+    assert {"temp_max_c", "score"} <= row["change_by"].keys()
     json.dumps(row, allow_nan=False)
 
 

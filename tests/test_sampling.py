@@ -136,8 +136,9 @@ def test_a_table_that_stands_still_is_not_a_busy_share():
         assert read_twin(sampler)[0] is None
 
 
-BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0, "sustained_w": 18.0, "burst_w": 45.0,
-        "temp_c": 60.0, "ceiling_c": 100.0, "cap_mhz": 4200.0, "highest_mhz": 4200.0,
+BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0,
+        "limits": ((C.SUSTAINED, 18.0), (C.BURST, 45.0)), "temp_c": 60.0, "ceiling_c": 100.0,
+        "cap_mhz": 4200.0, "highest_mhz": 4200.0,
         "turbo_table_mhz": (4200.0, 4200.0, 4100.0, 4000.0, 3900.0, 3800.0)}  # fmt: skip
 
 
@@ -148,16 +149,24 @@ BUSY = {"busiest": 100.0, "busy_cores": 6, "clock_mhz": 2400.0, "power_w": 18.0,
         ({"busiest": 12.0}, C.NO_WORK),
         ({"busiest": None}, C.UNKNOWN),
         ({"power_w": 44.9}, C.BURST),
-        ({"power_w": 25.0, "sustained_w": 25.0, "burst_w": 25.0}, C.SUSTAINED),
+        ({"power_w": 25.0, "limits": ((C.SUSTAINED, 25.0), (C.BURST, 25.0))}, C.SUSTAINED),
+        ({"power_w": 25.0, "limits": ((C.SUSTAINED, 30.0), (C.BURST, 25.0))}, C.BURST),
+        (
+            {"power_w": 25.0, "limits": ((C.SUSTAINED, 30.0), (C.BURST, 25.0)), "reasons": frozenset({C.SUSTAINED})},
+            C.BURST,
+        ),
+        ({"power_w": 20.0, "limits": ((C.SUSTAINED, 18.0), (C.BURST, 45.0), (C.PEAK, 20.0))}, C.PEAK),
         ({"temp_c": 99.0}, C.HEAT),
-        ({"throttled": True}, C.HEAT),
+        ({"throttled": True}, C.SUSTAINED),
+        ({"throttled": True, "temp_c": 92.0}, C.HEAT),
         ({"power_w": 30.0, "clock_mhz": 3790.0}, C.TURBO_TABLE),
         ({"power_w": 30.0, "clock_mhz": 4190.0, "busy_cores": 1}, C.TURBO_TABLE),
         ({"power_w": 12.0, "clock_mhz": 2000.0, "cap_mhz": 2000.0}, C.CLOCK_CAP),
         ({"power_w": 30.0, "clock_mhz": 3000.0}, C.UNKNOWN),
         ({"power_w": None, "clock_mhz": None}, C.UNKNOWN),
         ({"reasons": frozenset({C.CURRENT}), "power_w": 30.0}, C.CURRENT),
-        ({"reasons": frozenset({C.SUSTAINED, C.HEAT})}, C.HEAT),
+        ({"reasons": frozenset({C.SUSTAINED, C.HEAT}), "temp_c": 98.0}, C.HEAT),
+        ({"reasons": frozenset({C.SUSTAINED, C.HEAT})}, C.SUSTAINED),
         ({"reasons": frozenset(), "power_w": 30.0, "clock_mhz": 3800.0}, C.TURBO_TABLE),
         ({"ceiling_c": None, "temp_c": 99.9}, C.SUSTAINED),
     ],

@@ -9,8 +9,10 @@ import pytest
 from test_commands import data_of, one_sentence
 from upright_bolt.analysis import difference as diff
 from upright_bolt.errors import Refused
+from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
-from upright_bolt.session.series import Step
+from upright_bolt.session.series import SeriesAsked
+from upright_bolt.session.steps import Step
 from upright_bolt.store.runs import RunStore
 
 
@@ -18,15 +20,15 @@ def test_the_same_from_either_side_and_sure_of_what_is_far_apart():
     a, b = diff.from_repeats([100.0, 101.0, 99.0]), diff.from_repeats([120.0, 121.0, 119.5])
     up, down = diff.difference(b, a), diff.difference(a, b)
     assert (up.verdict, down.verdict) == ("higher", "lower")
-    assert up.low < up.percent < up.high
-    assert (1 + up.percent / 100) * (1 + down.percent / 100) == pytest.approx(1.0)
+    assert up.low < up.change < up.high
+    assert (1 + up.change / 100) * (1 + down.change / 100) == pytest.approx(1.0)
     assert (1 + up.low / 100) * (1 + down.high / 100) == pytest.approx(1.0)
 
 
 def test_without_error_to_go_by_nothing_is_claimed():
     assert diff.from_repeats([100.0]) is None
     assert diff.from_repeats([0.0, 0.0]) is None
-    assert diff.from_slices([100.0] * 3, 100.0) is None
+    assert diff.from_one(100.0, None, [100.0] * 30) is None
     assert diff.Difference(12.0).verdict == "undecided"
 
 
@@ -35,8 +37,9 @@ def test_like_neighbours_count_for_less():
     noise = dice.normal(0.0, 1.0, 60)
     drifting = np.convolve(dice.normal(0.0, 1.0, 70), np.ones(8) / 8.0, "valid")[:60]
     drifting *= noise.std() / drifting.std()
-    free = diff.from_slices(list(100.0 + noise), 100.0)
-    alike = diff.from_slices(list(100.0 + drifting), 100.0)
+    spread = diff.Spread(0.0, 9.0)
+    free = diff.from_one(100.0, spread, list(100.0 + noise))
+    alike = diff.from_one(100.0, spread, list(100.0 + drifting))
     assert diff.scatter_of(list(drifting))[1] > 0.5 > diff.scatter_of(list(noise))[1]
     assert alike.error > free.error
     assert alike.degrees_of_freedom < free.degrees_of_freedom
@@ -63,35 +66,36 @@ def test_repeats_in_turn_are_compared_as_groups(bolt):
              "--with", "burst=25W", "--alternate", "--label", "flat", "--json")
     )  # fmt: skip
     labels = [run["label"] for run in told["runs"]]
-    assert labels == ["flat, without", "flat", "flat", "flat, without"]
-    assert [run["settings"]["sustained"] for run in told["runs"]] == [18.0, 25.0, 25.0, 18.0]
-    assert all(run["conditions"]["temp_start_c"] <= 41.0 for run in told["runs"])
-    row = data_of(bolt("compare", "1", "2", "--json"))["runs"][1]
+    assert labels == ["warm-up", "flat, without", "flat", "flat", "flat, without"]
+    assert [run["role"] for run in told["runs"]] == ["warm-up", "", "", "", ""]
+    assert [run["settings"]["sustained"] for run in told["runs"]] == [18.0, 18.0, 25.0, 25.0, 18.0]
+    assert all(run["conditions"]["temp_start_c"] <= 41.0 for run in told["runs"][1:])
+    row = data_of(bolt("compare", "2", "3", "--json"))["runs"][1]
     assert row["repeats"] == 2
     power = row["difference"]["power_sustained_w"]
-    assert set(power) == {"percent", "low", "high", "verdict"}
-    assert (
-        row["difference"]["score"]["low"] < row["difference"]["score"]["percent"] < row["difference"]["score"]["high"]
-    )
+    assert set(power) == {"change", "low", "high", "verdict", "doubt", "level"}
+    score = row["difference"]["score"]
+    assert score["low"] < score["change"] < score["high"]
     assert data_of(bolt("status", "--json"))["trial"] is None
 
 
 def test_a_setting_against_itself_shows_no_difference(bolt):
     bolt("run", "steady", "--duration", "3min", "--repeat", "2", "--cool-to", "38C")
-    words = bolt("compare", "1", "2").stdout
-    row = data_of(bolt("compare", "1", "2", "--json"))["runs"][1]
+    words = bolt("compare", "2", "3").stdout
+    row = data_of(bolt("compare", "2", "3", "--json"))["runs"][1]
     assert row["percent"]["score"] == 0.0  # both stand for the same series
     assert row["difference"]["score"]["verdict"] == "undecided"
-    assert "o difference in score that these runs can show" in words
+    assert "no difference that these runs can show in score" in words
 
 
 def test_a_ladder_is_run_rung_by_rung_and_put_back(bolt):
     told = data_of(
         bolt("sweep", "sustained=14W..26W/6W", "steady", "--duration", "30s", "--with", "burst=60W", "--json")
     )  # fmt: skip
-    assert [run["settings"]["sustained"] for run in told["runs"]] == [14.0, 20.0, 26.0]
-    assert {run["settings"]["burst"] for run in told["runs"]} == {60.0}
-    scores = [run["score"] for run in told["runs"]]
+    runs = [run for run in told["runs"] if not run["role"]]
+    assert [run["settings"]["sustained"] for run in runs] == [14.0, 20.0, 26.0]
+    assert {run["settings"]["burst"] for run in runs} == {60.0}
+    scores = [run["score"] for run in runs]
     assert scores == sorted(scores)
     status = data_of(bolt("status", "--json"))
     assert status["trial"] is None
@@ -100,7 +104,7 @@ def test_a_ladder_is_run_rung_by_rung_and_put_back(bolt):
 
 def test_a_ladder_goes_down_as_well(bolt):
     told = data_of(bolt("sweep", "epp=255..0/255", "--duration", "20s", "--json"))
-    assert [run["settings"]["epp"] for run in told["runs"]] == [255.0, 0.0]
+    assert [run["settings"]["epp"] for run in told["runs"] if not run["role"]] == [255.0, 0.0]
 
 
 @pytest.mark.parametrize(
@@ -124,12 +128,12 @@ def test_bad_input_is_one_sentence(bolt, words, said):
     assert said in one_sentence(bolt(*words), 2)
 
 
-def test_a_rung_that_is_refused_ends_the_ladder_with_everything_put_back(bolt):
+def test_a_range_beyond_what_the_machine_allows_is_refused_before_the_first_rung(bolt):
     result = bolt("sweep", "sustained=50W..70W/10W", "--duration", "20s")
     assert result.returncode == 2
     assert "70 W is outside what this machine allows" in result.stderr
     assert data_of(bolt("machine", "--json"))["controls"][0]["in_force"] == 18.0
-    assert len(data_of(bolt("runs", "--json"))) == 2
+    assert data_of(bolt("runs", "--json")) == []
 
 
 def test_what_was_announced_ends_even_where_putting_back_fails(on_tern, monkeypatch):
@@ -141,7 +145,7 @@ def test_what_was_announced_ends_even_where_putting_back_fails(on_tern, monkeypa
     monkeypatch.setattr(session.access, "begin_series", lambda names: told.append(set(names)))
     monkeypatch.setattr(session.access, "end_series", lambda: told.append("ended"))
     steps = [Step({"sustained": 20.0}, "one"), Step({"sustained": 22.0}, "two")]
-    series = session.start_series(steps, Work("steady", 5.0), on_tern.store, None)
+    series = session.start_series(SeriesAsked(steps, Work("steady", 5.0, start=Start.AT_ONCE)), on_tern.store)
     on_tern.pass_time(1.0)
     session.tick()
     assert session.run is not None
@@ -157,7 +161,7 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     store = RunStore(path)
     store.close()
     with sqlite3.connect(path) as raw:
-        for column in ("series", "note", "measures", "options", "key", "boot_id"):
+        for column in ("series", "note", "measures", "options", "key", "boot_id", "role"):
             raw.execute(f"ALTER TABLE runs DROP COLUMN {column}")
         for column in ("temp_c", "clock_mhz", "voltage_v"):
             raw.execute(f"ALTER TABLE errors DROP COLUMN {column}")

@@ -176,7 +176,7 @@ def test_the_weaker_of_core_and_cache_counts(on_tern: TwinSession):
 
 
 def test_too_little_voltage_errs_first_where_the_plane_is_weak(on_tern: TwinSession):
-    on_tern.session.try_settings({"core-offset": -95.0, "cache-offset": -95.0}, standing=False)
+    on_tern.session.try_settings({"core-offset": -92.0, "cache-offset": -92.0}, standing=False)
     record = on_tern.run(300)
     assert len(record.errors) > 3
     assert {error.block for error in record.errors} == {"memory"}

@@ -5,9 +5,12 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.start import Start
 
 START_TEMP_C = 4.0
 """A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
+RESTED_TEMP_C = 9.0
+"""Two machines at rest under other settings (a preference, idle states) may rest so many degrees apart."""
 BUDGET_PART = 0.08
 """Of the sustained limit. An average so much higher at the start shortens the burst by about a tenth."""
 BUDGET_LEAST_W = 1.5
@@ -99,7 +102,7 @@ def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
     a, b = run.head.conditions, baseline.head.conditions
     found = []
     if a.temp_start_c is not None and b.temp_start_c is not None:
-        alike = abs(a.temp_start_c - b.temp_start_c) <= START_TEMP_C
+        alike = abs(a.temp_start_c - b.temp_start_c) <= _most_apart_c(run, baseline)
         found.append(Condition(ConditionKind.START, b.temp_start_c, a.temp_start_c, alike))
     elif a.start and b.start:
         found.append(Condition(ConditionKind.START, b.start, a.start, a.start == b.start))
@@ -121,6 +124,12 @@ def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
     if a.kernel and b.kernel and a.kernel != b.kernel:
         found.append(Condition(ConditionKind.KERNEL, b.kernel, a.kernel, alike=False))
     return tuple(found)
+
+
+def _most_apart_c(run: RunRecord, baseline: RunRecord) -> float:
+    """Return how far apart start temperatures may lie: settings move the temperature at which a machine rests."""
+    rested = run.head.conditions.start == baseline.head.conditions.start == Start.RESTED
+    return RESTED_TEMP_C if rested and run.head.settings != baseline.head.settings else START_TEMP_C
 
 
 def _budget(run: RunRecord, baseline: RunRecord) -> list[Condition]:

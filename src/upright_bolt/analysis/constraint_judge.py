@@ -20,6 +20,8 @@ NOTHING_SAID: frozenset[Constraint] = frozenset()
 Limits = tuple[tuple[Constraint, float | None], ...]
 USUAL_WINDOW_S = 28.0
 """Averaging time of limiters that do not tell theirs."""
+UNSEEN = 3.0
+"""What was drawn before the first sample may have been so many times the limit: in a burst, or before it was set."""
 BitMeanings = tuple[tuple[Constraint, int], ...]
 
 
@@ -95,7 +97,7 @@ class ConstraintJudge:
         if power is None or limit is None:
             self._average_w = None
         elif self._average_w is None:
-            self._average_w = max(power, *(w for _, w in watts[:2] if w is not None))
+            self._average_w = max(power, UNSEEN * limit)
         else:
             kept = exp(-max(0.0, time_s - self._judged_s) / (window or USUAL_WINDOW_S))
             self._average_w = self._average_w * kept + power * (1.0 - kept)

@@ -96,15 +96,13 @@ def _limits(probe: Probe, topology: Topology, parts: list[Found]) -> FixedLimits
     )
 
 
-def refreshed(limits: FixedLimits, found: Surveyed, files: KernelFiles, register_port: Registers) -> FixedLimits:
-    """Return ``limits`` with what settings can move read again: ceiling, turbo table, whether limits are enforced."""
-    probe, topology = Probe(files, register_port), found.topology
-    limiter = found.controls.get("limiter")
+def refreshed(limits: FixedLimits, topology: Topology, files: KernelFiles, register_port: Registers) -> FixedLimits:
+    """Return ``limits`` with what settings can move read again: ceiling and turbo table."""
+    probe = Probe(files, register_port)
     return replace(
         limits,
         ceiling_c=registers.ceiling_c(probe) or limits.ceiling_c,
         turbo_table_mhz=registers.turbo_table_mhz(probe, topology.cores) or limits.turbo_table_mhz,
-        enforced=limiter is None or limiter.read() != "off",
     )
 
 

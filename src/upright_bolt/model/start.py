@@ -55,6 +55,7 @@ class Waiting:
         below_c: it has to fall to this.
         average_w, goal_w: what the limiter's average may be at most now, and where it has to fall to.
         pause_s: seconds that are left of a pause of fixed length.
+        busy_percent: how busy others keep the processors.
         left_s: seconds after which it begins in any case.
     """
 
@@ -65,3 +66,4 @@ class Waiting:
     average_w: float | None = None
     goal_w: float | None = None
     pause_s: float | None = None
+    busy_percent: float | None = None

@@ -152,16 +152,16 @@ class ActiveRun:
 
     def _keep_conditions(self) -> None:
         """Keep what was measured before the load."""
-        beginning = self._beginning
+        gate = self._beginning.gate
         lead = [row for row in self._rows if self._lead_to_s - BACKGROUND_S < row[0] <= self._lead_to_s + 1e-6]
         busy = [row[1 + self._index["busy.mean"]] for row in lead if row[1 + self._index["busy.mean"]] >= 0]
-        budget = beginning.watch.budget
+        budget = self._beginning.watch.budget
         conditions = replace(
             self.head.conditions,
             background_load=sum(busy) / len(busy) / 100.0 if busy else None,
             temp_start_c=self._last("temperature.package"),
             battery_charge=self._last("battery.charge"),
-            start=Start.AT_ONCE.value if beginning.gate.skipped else self.head.conditions.start,
+            start=Start.AT_ONCE.value if gate.skipped or gate.gave_up else self.head.conditions.start,
             budget_low_w=None if budget is None else round(budget.low_w, 3),
             budget_high_w=None if budget is None else round(budget.high_w, 3),
         )

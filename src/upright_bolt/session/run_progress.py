@@ -20,6 +20,10 @@ class RunStage(StrEnum):
     ENDED = "ended"
 
 
+LOADED = (RunStage.WARMING, RunStage.WORKING)
+"""Stages in which the machine is at work for a run."""
+
+
 class RunSink(Protocol):
     """Where runs are kept. Every call lasts at once."""
 

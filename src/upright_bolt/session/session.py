@@ -33,7 +33,7 @@ from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.numbers import held_columns
 from upright_bolt.session.other_processes import OtherProcesses
-from upright_bolt.session.run_progress import RunSink, RunStage
+from upright_bolt.session.run_progress import LOADED, RunSink, RunStage
 from upright_bolt.session.series import ActiveSeries, SeriesAsked
 from upright_bolt.session.start import Gate, Goal, RestWatch
 from upright_bolt.settings.access import MachineAccess
@@ -114,7 +114,7 @@ class Session:
     def tick(self) -> Tick:
         """Take a sample and let a run in progress go on."""
         sample = self._last = self.access.sample()
-        self.rest.take(sample)
+        self.rest.take(sample, working=self.run is not None and self.run.stage in LOADED)
         self._take_changes()  # first: what another program has set is not taken for a reset by the firmware
         self._events += self._watch.observe(sample)
         self._take_jumps()

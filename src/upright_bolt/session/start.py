@@ -26,6 +26,8 @@ PAUSE_WINDOWS = 3.0
 """Windows of a pause between the runs of a series; after so many 5 % of a load are left in the average."""
 NEAR_C = 1.5
 """How much warmer than the first one the later runs of a series may begin."""
+IDLE_PERCENT = 25.0
+"""A machine whose processors are busier than this is at work, however even its temperature is."""
 
 
 class RestWatch:
@@ -44,19 +46,24 @@ class RestWatch:
             index.get(name) for name in ("power.package", "limit.sustained", "limit.burst", "limit.window")
         )
         self._package = package if package is not None else (cores[0] if cores else None)
-        self._seen: deque[tuple[float, float, float]] = deque()
+        self._busy = index.get("busy.mean")
+        self._seen: deque[tuple[float, float, float, float]] = deque()
         self._recent: deque[tuple[float, float]] = deque()
         self._last_s: float | None = None
         self._low_w = self._high_w = 0.0
         self.limit_w: float | None = None
         self.window_s = USUAL_WINDOW_S
 
-    def take(self, sample: Sample) -> None:
-        """Take the next sample."""
+    def take(self, sample: Sample, *, working: bool) -> None:
+        """Take the next sample; what was seen before work of ours tells nothing of rest."""
         now, values = sample.time_s, sample.values
+        if working:
+            self._seen.clear()
         temps = [value for i in self._temps if (value := values[i]) is not None]
         watts = values[self._power] if self._power is not None else None
-        self._seen.append((now, fmean(temps) if temps else nan, nan if watts is None else watts))
+        busy = values[self._busy] if self._busy is not None else None
+        mean = fmean(temps) if temps else nan
+        self._seen.append((now, mean, nan if watts is None else watts, nan if busy is None else busy))
         package = values[self._package] if self._package is not None else None
         if package is not None:
             self._recent.append((now, package))
@@ -85,9 +92,16 @@ class RestWatch:
 
     def resting_w(self) -> float:
         """Return the mean watts of the last half minute; 0 if not measured."""
+        return self._lately(2) or 0.0
+
+    def busy_percent(self) -> float:
+        """Return the mean busy share of the last half minute in %; 0 if not measured."""
+        return self._lately(3) or 0.0
+
+    def _lately(self, column: int) -> float | None:
         since = self._seen[-1][0] - MINUTE_S / 2 if self._seen else 0.0
-        known = [watts for at, _, watts in self._seen if at > since and not isnan(watts)]
-        return fmean(known) if known else 0.0
+        known = [row[column] for row in self._seen if row[0] > since and not isnan(row[column])]
+        return fmean(known) if known else None
 
     def temp_c(self) -> float | None:
         """Return the package's mean temperature over the last ten seconds; None if not measured."""
@@ -101,7 +115,7 @@ class RestWatch:
         if not self._seen or self._seen[-1][0] - self._seen[0][0] < 2 * MINUTE_S - 1.0:
             return nan
         middle = self._seen[-1][0] - MINUTE_S
-        known = [(at > middle, temp) for at, temp, _ in self._seen if not isnan(temp)]
+        known = [(at > middle, temp) for at, temp, _, _ in self._seen if not isnan(temp)]
         before, last = ([temp for late, temp in known if late is wanted] for wanted in (False, True))
         return fmean(last) - fmean(before) if before and last else nan
 
@@ -175,7 +189,8 @@ class Gate:
             wanted = resting + WHOLE_PART * max(0.0, watch.limit_w - resting)
             if high > wanted:
                 average, goal_w = high, wanted
-        if pause is change is below is average is None:
+        busy = watch.busy_percent() if goal.settles or goal.whole else 0.0
+        if pause is change is below is average is None and busy <= IDLE_PERCENT:
             return None
         left = max(goal.at_most_s, goal.pause_s) - waited_s
-        return Waiting(left, temp, change, below, average, goal_w, pause)
+        return Waiting(left, temp, change, below, average, goal_w, pause, busy if busy > IDLE_PERCENT else None)

@@ -1,6 +1,7 @@
 """The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from dataclasses import replace
 
 from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
@@ -23,6 +24,10 @@ RESTORE_ROUNDS = 4
 """Files depend on each other (lowest below highest, preference under a governor): each round may free another."""
 
 
+LIMITER = "limiter"
+"""The control that says whether power limits hold at all."""
+
+
 class Backend:
     """One machine within reach of this process.
 
@@ -40,10 +45,10 @@ class Backend:
         self._gaps = gaps
         self._files = with_registers(ports.files, ports.registers)
         self._surveyed = survey(ports.files, ports.registers, ports.word)
-        self._limits = self._surveyed.limits
         self._reader: SampleReader | None = None
         self._judge: ConstraintJudge | None = None
         self.drivers: Mapping[str, ControlDriver] = self._surveyed.controls
+        self._limits = replace(self._surveyed.limits, enforced=self._enforced())
         self.absent: Mapping[str, Note] = self._surveyed.absent
 
     @property
@@ -174,10 +179,20 @@ class Backend:
                     return ()
         return tuple(left)
 
-    def refresh(self) -> None:
-        """Take over what a change of settings may have moved (ceiling, turbo table), and let a twin keep its state."""
+    def _enforced(self) -> bool:
+        limiter = self.drivers.get(LIMITER)
+        return limiter is None or limiter.read() != "off"
+
+    def refresh(self, changed: Collection[str] = ()) -> None:
+        """Take over what a change of settings may have moved, and let a twin keep its state.
+
+        Args:
+            changed: controls that were changed; whether limits are enforced is read again if that was.
+        """
         ports = self._ports
-        self._limits = refreshed(self._limits, self._surveyed, ports.files, ports.registers)
+        self._limits = refreshed(self._limits, self._surveyed.topology, ports.files, ports.registers)
+        if LIMITER in changed:
+            self._limits = replace(self._limits, enforced=self._enforced())
         if self._judge is not None:
             self._judge.limits = self._limits
         ports.save()

@@ -136,7 +136,7 @@ class SettingsEngine:
             return apply.refused_report(settings, controls, refused)
         stock = self._unknown_stock(settings, controls)
         report = self._trials.try_out(settings, controls, stock, by or self._holder, standing=standing, owner=owner)
-        self._backend.refresh()
+        self._backend.refresh(settings)
         return report
 
     def _unknown_stock(self, settings: Settings, controls: Mapping[str, Control]) -> dict[str, Value]:
@@ -155,7 +155,7 @@ class SettingsEngine:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
         self._writable()
         trial = self._trials.put_back(why)
-        self._backend.refresh()
+        self._backend.refresh(trial.settings)
         return trial
 
     def changes_by_others(self) -> tuple[Change, ...]:

@@ -22,7 +22,7 @@ class Wander:
 
 
 ROOM_C = Wander(0.6, 1500.0)
-OTHERS = Wander(0.19, 300.0)
+OTHERS = Wander(0.16, 300.0)
 """Of the logarithm of what others take of the processor."""
 CASE = Wander(0.04, 1800.0)
 """Of the logarithm of how badly the case sheds its heat: a lap, a cushion, a draught."""

@@ -18,6 +18,8 @@ def waiting(found: Waiting) -> str:
     if found.average_w is not None:
         said.append(f"average of up to {POWER.show(round(found.average_w, 1))}, to fall to "
                     f"{POWER.show(round(found.goal_w or 0.0, 1))}")  # fmt: skip
+    if found.busy_percent is not None:
+        said.append(f"other programs keep the processor {found.busy_percent:.0f} % busy")
     return f"Resting: {'; '.join(said)}; {clock_text(found.left_s)} at most"
 
 
