@@ -92,6 +92,26 @@ def test_a_trial_is_tried_kept_and_put_back(service):
     assert "kept sustained 30 W" in service.log
 
 
+def test_the_machine_s_own_values_come_back_through_the_service(bus, service):
+    with client() as access:
+        bus.allow(SET, VOLTAGE)
+        access.try_settings({"sustained": 25.0, "epp": 64.0}, standing=False)
+        access.keep()
+        access.try_settings({"turbo": "off"}, standing=False)
+        done = access.to_stock(["epp"])
+        assert done.before_values == {"epp": 128.0}
+        assert (in_force(access, "turbo"), in_force(access, "sustained")) == ("on", 25.0)
+        assert access.status().kept == {"sustained": 25.0}
+        bus.allow(["org.upright-bolt.watch"])
+        with pytest.raises(Denied):
+            access.to_stock()
+        assert in_force(access, "sustained") == 25.0
+        bus.allow(SET, VOLTAGE)
+        assert access.to_stock().before_values["sustained"] == 18.0
+        with pytest.raises(BadInput, match="own value is in force"):
+            access.to_stock(["window"])
+
+
 def test_a_client_that_closes_puts_its_trial_back(service):
     with client() as access:
         access.try_settings({"sustained": 25.0}, standing=False)

@@ -27,7 +27,19 @@ TOGETHER = (1, 12, 12, 12, 12, 12, 12, 12, 12, 200)
 """Calls under way at once: mostly as many as are let in, so that they get to the bottom, now and then a flood."""
 WORST_ANSWER_S = 3.0
 MOST_GROWTH_KB = 16_000
-MEMBERS = ("Describe", "Controls", "Sample", "Status", "Apply", "Keep", "PutBack", "Changed", "Shutdown", "_settings")
+MEMBERS = (
+    "Describe",
+    "Controls",
+    "Sample",
+    "Status",
+    "Apply",
+    "Keep",
+    "PutBack",
+    "ToStock",
+    "Changed",
+    "Shutdown",
+    "_settings",
+)
 NAMES = (*CATALOGUE, "", "../../etc/passwd", "sustained\n", "x" * 3000, "/sys/class/powercap", "SUSTAINED", "epp ")
 NUMBERS = (0.0, -0.0, 1e308, -1e308, math.nan, math.inf, -math.inf, 25.0, -50.0, 255.5, 1e-320, 4000.0)
 WORDS = ("", "on", "off", "../..", "performance", "\x01", "25W", "x" * 70_000, "🙂" * 50, "$(reboot)", "-1")

@@ -350,3 +350,13 @@ def test_what_makes_no_sense_in_a_message_is_answered(bus, service):
         ):
             assert why in said(runner.run(gathered([call(one, member, form, *data)])))
     assert json.loads(bus.call(BUS_NAME, PATH, BUS_NAME, "Status"))["trial"] is None
+
+
+def test_nobody_ends_another_s_trial_by_asking_for_stock(bus, service):
+    bus.allow([WATCH, SET, VOLTAGE])
+    with client(bus, DESK) as mine, client(bus, STRANGER) as theirs:
+        mine.try_settings({"sustained": 25.0}, standing=False)
+        with pytest.raises(Denied, match="A trial of"):
+            theirs.to_stock()
+        assert mine.status().trial.settings == {"sustained": 25.0}
+        assert mine.to_stock().before_values["sustained"] == 18.0

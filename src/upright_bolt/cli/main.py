@@ -13,15 +13,15 @@ from upright_bolt.cli.context import MachineChoice
 
 MODULES = {
     "machine": ("capture", "machine", "sample"),
-    "settings": ("set", "put-back", "keep", "status", "plug"),
+    "settings": ("set", "put-back", "keep", "stock", "status", "plug"),
     "runs": ("run", "runs", "compare", "sweep"),
     "window": ("window",),
     "demo": ("demo",),
     "service": ("service",),
 }
 """Modules of this package, in the order of the help text, with the commands of each."""
-WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "status", "run", "sweep", "window",
-                "service")  # fmt: skip
+WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "stock", "status", "run", "sweep",
+                "window", "service")  # fmt: skip
 """Commands that may need root's rights for this computer; each gives them up as soon as it has it open."""
 
 

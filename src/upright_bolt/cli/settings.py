@@ -1,17 +1,18 @@
-"""Commands that change and tell what is in force: ``set``, ``put-back``, ``keep``, ``status``, ``plug``."""
+"""Commands that change and tell what is in force: ``set``, ``put-back``, ``keep``, ``stock``, ``status``, ``plug``."""
 
 import sys
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from upright_bolt.cli.context import AsJson, access_at, print_json, print_table, session_at
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import declaration_of, title_of
+from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
-from upright_bolt.wording.trials import as_error, row_sentence, unrecorded
+from upright_bolt.wording.trials import as_error, drift, limits_changed, row_sentence, to_stock, unrecorded
+from upright_bolt.wording.trials import put_back as put_back_words
 
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
@@ -61,11 +62,31 @@ def put_back(context: typer.Context, as_json: AsJson = False) -> None:
     with access_at(context.obj, exclusive=True) as access:
         trial = access.put_back("asked for")
     if as_json:
-        print_json({"put_back": trial.before_values, "unrecorded": trial.unrecorded})
+        print_json(
+            {
+                "put_back": trial.before_values,
+                "left_to_firmware": trial.left_to_firmware,
+                "unrecorded": trial.unrecorded,
+            }
+        )
     else:
-        print(f"Put back: {show_settings(trial.before_values)}.")
+        print(put_back_words(replace(trial, unrecorded="")))
         if trial.unrecorded:
             print(unrecorded(trial), file=sys.stderr)
+
+
+def stock(
+    context: typer.Context,
+    names: Annotated[list[str] | None, typer.Argument(metavar="[NAME…]", help="Controls; all if none.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """Put back the machine's own values, after “keep” as well; a trial ends."""
+    with access_at(context.obj, exclusive=True) as access:
+        done = access.to_stock(names or [])
+    if as_json:
+        print_json({"stock": done.before_values, "left_to_firmware": done.left_to_firmware})
+    else:
+        print(to_stock(done))
 
 
 def keep_(context: typer.Context, as_json: AsJson = False) -> None:
@@ -98,12 +119,17 @@ def plug(
     if charger not in ("in", "out"):
         raise BadInput(f"“{charger}” is neither in nor out.")
     with session_at(context.obj, exclusive=True) as session:
+        before = session.in_force()
         session.plug(charger=charger == "in")
         session.machine.clock.wait_until(session.machine.clock.now_s() + 2.0)
+        after = session.in_force()
     if as_json:
-        print_json({"charger": charger})
+        changed = {name: [before[name], after[name]] for name in FIRMWARE_LIMITS
+                   if before.get(name) != after.get(name)}  # fmt: skip
+        print_json({"charger": charger, "changed": changed})
     else:
-        print("The charger is plugged in." if charger == "in" else "The charger is unplugged.")
+        said = "The charger is plugged in." if charger == "in" else "The charger is unplugged."
+        print(f"{said} {limits_changed(before, after)}".rstrip())
 
 
 def add_to(app: typer.Typer) -> None:
@@ -111,6 +137,7 @@ def add_to(app: typer.Typer) -> None:
     app.command("set")(set_)
     app.command("put-back")(put_back)
     app.command("keep")(keep_)
+    app.command("stock")(stock)
     app.command("status")(status)
     app.command("plug")(plug)
 
@@ -150,5 +177,4 @@ def _print_status(now: "Status") -> None:
     if now.kept:
         print(f"Kept in this boot: {show_settings(now.kept)}.")
     for entry in now.drift:
-        expected, got = show_value(entry.name, entry.expected), show_value(entry.name, entry.got)
-        print(f"{entry.name} no longer holds: {expected} was set, {got} is in force (firmware or another program).")
+        print(f"No longer in force: {drift(entry, now)}")

@@ -352,6 +352,8 @@ _DECLARED = (
         risky=True,
     ),
 )
+FIRMWARE_LIMITS = ("sustained", "burst", "window")
+"""Limits that firmware sets by itself: when the charger comes or goes, or the platform mode changes."""
 CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
 """Declarations by name, in the order in which they are listed for people."""
 PART_MARK = "."

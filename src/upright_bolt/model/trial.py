@@ -52,6 +52,9 @@ class Trial:
         boot_id: the boot it belongs to.
         owner: who may keep it, where several share the process that holds the machine; empty if nobody else could.
         unrecorded: why its end could not be written down, for one that has ended; empty if it was.
+        power_source: "charger" or "battery" when it began; empty if the machine does not say.
+        left_to_firmware: limits that the firmware has set anew for another power source since it began, with what it
+            has set: putting back leaves them.
     """
 
     id: str
@@ -64,6 +67,8 @@ class Trial:
     boot_id: str
     owner: str = ""
     unrecorded: str = ""
+    power_source: str = ""
+    left_to_firmware: dict[str, Value] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True)
@@ -110,8 +115,9 @@ class Recovery:
 
 @dataclass(frozen=True, slots=True)
 class Status:
-    """What is in force and whether it still is what was put there."""
+    """What is in force, whether it still is what was put there, and from where the machine draws its power."""
 
     trial: Trial | None
     drift: tuple[Drift, ...] = ()
     kept: dict[str, Value] = field(default_factory=dict)
+    power_source: str = ""

@@ -30,7 +30,9 @@ from upright_bolt.wording.comparison import finding_with_conditions
 from upright_bolt.wording.faults import state_words
 from upright_bolt.wording.runs import holding_now
 from upright_bolt.wording.sheet import sheet
-from upright_bolt.wording.trials import refusal, row_sentence, unrecorded
+from upright_bolt.wording.trials import put_back as put_back_words
+from upright_bolt.wording.trials import refusal, row_sentence
+from upright_bolt.wording.trials import to_stock as stock_words
 
 ALL = ""
 """Announced as drafted when more than one control's draft has changed."""
@@ -180,9 +182,13 @@ class Presenter:
         """End the trial and put back what was in force before."""
 
         def was_put_back(trial: Trial) -> None:
-            self.say(f"Put back: {show_settings(trial.before_values)}. {unrecorded(trial)}".rstrip())
+            self.say(put_back_words(trial))
 
         self._thread.ask(lambda session: session.put_back(), was_put_back, self.say)
+
+    def to_stock(self) -> None:
+        """Put the machine's own values in force, whatever was kept or is being tried."""
+        self._thread.ask(lambda session: session.to_stock(), lambda trial: self.say(stock_words(trial)), self._fail)
 
     # the machine
 

@@ -178,6 +178,20 @@ class BusInterface:
         self._tell("put back", caller)
         return (wire.trial(done),)
 
+    @method("ToStock", ("asb", "controls may_ask"), ("s", "trial"))
+    async def to_stock(self, caller: Caller, names: list[str], interactive: bool) -> Result:  # noqa: FBT001
+        """Put the machine's own values in force, of all controls if none is named; return what holds now as JSON.
+
+        It needs the right to set what it changes.
+        """
+        wanted = _names(names)
+        touched = wanted or await self.do(lambda: self._machine.changed)
+        done = await self._with_right(
+            caller, _action(touched), lambda: self._machine.to_stock(caller, wanted), interactive=interactive
+        )
+        self._tell("put back", caller)
+        return (wire.trial(done),)
+
     @method("BeginSeries", ("asb", "controls may_ask"))
     async def begin_series(self, caller: Caller, names: list[str], interactive: bool) -> Result:  # noqa: FBT001
         """Announce several trials of some controls: the right to set them is asked for once, now.

@@ -135,6 +135,12 @@ class ServiceAccess(RemoteAccess):
         self._trying = False
         return trial
 
+    def to_stock(self, names: Collection[str] = ()) -> Trial:
+        """Put the machine's own values in force. Raises BadInput, NotHere, Denied, InUse or Refused."""
+        trial = wire.read_trial(self._call("ToStock", "asb", list(names), MAY_ASK, patience_s=PERSON_S + 5.0))
+        self._trying = False
+        return trial
+
     def close(self) -> str:
         """Put back a trial of this caller that does not outlive it, and leave the bus."""
         if self._loop.is_closed():

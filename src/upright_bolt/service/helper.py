@@ -111,6 +111,7 @@ _ACTS: dict[str, Callable[..., Any]] = {
     "Apply": _apply,
     "Keep": lambda engine: wire.trial(engine.keep()),
     "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),
+    "ToStock": lambda engine, names: wire.trial(engine.to_stock([str(name) for name in names])),
     "Close": lambda engine: engine.close(),
 }
 
@@ -175,6 +176,10 @@ class HelperAccess(RemoteAccess):
     def put_back(self, why: str) -> Trial:
         """End the trial and put back what was before it. Raises BadInput, InUse or Refused."""
         return wire.read_trial(self._call("PutBack", why))
+
+    def to_stock(self, names: Collection[str] = ()) -> Trial:
+        """Put the machine's own values in force. Raises BadInput, NotHere, InUse or Refused."""
+        return wire.read_trial(self._call("ToStock", list(names)))
 
     def changes_by_others(self) -> tuple[Change, ...]:
         """Return nothing: nobody else can change a machine that the helper holds."""

@@ -3,7 +3,7 @@
 Knows no bus. Everything here runs in one thread, one call after another.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 
 from upright_bolt.errors import BoltError, Denied, InUse
@@ -118,6 +118,20 @@ class SharedMachine:
         trial = self._engine.put_back(f"asked for by {caller.words}")
         LOG.info("%s put back %s. %s", caller.words, show_settings(trial.before_values), unrecorded(trial))
         return trial
+
+    def to_stock(self, caller: Caller, names: Collection[str]) -> Trial:
+        """Put the machine's own values in force. Raises BadInput, NotHere, Denied, InUse or Refused."""
+        self._reopen_if_free()
+        if caller.uid != ROOT:
+            self._check_owner(caller)
+        trial = self._engine.to_stock(names, caller.words)
+        LOG.info("%s put the machine's own values back: %s", caller.words, show_settings(trial.before_values))
+        return trial
+
+    @property
+    def changed(self) -> tuple[str, ...]:
+        """What is not the machine's own, as far as this boot's record tells, by name."""
+        return (*self.tried, *self._engine.status().kept)
 
     def _reopen_if_free(self) -> None:
         """Open the machine anew if another program held it when the service began."""

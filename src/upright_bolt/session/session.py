@@ -1,6 +1,7 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
 import uuid
+from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -156,6 +157,15 @@ class Session:
     def put_back(self, why: str = "asked for") -> Trial:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
         trial = self.access.put_back(why)
+        self._changed(WasPutBack(self.now_s, trial.before_values))
+        return trial
+
+    def to_stock(self, names: Collection[str] = ()) -> Trial:
+        """Put the machine's own values in force, after *keep* as well; a running trial ends.
+
+        Raises BadInput, NotHere, InUse or Refused.
+        """
+        trial = self.access.to_stock(names)
         self._changed(WasPutBack(self.now_s, trial.before_values))
         return trial
 

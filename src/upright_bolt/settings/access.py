@@ -72,6 +72,13 @@ class MachineAccess(Protocol):
         """End the trial and put back what was before it. Raises BadInput, InUse or Refused."""
         ...
 
+    def to_stock(self, names: Collection[str] = ()) -> Trial:
+        """Put the machine's own values in force: of the named controls, or of all that were changed in this boot.
+
+        Raises BadInput, NotHere, InUse or Refused.
+        """
+        ...
+
     def changes_by_others(self) -> tuple[Change, ...]:
         """Return what others have done to the machine through the same service since the last call."""
         ...

@@ -5,6 +5,7 @@ from dataclasses import replace
 
 from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
+from upright_bolt.kernel.channels import Supplies
 from upright_bolt.kernel.driver import ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
@@ -90,6 +91,20 @@ class Backend:
         time_s, values, caps_mhz = reader.read()
         held, kinds = judge.judge(time_s, values, caps_mhz)
         return Sample(time_s, values, held, kinds)
+
+    def power_source(self) -> str:
+        """Return "charger" or "battery"; empty if the machine does not say."""
+        for channel in self._surveyed.channels:
+            if isinstance(channel, Supplies):
+                states = [n for path in channel.chargers if (n := self._number(path)) is not None]
+                return ("charger" if max(states) else "battery") if states else ""
+        return ""
+
+    def _number(self, path: str) -> int | None:
+        try:
+            return int(self._files.read(path))
+        except (FileFault, ValueError):
+            return None
 
     def names(self) -> tuple[str, ...]:
         """Return the full name of every control: those of the catalogue, and those of parts that are there."""

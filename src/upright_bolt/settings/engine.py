@@ -10,6 +10,7 @@ from datetime import datetime
 from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
+from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
@@ -108,7 +109,7 @@ class SettingsEngine:
             got = driver.read() if driver else None
             if driver is None or got is None or not driver.same(expected, got):
                 drift.append(Drift(name, expected, got))
-        return Status(self.trial, tuple(drift), dict(self._memory.kept))
+        return Status(self.trial, tuple(drift), dict(self._memory.kept), self._backend.power_source())
 
     def try_settings(self, settings: Settings, *, standing: bool, by: str = "", owner: str = "") -> ApplyReport:
         """Put settings in force as a trial, or widen the running one.
@@ -157,6 +158,66 @@ class SettingsEngine:
         trial = self._trials.put_back(why)
         self._backend.refresh(trial.settings)
         return trial
+
+    def to_stock(self, names: Collection[str] = (), by: str = "") -> Trial:
+        """Put the machine's own values in force, after *keep* as well; a running trial ends.
+
+        Limits that the firmware has set by itself since, for another power source, are left to it.
+
+        Args:
+            names: of controls; all that were changed in this boot if empty.
+            by: who asks, in words; this process if empty.
+
+        Returns:
+            What was done, as a trial that has ended: ``before_values`` are in force now.
+
+        Raises:
+            BadInput: nothing was changed in this boot.
+            NotHere: there is no such control.
+            InUse: another process holds the machine.
+            Refused: some files did not take their value.
+        """
+        self._writable()
+        for name in names:
+            declaration_of(name)
+        if self.trial is not None:
+            self.put_back("the machine's own values were asked for")
+        stock = self._memory.stock
+        source = self._backend.power_source()
+        wanted = [name for name in stock if (not names or name in names) and name in self._backend.drivers]
+        wanted = [name for name in wanted if name in self._memory.kept or not self._of_other_source(name, source)]
+        known = self._memory.texts_on(source)
+        theirs = self._left_to_firmware(wanted)
+        texts = {
+            path: known[path] for name in wanted if name not in theirs
+            for path in self._backend.drivers[name].files if path in known
+        }  # fmt: skip
+        if not texts:
+            raise BadInput(
+                "Nothing has been changed in this boot, so the machine's own values are in force."
+                if not names
+                else f"{', '.join(names)}: not changed in this boot, so the machine's own value is in force."
+            )
+        done = self._trials.to_stock(texts, {name: stock[name] for name in wanted if name not in theirs},
+                                     by or self._holder)  # fmt: skip
+        self._backend.refresh(wanted)
+        return replace(done, before_values=self._backend.values(done.before_values), left_to_firmware=theirs)
+
+    def _of_other_source(self, name: str, source: str) -> bool:
+        """Tell whether a limit's own value is known for another power source alone, so that what is in force is it."""
+        files = self._backend.drivers[name].files
+        here = self._memory.knows_on(source, files)
+        return name in FIRMWARE_LIMITS and not here and self._memory.knows_elsewhere(source, files)
+
+    def _left_to_firmware(self, names: Collection[str]) -> dict[str, Value]:
+        """Return limits that hold neither what was kept nor stock: the firmware has set them for a power source."""
+        drivers, kept = self._backend.drivers, self._memory.kept
+        values = self._backend.values(name for name in names if name in FIRMWARE_LIMITS and name in kept)
+        return {
+            name: value
+            for name, value in values.items()
+            if not drivers[name].same(kept[name], value) and not drivers[name].same(self._memory.stock[name], value)
+        }
 
     def changes_by_others(self) -> tuple[Change, ...]:
         """Return nothing: nobody else can change a machine that this process holds."""

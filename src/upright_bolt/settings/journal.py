@@ -50,22 +50,34 @@ class EntryKind(StrEnum):
     PUT_BACK = "put back"
     RESTARTED = "ended by restart"
     LEFT = "could not put back"
+    TO_STOCK = "to stock"
+    """Controls that were kept are not any more: the machine's own values are in force again."""
 
 
+LASTING = (EntryKind.STOCK, EntryKind.KEPT, EntryKind.TO_STOCK)
+"""What counts for the whole boot."""
 CLOSING = frozenset({EntryKind.REFUSED, EntryKind.KEPT, EntryKind.PUT_BACK, EntryKind.RESTARTED})
 
 
 @dataclass(frozen=True, slots=True)
 class Stock:
-    """Control values, and texts by kernel file, from before this program changed them in a boot."""
+    """Control values, and texts by kernel file, from before this program changed them in a boot.
+
+    ``by_source`` has the texts of limits that firmware sets by power source, by that source.
+    """
 
     values: dict[str, Value] = field(default_factory=dict)
     texts: dict[str, str] = field(default_factory=dict)
+    by_source: dict[str, dict[str, str]] = field(default_factory=dict)
 
 
 def joined(later: Stock, earlier: Stock) -> Stock:
     """Return both; what the earlier one says counts."""
-    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts})
+    sources = {
+        source: {**later.by_source.get(source, {}), **earlier.by_source.get(source, {})}
+        for source in (*later.by_source, *earlier.by_source)
+    }
+    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts}, sources)
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +94,7 @@ class Entry:
         kept: what is kept in this boot from now on, for ``kept``.
         why: why a trial was refused or put back.
         files: files that could not be put back.
+        names: controls, for ``to stock``.
     """
 
     kind: EntryKind
@@ -93,6 +106,7 @@ class Entry:
     kept: dict[str, Value] = field(default_factory=dict)
     why: str = ""
     files: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
 
 
 _ENTRY: Typed[Entry] = Typed(Entry)
@@ -151,6 +165,7 @@ class NewerVersion(Damaged):
 
 def _names(entry: Entry) -> Iterable[str]:
     yield from entry.kept
+    yield from entry.names
     if entry.stock is not None:
         yield from entry.stock.values
     if entry.data is not None:
@@ -312,8 +327,8 @@ def _needed(entries: tuple[Entry, ...]) -> list[Entry]:
     closed = any(entry.kind in CLOSING for entry in entries[last:])
     tail = entries[last:] if not closed else entries[last + 1 :]
     before = [entry for entry in entries[:last] if entry.kind is not EntryKind.BEGIN]
-    lasting = [entry for entry in before if entry.kind in (EntryKind.STOCK, EntryKind.KEPT)]
-    recent = [entry for entry in before[-KEPT_ENTRIES:] if entry.kind not in (EntryKind.STOCK, EntryKind.KEPT)]
+    lasting = [entry for entry in before if entry.kind in LASTING]
+    recent = [entry for entry in before[-KEPT_ENTRIES:] if entry.kind not in LASTING]
     return [*recent, *_merged(lasting), *tail]
 
 
@@ -326,7 +341,9 @@ def _merged(lasting: list[Entry]) -> list[Entry]:
     if stocks:
         together = reduce(lambda earlier, later: joined(later, earlier), stocks)
         merged.append(Entry(EntryKind.STOCK, "", of_boot[-1].at, boot_id=latest, stock=together))
-    kept = {name: value for entry in of_boot for name, value in entry.kept.items()}
+    kept: dict[str, Value] = {}
+    for entry in of_boot:
+        kept = {name: value for name, value in (kept | entry.kept).items() if name not in entry.names}
     if kept:
         merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept))
     return merged

@@ -4,7 +4,7 @@ Registers and kernel files are back at firmware values after a restart, so what 
 boot's name does not count.
 """
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -56,6 +56,8 @@ def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
             past.stock = joined(entry.stock, past.stock)
         elif entry.kind is EntryKind.KEPT and entry.boot_id == boot_id:
             past.kept |= entry.kept
+        elif entry.kind is EntryKind.TO_STOCK and entry.boot_id == boot_id:
+            past.kept = {name: value for name, value in past.kept.items() if name not in entry.names}
         if past.trial is None or entry.trial != past.trial.id:
             continue
         if entry.kind is EntryKind.APPLIED:
@@ -65,6 +67,14 @@ def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
         elif entry.kind in CLOSING:
             past.trial = None
     return past
+
+
+@dataclass(frozen=True, slots=True)
+class OwnTexts:
+    """Texts that the firmware itself has set for a power source, by kernel file."""
+
+    source: str
+    texts: Mapping[str, str]
 
 
 class BootMemory:
@@ -128,13 +138,35 @@ class BootMemory:
         """Return the entry that tells of stock."""
         return Entry(EntryKind.STOCK, "", at, boot_id=self.boot_id, stock=self._stock)
 
-    def remember_stock(self, values: Mapping[str, Value], texts: Mapping[str, str], at: str) -> None:
-        """Remember what is about to be changed for the first time. Raises BoltError."""
+    def texts_on(self, source: str) -> dict[str, str]:
+        """Return the machine's own texts by kernel file while it draws its power from ``source``."""
+        return {**self._stock.texts, **self._stock.by_source.get(source, {})}
+
+    def knows_on(self, source: str, files: Collection[str]) -> bool:
+        """Tell whether the machine's own text of one of the files is known for a power source."""
+        return any(path in self._stock.by_source.get(source, {}) for path in files)
+
+    def knows_elsewhere(self, source: str, files: Collection[str]) -> bool:
+        """Tell whether it is known for another power source."""
+        return any(self.knows_on(other, files) for other in self._stock.by_source if other != source)
+
+    def remember_stock(self, values: Mapping[str, Value], texts: Mapping[str, str], own: "OwnTexts", at: str) -> None:
+        """Remember what is about to be changed for the first time. Raises BoltError.
+
+        Args:
+            values: of controls.
+            texts: of their files.
+            own: texts that the firmware has set for the present power source.
+            at: date and time.
+        """
         fresh = {name: value for name, value in values.items() if name not in self._stock.values}
-        if not fresh:
+        known = self._stock.by_source.get(own.source, {})
+        of_source = {path: text for path, text in own.texts.items() if path not in known} if own.source else {}
+        if not fresh and not of_source:
             return
         self._journal.keep_reserve()
-        new = joined(Stock(fresh, dict(texts)), self._stock)
+        by_source = {own.source: of_source} if of_source else {}
+        new = joined(Stock(fresh, dict(texts) if fresh else {}, by_source), self._stock)
         self._journal.append(Entry(EntryKind.STOCK, "", at, boot_id=self.boot_id, stock=new))
         self._stock = new
         self.save_second(at)
@@ -146,6 +178,10 @@ class BootMemory:
         self.doubtful = self.missing = False
         self._second = self._stock
         return aside
+
+    def forget_kept(self, names: Collection[str]) -> None:
+        """Keep these no longer; the journal tells of it already."""
+        self.kept = {name: value for name, value in self.kept.items() if name not in names}
 
     def note_kept(self, values: Mapping[str, Value]) -> None:
         """Take over what is kept from now on; the journal tells of it already."""

@@ -6,6 +6,7 @@ from contextlib import suppress
 from dataclasses import replace
 
 from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
+from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.note import NoteCode, note
 from upright_bolt.model.settings import Settings
@@ -14,7 +15,7 @@ from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
-from upright_bolt.settings.past import BootMemory, Past
+from upright_bolt.settings.past import BootMemory, OwnTexts, Past
 from upright_bolt.settings.soundness import check_texts
 
 
@@ -88,9 +89,11 @@ class Trials:
             )
         earlier = self.current
         values = {n: v for n in settings if (v := controls[n].in_force) is not None}
-        trial = self._opened(settings, before_now, values, by, standing=standing, owner=owner)
+        source = self._backend.power_source() if any(name in FIRMWARE_LIMITS for name in settings) else ""
+        trial = self._opened(settings, before_now, values, by, standing=standing, owner=owner, source=source)
+        own = self._own_texts(values, before_now, source)
         try:
-            self._memory.remember_stock(stock, before_now, self._stamp())
+            self._memory.remember_stock(stock, before_now, own, self._stamp())
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, self._stamp(), data=trial))
         except BoltError as fault:
             raise Refused(f"Nothing was changed, since it cannot be written down first. {fault}") from fault
@@ -103,6 +106,16 @@ class Trials:
             self._undone(trial, earlier, report)
         return report
 
+    def _own_texts(self, held: Mapping[str, Value], before: Mapping[str, str], source: str) -> OwnTexts:
+        """Return texts of limits about to be set that are the firmware's own, not what this program has put there."""
+        ours = self.expected(self._memory.kept)
+        own: dict[str, str] = {}
+        for name in (name for name in held if name in FIRMWARE_LIMITS):
+            driver = self._backend.drivers[name]
+            if name not in ours or not driver.same(ours[name], held[name]):
+                own |= {path: before[path] for path in driver.files if path in before}
+        return OwnTexts(source, own)
+
     def _opened(
         self,
         settings: Settings,
@@ -112,11 +125,14 @@ class Trials:
         *,
         standing: bool,
         owner: str,
+        source: str,
     ) -> Trial:
         running = self.current
         if running is None:
             name, boot_id = uuid.uuid4().hex[:12], self._boot_id
-            return Trial(name, dict(settings), before, values, self._stamp(), by, standing, boot_id, owner)
+            return Trial(
+                name, dict(settings), before, values, self._stamp(), by, standing, boot_id, owner, power_source=source
+            )
         stands = running.standing and standing
         return replace(
             running,
@@ -126,6 +142,7 @@ class Trials:
             standing=stands,
             boot_id=self._boot_id,
             owner=running.owner if stands == running.standing else owner,
+            power_source=running.power_source or source,
         )
 
     def _begun(self, trial: Trial, earlier: Trial | None, before_now: Mapping[str, str]) -> None:
@@ -183,6 +200,8 @@ class Trials:
     def put_back(self, why: str) -> Trial:
         """Put back what was in force before the trial, and end it.
 
+        Limits that the firmware has set anew since, for another power source, are left to it.
+
         Returns:
             The trial; its ``unrecorded`` says if the end could not be written down.
 
@@ -190,7 +209,7 @@ class Trials:
             BadInput: no trial is running.
             Refused: some files did not take their earlier values; the trial stays open.
         """
-        trial = self._running()
+        trial = self._without_firmware_s(self._running())
         left, unrecorded = self._restored(trial, why)
         if left:
             raise Refused(
@@ -198,6 +217,51 @@ class Trials:
                 "The trial stays on record; try again with the rights to write these files, or restart the machine."
             )
         return replace(trial, unrecorded=unrecorded)
+
+    def _without_firmware_s(self, trial: Trial) -> Trial:
+        """Return the trial without what the firmware has set since it began, since the power source is another."""
+        source = self._backend.power_source()
+        if not trial.power_source or not source or source == trial.power_source:
+            return trial
+        drivers = self._backend.drivers
+        values = self._backend.values(name for name in trial.settings if name in FIRMWARE_LIMITS)
+        anew = {n: v for n, v in values.items() if not drivers[n].same(trial.settings[n], v)}
+        files = {path for name in anew for path in drivers[name].files}
+        return replace(
+            trial,
+            before={path: text for path, text in trial.before.items() if path not in files},
+            before_values={name: value for name, value in trial.before_values.items() if name not in anew},
+            left_to_firmware=anew,
+        )
+
+    def to_stock(self, texts: Mapping[str, str], values: Mapping[str, Value], by: str) -> Trial:
+        """Put the machine's own values in force and keep nothing of them any more; no trial is running.
+
+        Args:
+            texts: the machine's own, by kernel file.
+            values: the same by control.
+            by: who asks, for a person.
+
+        Returns:
+            A trial that has ended, whose ``before_values`` are in force now.
+
+        Raises:
+            Refused: some files did not take their value; the rest is in force, and the next start tries again.
+        """
+        at = self._stamp()
+        trial = Trial(uuid.uuid4().hex[:12], {}, dict(texts), dict(values), at, by, standing=False,
+                      boot_id=self._boot_id, power_source=self._backend.power_source())  # fmt: skip
+        with suppress(BoltError):  # a full disk shall not keep anything in force
+            self._journal.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
+        self.current = trial
+        done = self.put_back("asked for the machine's own values")
+        names = tuple(values)
+        with suppress(BoltError):
+            self._journal.append(
+                Entry(EntryKind.TO_STOCK, trial.id, self._stamp(), boot_id=self._boot_id, names=names), closing=True
+            )
+        self._memory.forget_kept(names)
+        return done
 
     def _restored(self, trial: Trial, why: str) -> tuple[tuple[str, ...], str]:
         """Put back what was before a trial, and end it unless some files are left.

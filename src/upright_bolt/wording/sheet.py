@@ -29,7 +29,7 @@ def effective(limits: EffectiveLimits) -> list[str]:
 
 def conflicts(about: About, controls: Mapping[str, Control], status: Status) -> list[str]:
     """Return sentences on what is at odds here: settings changed by others, limits that fight, pinned by arguments."""
-    said = [drift(entry) for entry in status.drift]
+    said = [drift(entry, status) for entry in status.drift]
     said += [
         about_control(control.name, control.note)
         for control in controls.values()

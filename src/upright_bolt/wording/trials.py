@@ -1,7 +1,10 @@
 """Sentences on settings and trials: what was refused, what was recovered, what is in force."""
 
+from collections.abc import Mapping
+
 from upright_bolt.errors import BadInput, Refused
-from upright_bolt.model.control import show_value
+from upright_bolt.model.catalogue import FIRMWARE_LIMITS
+from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.note import CONSEQUENCES
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Drift, Recovery, RecoveryOutcome, Status, Trial
@@ -75,6 +78,34 @@ def _recovered_trial(recovery: Recovery) -> str:
     )
 
 
+def put_back(trial: Trial) -> str:
+    """Return what is in force again, and what was left to the firmware."""
+    said = [f"Put back: {show_settings(trial.before_values)}."] if trial.before_values else []
+    if trial.left_to_firmware:
+        said.append(
+            f"Left as the firmware has set it since for another power source: {show_settings(trial.left_to_firmware)}."
+        )
+    return " ".join([*said, *([words] if (words := unrecorded(trial)) else [])])
+
+
+def to_stock(trial: Trial) -> str:
+    """Return that the machine's own values are in force."""
+    said = f"The machine's own values are in force: {show_settings(trial.before_values)}. Nothing of them is kept."
+    if trial.left_to_firmware:
+        said += f" Left as the firmware has set it: {show_settings(trial.left_to_firmware)}."
+    return f"{said} {unrecorded(trial)}".rstrip()
+
+
+def limits_changed(before: Mapping[str, Value], after: Mapping[str, Value]) -> str:
+    """Return what the firmware has changed of its limits; empty if nothing."""
+    changes = [
+        f"{name} {show_value(name, before[name])} → {show_value(name, after[name])}"
+        for name in FIRMWARE_LIMITS
+        if name in before and name in after and before[name] != after[name]
+    ]
+    return f"The firmware has changed {', '.join(changes)}." if changes else ""
+
+
 def unrecorded(trial: Trial) -> str:
     """Return that a trial's end could not be written down, and what follows; empty if it was."""
     if not trial.unrecorded:
@@ -85,13 +116,25 @@ def unrecorded(trial: Trial) -> str:
     )
 
 
-def drift(entry: Drift) -> str:
+def drift(entry: Drift, status: Status | None = None) -> str:
     """Return that a control no longer holds what was set, and what to do about it."""
+    trial = status.trial if status is not None else None
+    if trial is not None and status is not None and entry.name in FIRMWARE_LIMITS and _source_changed(trial, status):
+        way = "unplugged" if status.power_source == "battery" else "plugged in"
+        got = show_value(entry.name, entry.got)
+        return (
+            f"{entry.name}: {show_value(entry.name, entry.expected)} was set; the firmware has set {got} since the "
+            f"charger was {way}. Putting back leaves it so; try again to set it anew."
+        )
     wanted, got = show_value(entry.name, entry.expected), show_value(entry.name, entry.got)
     return (
         f"{entry.name}: {wanted} was set, but {got} is in force. Firmware or another program has changed it; "
         "look for a power service that sets the same files, and let only one of the two do so."
     )
+
+
+def _source_changed(trial: Trial, status: Status) -> bool:
+    return "" not in (trial.power_source, status.power_source) and trial.power_source != status.power_source
 
 
 def trial_ends(status: Status) -> str:
