@@ -184,11 +184,16 @@ EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)
 
 def loaded_twin(spec: TwinSpec, watts: float) -> Twin:
     """Return a twin that has rested for a quarter of an hour and is put under full load at a flat limit."""
-    state = copy.deepcopy(_rested(spec))
+    state = rested(spec)
     state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
     twin = Twin(spec, state, None)
     twin.demand(frozenset(range(spec.chip.cores * 2)))
     return twin
+
+
+def rested(spec: TwinSpec) -> TwinState:
+    """Return the state of a twin that has rested for a quarter of an hour."""
+    return copy.deepcopy(_rested(spec))
 
 
 @functools.cache

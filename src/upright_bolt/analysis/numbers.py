@@ -71,6 +71,8 @@ NUMBERS = (
     Number("late_share", "Late frames", SHARE, as_difference=True),
     Number("drain_w", "Battery drain", POWER),
     Number("hours_full", "Hours from full", HOURS),
+    Number("carries_w", "Carried by the cooling", POWER),
+    Number("draws_w", "Drawn at most", POWER),
     Number("wakeups_per_s", "Wake-ups", WAKE_UPS),
     Number("blocks_checked", "Blocks checked", COUNT),
     Number("planted_caught", "Planted errors caught", COUNT),

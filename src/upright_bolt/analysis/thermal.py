@@ -1,15 +1,9 @@
 """How a machine's cooling answers to watts, fitted to one run; from it, what it settles at and what it carries.
 
-A network of three bodies (die, sink, case) in the air of the room, with a fan on the sink::
-
-    T  = S + R_die · P*              P* is P delayed by the die's time constant
-    C_sink · dS/dt = P − (S − A)·(g0 + g1·fan) − (S − C)/R_case
-    C_case · dC/dt = (S − C)/R_case − (C − A)/R_air
-
-fitted by least squares to the measured temperature, with measured watts and fan speed as given. A run of minutes hardly
-shows the slow part (the case), so every parameter has a prior from the build of laptops and small PCs; where the run
-says little, the prior's width shows in the uncertainty. Intervals of 95 % come from draws around the fit (its
-Gauss–Newton covariance). Beyond the temperatures seen, the fan is taken to follow its own straight line.
+The model of ``analysis.thermal_model`` is fitted by least squares to measured temperature and fan speed, with measured
+watts as given. A run of minutes hardly shows the slow part (the case), so every parameter has a prior: from the build
+of such machines, or from earlier runs of the same one. Where the run says little, the prior's width shows in the
+uncertainty. Intervals of 95 % come from draws around the fit (its Gauss-Newton covariance).
 """
 
 from dataclasses import dataclass
@@ -18,36 +12,44 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import least_squares
 
-Floats = NDArray[np.float64]
-STEP_S = 1.0
+from upright_bolt.analysis.thermal_model import (
+    CASE_OFF,
+    COUNT,
+    POSITIVE,
+    ROOM,
+    STEP_S,
+    Bodies,
+    Floats,
+    Measured,
+    Prior,
+    ahead,
+    at_rest,
+    follow,
+    vague,
+    watts_for,
+)
+
 LEAST_S = 60.0
 LEAST_RISE_C = 6.0
-SENSOR_C = 0.6
-"""Scatter of a reading around the model: sensors read whole degrees, and cores differ from moment to moment."""
-DRAWS = 300
-NARROW_C = 3.0
-ORDINARY_RPM_PER_C = 55.0
-"""A fan curve's slope where the run is too even to tell it."""
+REST_KEPT_S = 20.0
+"""Of the readings before the load so many seconds tell where it begins."""
+WHOLE_NOISE_C, CORES_NOISE_C, FINE_NOISE_C = 0.48, 0.2, 0.08
+"""Standard deviation of a reading around the model: of a package sensor in whole degrees, of the mean of all cores'
+sensors, and of a sensor that tells parts of a degree."""
+NOISE_MEMORY_S = 1.0
+"""A temperature that hardly moves is read as the same degree again and again: neighbours tell little anew."""
+FAN_RPM, FAN_MEMORY_S = 80.0, 5.0
+"""How far a fan's speed lies from its straight line, and for how long it stays there."""
+FAN_CATCHES_UP_S, FAN_STEADY_RPM = 12, 300.0
+"""A fan whose speed differs by more from what it was so many seconds ago is still on its way."""
+STEP_PART, STEP_SETTLES_S = 0.08, 5
+DRAWS = 240
 SETTLED_C = 1.0
 LONGEST_S = 7200.0
-HOLD_S = 1800.0
-"""What a limit is expected to be held for: the half hour after which people call it proven."""
-
-NAMES = ("die", "die_tau", "sink", "still", "blown", "to_case", "case", "to_air")
-_BLOWN = np.log(np.array([0.8, 2.5, 120.0, 0.25, 0.25, 2.6, 560.0, 1.8]))
-_STILL = np.log(np.array([1.2, 2.5, 80.0, 0.03, 0.01, 1.5, 450.0, 3.2]))
-"""Centres for machines with a fan, and without one: those shed their heat through a thin case.
-
-Not measured, but estimated from how such machines are built: heat capacities from masses of aluminium, 0.9 J/(g·K)
-(120 J/K is a sink of 130 g, 560 J/K a case of 620 g); the way from case to room from 0.06 m² at 9 W/(m²·K), which is
-free convection and radiation near room temperature (Incropera and DeWitt, Fundamentals of Heat and Mass Transfer,
-section 1.2), hence 1.8 K/W; half of that area without a fan, since only one side is warm.
-"""
-_WIDTH = np.array([0.8, 0.7, 0.9, 0.7, 0.9, 0.35, 0.5, 0.35])
-"""Standard deviations of the logarithms: a factor of two to 2.5 where builds differ much, of 1.4 where little."""
-_AIR_C, _AIR_WIDTH_C = 23.0, 4.0
-_CASE_WIDTH_C = 5.0
-_WIDTHS = np.append(_WIDTH, [_AIR_WIDTH_C, _CASE_WIDTH_C])
+STEPS = np.array([1e-4] * POSITIVE + [1e-3, 1e-3, 1.0, 1e-2, 1e-3])
+"""Steps of the parameters for derivatives."""
+FORGET = np.array([0.15, 0.08, 0.1, 0.05, 0.1, 0.08, 0.08, 0.08, 0.08, 3.0, 5.0, 120.0, 3.0, 0.05])
+"""How far a machine may have moved from one run to the next: dust, how it stands, the room."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,9 +71,9 @@ class Cooling:
         ambient_c: the room, or what stands for it.
         settled_c: temperature that the run's last watts lead to.
         still_needs_s: seconds from the end of the run until within a degree of that; 0 if there already.
-        draws: parameter sets around the fit, shape (n, 10): the logarithms of ``NAMES``, room, case at the start.
-        fan: rpm at 0 °C and rpm per degree; zeros for a machine without a fan.
-        start_c: the temperature that the run began at.
+        mean: the fitted parameters, shape ``(COUNT,)``; ``covariance`` around them.
+        draws: parameter sets around the fit, shape ``(n, COUNT)``, the fit first.
+        measured: what it was fitted to.
     """
 
     resistance_c_per_w: Interval
@@ -79,56 +81,161 @@ class Cooling:
     ambient_c: Interval
     settled_c: Interval
     still_needs_s: float
+    mean: Floats
+    covariance: Floats
     draws: Floats
-    fan: tuple[float, float]
-    start_c: float
+    measured: Measured
 
     def carries(self, below_c: float) -> Interval | None:
-        """Return the highest watts that stay below ``below_c`` for half an hour; None if not even the room does."""
-        watts = _watts_for(self.draws, self.fan, self.start_c, below_c)
-        if np.isnan(watts[0]):
-            return None
-        return _interval(watts)
+        """Return the highest watts that stay below ``below_c`` for half an hour from rest; None if none do."""
+        start = at_rest(self.draws, self.measured.rest_w, self.measured.rest_c)
+        watts = watts_for(self.draws, start, below_c, blows=self.measured.blows)
+        return None if np.isnan(watts[0]) else _interval(watts)
+
+    def as_prior(self) -> Prior:
+        """Return what it tells of a later run of the same machine."""
+        precision: Floats = np.asarray(np.linalg.inv(self.covariance + np.diag(FORGET**2)), dtype=float)
+        return Prior(self.mean, precision)
 
 
-def fit(time_s: Floats, power_w: Floats, temp_c: Floats, fan_rpm: Floats | None) -> Cooling | None:
+def fit(
+    time_s: Floats,
+    power_w: Floats,
+    temp_c: Floats,
+    fan_rpm: Floats | None,
+    *,
+    cores_c: NDArray[np.float64] | None = None,
+    prior: Prior | None = None,
+    size_w: float | None = None,
+) -> Cooling | None:
     """Return the cooling that a run shows; None if it is too short, too flat, or not measured.
 
     Args:
-        time_s: sample times from load start, shape (n,), rising; samples before it are left out.
-        power_w: package watts, shape (n,), NaN where not measured.
+        time_s: sample times from load start, shape ``(n,)``, rising; those before it tell where it begins.
+        power_w: package watts, shape ``(n,)``, NaN where not measured.
         temp_c: package temperature, the same.
         fan_rpm: fan speed, the same; None for a machine without one.
+        cores_c: temperatures of single cores, shape ``(cores, n)``: their mean tells parts of a degree.
+        prior: what is known of the machine; what is known of any if None.
+        size_w: the sustained limit that its maker chose; None if unknown.
     """
-    known = (time_s >= 0) & ~np.isnan(power_w) & ~np.isnan(temp_c)
-    if known.sum() < LEAST_S or float(time_s[known][-1]) < LEAST_S:
+    measured = on_grid(time_s, power_w, temp_c, fan_rpm, cores_c)
+    if measured is None or len(measured.power_w) < LEAST_S:
         return None
-    grid = np.arange(0.0, float(time_s[known][-1]) + 1e-9, STEP_S)
-    power, temp = (np.interp(grid, time_s[known], column[known]) for column in (power_w, temp_c))
-    if float(temp.max() - temp[0]) < LEAST_RISE_C:
+    if float(measured.temp_c.max() - measured.rest_c) < LEAST_RISE_C:
         return None
+    mean, covariance = fitted(measured, prior or vague(fan=measured.blows, size_w=size_w))
+    draws = np.random.default_rng(0).multivariate_normal(mean, covariance, DRAWS)
+    draws[0] = mean
+    return _cooling(measured, mean, covariance, draws)
+
+
+def on_grid(
+    time_s: Floats, power_w: Floats, temp_c: Floats, fan_rpm: Floats | None, cores_c: Floats | None = None
+) -> Measured | None:
+    """Return a run's readings on the model's grid; None if nothing was measured. Arguments as for ``fit``."""
+    known = ~np.isnan(power_w) & ~np.isnan(temp_c)
+    loaded = known & (time_s >= 0.0)
+    if loaded.sum() < 2:
+        return None
+    temp, noise_c = _readings(power_w, temp_c, cores_c, known)
+    before = known & (time_s < 0.0) & (time_s >= -REST_KEPT_S)
+    begins = before if before.any() else loaded & (time_s <= time_s[loaded][0] + 0.25)
+    grid = np.arange(0.0, float(time_s[loaded][-1]) + 1e-9, STEP_S) + STEP_S
+    grid = grid[grid <= float(time_s[loaded][-1]) + 1e-9]
+    if not len(grid):
+        return None
+    power = _mean_in(grid, time_s[known], power_w[known])
     blows = fan_rpm is not None and bool(np.nanmax(fan_rpm[known], initial=0.0) > 0)
-    fan = np.interp(grid, time_s[known], np.nan_to_num(fan_rpm[known])) if blows and fan_rpm is not None else 0.0 * grid
-    prior = np.append(_BLOWN if blows else _STILL, [_AIR_C, 0.6 * temp[0] + 0.4 * _AIR_C])
-    found = least_squares(
-        lambda p: _rest(p, prior, power, temp, fan), prior, jac=lambda p: _jacobian(p, power, temp, fan)
-    )
-    spread = np.linalg.inv(found.jac.T @ found.jac)
-    draws = np.random.default_rng(0).multivariate_normal(found.x, spread, DRAWS)
-    draws[0] = found.x
-    line = _fan_line(temp, fan)
-    last = float(power[-max(1, len(power) // 4) :].mean())
-    settled = _settled(draws, line, last)
-    ambient = draws[:, 8]
+    rpm = np.zeros_like(grid)
+    if blows and fan_rpm is not None:
+        rpm = np.interp(grid, time_s[known], np.nan_to_num(fan_rpm[known]))
+    return Measured(
+        power, np.interp(grid, time_s[loaded], temp[loaded]), rpm, float(power_w[begins].mean()),
+        float(temp[begins].mean()), blows, noise_c,
+    )  # fmt: skip
+
+
+def _readings(power: Floats, temp: Floats, cores: Floats | None, known: NDArray[np.bool_]) -> tuple[Floats, float]:
+    """Return the temperature to be explained, and its noise: the cores' mean, lifted to where the hottest one is.
+
+    The package shows its hottest core in whole degrees. How far that lies above the mean grows with the watts; the
+    factor is what makes the two the same over the run.
+    """
+    if cores is None or not len(cores) or np.isnan(cores[:, known]).any():
+        whole = bool(np.all(np.mod(temp[known], 1.0) == 0.0))
+        return temp, WHOLE_NOISE_C if whole else FINE_NOISE_C
+    mean = cores.mean(axis=0)
+    factor = float((temp[known] - mean[known]).sum() / max(power[known].sum(), 1e-9))
+    return mean + factor * power, CORES_NOISE_C
+
+
+def _mean_in(grid: Floats, time_s: Floats, values: Floats) -> Floats:
+    """Return the mean of a reading over each step of the grid, from readings that are means since the one before."""
+    if time_s[0] > grid[0] - STEP_S:
+        time_s, values = np.insert(time_s, 0, grid[0] - STEP_S), np.insert(values, 0, values[0])
+    done = np.concatenate([[0.0], np.cumsum(values[1:] * np.diff(time_s))])
+    at = np.interp(np.concatenate([[grid[0] - STEP_S], grid]), time_s, done)
+    return np.diff(at) / STEP_S
+
+
+def fitted(measured: Measured, prior: Prior) -> tuple[Floats, Floats]:
+    """Return the most likely parameters and their covariance."""
+    root = np.linalg.cholesky(prior.precision).T
+    temp_weight = np.where(_after_a_step(measured.power_w), 0.0, 1.0 / (measured.noise_c * np.sqrt(NOISE_MEMORY_S)))
+    fan_weight = np.where(_fan_follows(measured), 1.0 / (FAN_RPM * np.sqrt(FAN_MEMORY_S)), 0.0)
+
+    def rows(sets: Floats) -> Floats:
+        temps, speeds = follow(sets, measured, at_rest(sets, measured.rest_w, measured.rest_c))
+        found = [(temps - measured.temp_c) * temp_weight]
+        if measured.blows:
+            found.append((speeds - measured.rpm) * fan_weight)
+        found.append((sets - prior.mean) @ root.T)
+        return np.concatenate(found, axis=1)
+
+    def jacobian(p: Floats) -> Floats:
+        all_rows = rows(np.vstack([p, p + np.diag(STEPS)]))
+        found: Floats = (all_rows[1:] - all_rows[0]).T / STEPS
+        return found
+
+    found = least_squares(lambda p: rows(p[None, :])[0], prior.mean, jac=jacobian, x_scale="jac", max_nfev=40)
+    covariance: Floats = np.asarray(np.linalg.inv(found.jac.T @ found.jac), dtype=float)
+    return np.asarray(found.x, dtype=float), covariance
+
+
+def _fan_follows(measured: Measured) -> NDArray[np.bool_]:
+    """Tell when a fan follows its straight line: under load, once it has caught up, and above its lowest speed.
+
+    Below a temperature it stands, or stays at its lowest speed until it is cool enough to stop.
+    """
+    loaded = measured.power_w > 0.5 * float(np.percentile(measured.power_w, 90))
+    moving = measured.rpm > 0.0
+    lowest = float(measured.rpm[moving].min()) if moving.any() else 0.0
+    before = np.concatenate([np.zeros(FAN_CATCHES_UP_S), measured.rpm[:-FAN_CATCHES_UP_S]])
+    steady = (before > 0.0) & (np.abs(measured.rpm - before) < FAN_STEADY_RPM)
+    return np.asarray(moving & loaded & steady & (measured.rpm > 1.01 * lowest))
+
+
+def _after_a_step(power_w: Floats) -> NDArray[np.bool_]:
+    """Tell the seconds after a jump of the watts: there a sample's own moment counts for more than its reading."""
+    step = np.abs(np.diff(power_w, prepend=0.0)) > STEP_PART * float(np.percentile(power_w, 90))
+    return np.asarray(np.convolve(step, np.ones(STEP_SETTLES_S), mode="full")[: len(power_w)] > 0)
+
+
+def _cooling(measured: Measured, mean: Floats, covariance: Floats, draws: Floats) -> Cooling:
+    last_w = float(measured.power_w[-max(1, len(measured.power_w) // 4) :].mean())
+    settled, conductance = _settled(draws, last_w, blows=measured.blows)
+    room = draws[:, ROOM]
     return Cooling(
-        resistance_c_per_w=_interval((settled - ambient) / last),
-        taus_s=_taus(draws, line, settled),
-        ambient_c=_interval(ambient),
+        resistance_c_per_w=_interval((settled - room) / last_w),
+        taus_s=_taus(draws, conductance),
+        ambient_c=_interval(room),
         settled_c=_interval(settled),
-        still_needs_s=_still_needs(found.x, power, fan, line, last, float(settled[0])),
+        still_needs_s=_still_needs(mean, measured, last_w, float(settled[0])),
+        mean=mean,
+        covariance=covariance,
         draws=draws,
-        fan=line,
-        start_c=float(temp[0]),
+        measured=measured,
     )
 
 
@@ -137,114 +244,50 @@ def _interval(draws: Floats) -> Interval:
     return Interval(float(draws[0]), float(min(low, draws[0])), float(max(high, draws[0])))
 
 
-def _simulate(params: Floats, power: Floats, fan: Floats, first_c: float) -> Floats:
-    """Return temperatures, shape (sets, n), for parameter sets of shape (sets, 10)."""
-    die, tau, sink, still, blown, to_case, case, to_air = np.exp(params[:, :8]).T
-    air, body = params[:, 8], params[:, 9].copy()
-    resting = float(power[:3].min())
-    delayed = np.full(len(params), resting)
-    body_s = first_c - die * resting
-    out = np.empty((len(params), len(power)))
-    share = 1.0 - np.exp(-STEP_S / tau)
-    for i in range(len(power)):
-        delayed += (power[i] - delayed) * share
-        out[:, i] = body_s + die * delayed
-        to_air_now = (body_s - air) * (still + blown * fan[i] / 1000.0)
-        across = (body_s - body) / to_case
-        body_s = body_s + (power[i] - to_air_now - across) * STEP_S / sink
-        body = body + (across - (body - air) / to_air) * STEP_S / case
-    return out
-
-
-def _rest(p: Floats, prior: Floats, power: Floats, temp: Floats, fan: Floats) -> Floats:
-    model = _simulate(p[None, :], power, fan, float(temp[0]))[0]
-    return np.concatenate([(model - temp) / SENSOR_C / np.sqrt(2.0), (p - prior) / _WIDTHS])
-
-
-def _jacobian(p: Floats, power: Floats, temp: Floats, fan: Floats) -> Floats:
-    """Return the derivatives of ``_rest``, all parameter sets simulated side by side."""
-    steps = np.append(np.full(8, 1e-4), [1e-3, 1e-3])
-    sets = np.vstack([p, p + np.diag(steps)])
-    models = _simulate(sets, power, fan, float(temp[0]))
-    data = (models[1:] - models[0]).T / steps / SENSOR_C / np.sqrt(2.0)
-    return np.vstack([data, np.diag(1.0 / _WIDTHS)])
-
-
-def _fan_line(temp: Floats, fan: Floats) -> tuple[float, float]:
-    """Return the fan's straight line over temperature, from the later half of the run, where it has caught up."""
-    half = len(temp) // 2
-    running = fan[half:] > 0
-    if not running.any():
-        return 0.0, 0.0
-    t, rpm = temp[half:][running], fan[half:][running]
-    varied = float(np.ptp(t)) >= NARROW_C
-    slope = max(0.0, float(np.polyfit(t, rpm, 1)[0])) if varied else ORDINARY_RPM_PER_C
-    return float(rpm.mean() - slope * t.mean()), slope
-
-
-def _settled(draws: Floats, line: tuple[float, float], watts: float) -> Floats:
-    """Return the temperature at which ``watts`` settle, for each draw."""
-    low, high = draws[:, 8].copy(), draws[:, 8] + 400.0
-    for _ in range(50):
+def _settled(draws: Floats, watts: float, *, blows: bool) -> tuple[Floats, Floats]:
+    """Return the temperature at which ``watts`` settle, and the conductance from sink to air there, for each draw."""
+    r0, die, _, _, still, blown, to_case, _, to_air = np.exp(draws[:, :POSITIVE]).T
+    above = (die + r0) * watts
+    room = draws[:, ROOM]
+    a, b, kappa = draws[:, COUNT - 3], draws[:, COUNT - 2], draws[:, COUNT - 1]
+    low, high = room.copy(), room + 400.0
+    conductance = still
+    for _ in range(40):
         middle = (low + high) / 2.0
-        hotter = _heat_at(draws, line, middle) < watts
-        low, high = np.where(hotter, middle, low), np.where(hotter, high, middle)
-    return (low + high) / 2.0
+        speed = np.maximum(0.0, a + b * (middle + kappa * above)) / 1000.0 if blows else 0.0
+        conductance = still + blown * speed
+        leaves = (middle - room) * (conductance + 1.0 / (to_case + to_air))
+        low, high = np.where(leaves < watts, middle, low), np.where(leaves < watts, high, middle)
+    return (low + high) / 2.0 + above, conductance
 
 
-def _heat_at(draws: Floats, line: tuple[float, float], temp_c: Floats) -> Floats:
-    """Return the watts that leave the machine when the package is settled at ``temp_c``."""
-    die, _, _, still, blown, to_case, _, to_air = np.exp(draws[:, :8]).T
-    fan = np.maximum(0.0, line[0] + line[1] * temp_c) / 1000.0
-    conductance = still + blown * fan + 1.0 / (to_case + to_air)
-    return np.asarray((temp_c - draws[:, 8]) / (die + 1.0 / conductance))
-
-
-def _watts_for(draws: Floats, line: tuple[float, float], start_c: float, below_c: float) -> Floats:
-    """Return the watts that bring the package to ``below_c`` after ``HOLD_S`` from a cool start, for each draw.
-
-    The two slow bodies are a linear system once the fan stands at its speed for ``below_c``; what it reaches grows in
-    proportion to the watts, so one solution for one watt is enough.
-    """
-    die, _, sink, still, blown, to_case, case, to_air = np.exp(draws[:, :8]).T
-    air = draws[:, 8]
-    fan = max(0.0, line[0] + line[1] * below_c) / 1000.0
-    blow = still + blown * fan
-    settled_sink = 1.0 / (blow + 1.0 / (to_case + to_air))
-    settled = np.stack([settled_sink, settled_sink * to_air / (to_case + to_air)])
-    first = np.stack([start_c - air, 0.6 * (start_c - air)])
-    fade = _fading((blow + 1.0 / to_case) / sink, 1.0 / (to_case * sink), 1.0 / (to_case * case),
-                   (1.0 / to_case + 1.0 / to_air) / case)  # fmt: skip
-    per_watt = die + settled[0] - (fade[0] * settled[0] + fade[1] * settled[1])
-    left_over = fade[0] * first[0] + fade[1] * first[1]
-    watts = (below_c - air - left_over) / per_watt
-    return np.asarray(np.where(watts > 0, watts, np.nan))
-
-
-def _fading(a: Floats, b: Floats, c: Floats, d: Floats) -> tuple[Floats, Floats]:
-    """Return the first row of exp(−M·HOLD_S) for M = [[a, −b], [−c, d]], for each draw."""
-    half, root = (a + d) / 2.0, np.sqrt(((a - d) / 2.0) ** 2 + b * c)
-    fast, slow = half + root, half - root
-    at_fast, at_slow = np.exp(-fast * HOLD_S), np.exp(-slow * HOLD_S)
-    whole = fast - slow
-    own = ((a - slow) * at_fast + (fast - a) * at_slow) / whole
-    other = b * (at_slow - at_fast) / whole
-    return own, other
-
-
-def _taus(draws: Floats, line: tuple[float, float], settled: Floats) -> tuple[Interval, Interval]:
-    _, _, sink, still, blown, to_case, case, to_air = np.exp(draws[:, :8]).T
-    fan = np.maximum(0.0, line[0] + line[1] * settled) / 1000.0
-    a, b = (still + blown * fan + 1.0 / to_case) / sink, 1.0 / (to_case * sink)
+def _taus(draws: Floats, conductance: Floats) -> tuple[Interval, Interval]:
+    _, _, _, sink, _, _, to_case, case, to_air = np.exp(draws[:, :POSITIVE]).T
+    a, b = (conductance + 1.0 / to_case) / sink, 1.0 / (to_case * sink)
     c, d = 1.0 / (to_case * case), (1.0 / to_case + 1.0 / to_air) / case
     half, root = (a + d) / 2.0, np.sqrt(((a - d) / 2.0) ** 2 + b * c)
     return _interval(1.0 / (half + root)), _interval(1.0 / (half - root))
 
 
-def _still_needs(p: Floats, power: Floats, fan: Floats, line: tuple[float, float], watts: float, end_c: float) -> float:
+def _still_needs(mean: Floats, measured: Measured, watts: float, end_c: float) -> float:
     """Return how long the run would still have to go on until within a degree of where its watts lead."""
-    ahead = np.full(int(LONGEST_S / STEP_S), watts)
-    speed = max(0.0, line[0] + line[1] * end_c)
-    whole = _simulate(p[None, :], np.append(power, ahead), np.append(fan, np.full(len(ahead), speed)), float(p[9]))[0]
-    late = np.flatnonzero(np.abs(whole[len(power) - 1 :] - end_c) > SETTLED_C)
-    return float(late[-1] * STEP_S) if late.size else 0.0
+    sets = mean[None, :]
+    bodies = at_rest(sets, measured.rest_w, measured.rest_c)
+    temps, _ = follow(sets, measured, bodies)
+    if abs(float(temps[0, -1]) - end_c) <= SETTLED_C:
+        return 0.0
+    low, high = 0.0, LONGEST_S
+    while high - low > 10.0:
+        middle = (low + high) / 2.0
+        start = Bodies(bodies.die, bodies.sink, bodies.case)
+        left = abs(float(ahead(sets, start, np.array([watts]), middle, blows=measured.blows)[0]) - end_c)
+        low, high = (middle, high) if left > SETTLED_C else (low, middle)
+    return high
+
+
+def expected_watts(prior: Prior, rest_w: float, rest_c: float, below_c: float, *, fan: bool) -> float:
+    """Return a first guess at what a cooling carries before anything of it was seen, in W."""
+    sets = prior.mean[None, :].copy()
+    sets[:, CASE_OFF] = 0.0
+    watts = watts_for(sets, at_rest(sets, rest_w, rest_c), below_c, blows=fan)
+    return 15.0 if np.isnan(watts[0]) else float(watts[0])

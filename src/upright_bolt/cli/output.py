@@ -67,7 +67,7 @@ def print_run(store: "RunStore", record: RunRecord, below_c: float | None, *, as
     )
     if held := shares(record.end.numbers):
         print("Held back by: " + ", ".join(held))
-    for sentence in run_words.details(details):
+    for sentence in [words for words in (run_words.carried(record),) if words] + run_words.details(details):
         print(sentence)
     for words in _beside(store, record):
         print(words)

@@ -23,7 +23,7 @@ START = "rested (waits until temperature and power budget have settled; usual), 
 LADDER = "e.g. sustained=12W..40W/4W, or core-offset,cache-offset=0mV..-80mV/10mV"
 WRONG_RESULTS = 1
 """Exit code of a run that gave wrong results, though it ran to its end."""
-BELOW = "Say which sustained limit the cooling carries below this temperature, e.g. 85C."
+BELOW = "cooling: the temperature to stay below, e.g. 85C. Of other runs: also say what the cooling carries below it."
 
 if TYPE_CHECKING:
     from upright_bolt.session.active_run import ActiveRun
@@ -46,6 +46,7 @@ def run(
     start: Annotated[str, typer.Option("--start", help=START)] = "",
     until_decided: Annotated[bool, typer.Option("--until-decided", help=UNTIL_DECIDED)] = False,
     below: Annotated[str, typer.Option("--below", help=BELOW)] = "",
+    sure: Annotated[bool, typer.Option("--sure", help="cooling: hold for six minutes instead of three.")] = False,
     command: Annotated[str, typer.Option("--exec", help="command: what to run, e.g. “make render”; no shell.")] = "",
     pattern: Annotated[
         str, typer.Option("--pattern", help="command: regular expression of the score in its output; else wall time.")
@@ -59,7 +60,9 @@ def run(
     duration_s = TIME.parse(duration, "duration")
     settings = parse_assignments(tried or [])
     cool_c = _degrees(cool_to, "cool-to")
-    options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"))
+    below_c = _degrees(below, "below")
+    held_c = (below_c or 0.0) if workload == "cooling" else 0.0
+    options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"), held_c, sure)
     work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
     if until_decided:
         from upright_bolt.cli.series import carry_out
@@ -77,7 +80,7 @@ def run(
 
         steps = repeats(settings, repeat, label, alternate=alternate)
         return carry_out(context.obj, SeriesAsked(steps, work, cool_c), as_json=as_json)
-    record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=_degrees(below, "below"))
+    record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=None if held_c else below_c)
     finished(record)
     return WRONG_RESULTS if record.errors else 0
 
@@ -230,7 +233,12 @@ def run_once(
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
             _try_for_run(session, settings)
-        session.start_run(work, label, store)
+        prior = None
+        if work.workload == "cooling":
+            from upright_bolt.reports.earlier_cooling import earlier_cooling
+
+            prior = earlier_cooling(store, store.all(), session.machine.word)
+        session.start_run(work, label, store, thermal_prior=prior)
         record = store.get(carry_on(session).id)
         print_run(store, record, below_c, as_json=as_json)
     return record

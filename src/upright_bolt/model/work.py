@@ -49,6 +49,8 @@ WORKLOADS = {
         Workload("battery", "Light use on battery: drain in watts, and hours to empty from full.", None, threads=1,
                  even=False),
         Workload("idle", "No work: what the machine draws and how warm it is when left alone.", None, usual="3 min"),
+        Workload("cooling", "What this cooling carries: holds the machine near a temperature by its limits, then lets "
+                 "it rest.", None, usual="5 min", even=False),
         Workload("command", "Your own command: its wall time, or a number from its output.", TIME, even=False),
         Workload("watch", "No work of ours: records while you do something else, whose results you enter afterwards.",
                  None, even=False, start=Start.AT_ONCE),
@@ -57,6 +59,8 @@ WORKLOADS = {
 """Workloads by name, in the order in which people meet them."""
 RESTING = ("idle", "watch")
 """Workloads without work of ours."""
+HOLD_S, SURE_HOLD_S, HOLD_REST_S = 180.0, 360.0, 120.0
+COOLEST_C, HOTTEST_C = 40.0, 110.0
 MOST_TIMES = 1000
 LONGEST_PATTERN = 500
 SLOWEST_FPS, FASTEST_FPS = 10.0, 240.0
@@ -73,6 +77,8 @@ class Options:
         unit: of that score.
         times: how often the command is run.
         rate_fps: frames a second.
+        below_c: the temperature near which the cooling is held; 0 for other workloads.
+        sure: whether it is held for longer.
     """
 
     command: tuple[str, ...] = ()
@@ -80,6 +86,8 @@ class Options:
     unit: str = ""
     times: int = 1
     rate_fps: float = 60.0
+    below_c: float = 0.0
+    sure: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,15 +123,32 @@ def check_options(name: str, options: Options) -> None:
         (options.pattern != plain.pattern, "command", "pattern for the score"),
         (options.times != plain.times, "command", "number of times"),
         (options.rate_fps != plain.rate_fps, "frames", "frame rate"),
+        (options.below_c != plain.below_c, "cooling", "temperature to be held"),
+        (options.sure, "cooling", "longer hold"),
     ):
         if given and name != of:
             raise BadInput(f"The workload {name} takes no {what}; “{of}” does.")
     if name == "command":
         _check_command(options)
+    if name == "cooling" and not COOLEST_C <= options.below_c <= HOTTEST_C:
+        raise BadInput(
+            f"below: name the temperature to stay below, from {COOLEST_C:.0f} to {HOTTEST_C:.0f} °C: "
+            "run cooling --below 85C."
+        )
     if not SLOWEST_FPS <= options.rate_fps <= FASTEST_FPS:
         raise BadInput(
             f"rate: from {SLOWEST_FPS:.0f} to {FASTEST_FPS:.0f} frames a second; {options.rate_fps:g} is outside that."
         )
+
+
+def hold_s(options: Options) -> float:
+    """Return for how long ``cooling`` holds the machine near its temperature, in s; ``HOLD_REST_S`` of rest follow."""
+    return SURE_HOLD_S if options.sure else HOLD_S
+
+
+def length_of(name: str, options: Options, asked_s: float) -> float:
+    """Return how long a run of the workload called ``name`` lasts, in s: as asked, but for one of fixed length."""
+    return hold_s(options) + HOLD_REST_S if name == "cooling" else asked_s
 
 
 def _check_command(options: Options) -> None:

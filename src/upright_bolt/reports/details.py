@@ -3,15 +3,14 @@
 from dataclasses import asdict
 from typing import Any
 
-from upright_bolt.analysis import phases, thermal
+from upright_bolt.analysis import phases
 from upright_bolt.analysis.constraints import bounds_of
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
+from upright_bolt.reports.earlier_cooling import cooling_of
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording.constraints import basis
-
-FAN = "fan.1"
 
 
 def details_of(store: RunStore, record: RunRecord, below_c: float | None = None) -> RunDetails:
@@ -20,15 +19,7 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
     even = workload(record.head.workload).even
     look = phases.find if even else phases.whole
     found = look(time_s, columns, record.end.duration_s, bounds=bounds_of(record.head.settings))
-    under_load = time_s <= record.end.duration_s + 1e-6
-    power, temp = columns.get("power.package"), columns.get("temperature.package")
-    cooling = None
-    if even and power is not None and temp is not None:
-        fan = columns.get(FAN)
-        cooling = thermal.fit(
-            time_s[under_load], power[under_load], temp[under_load], None if fan is None else fan[under_load]
-        )
-    return RunDetails(found, cooling, below_c)
+    return RunDetails(found, cooling_of(store, record) if even else None, below_c)
 
 
 def details_data(details: RunDetails) -> dict[str, Any]:

@@ -173,6 +173,11 @@ class ActiveRun:
         i = self._index.get(name)
         return None if i is None else _known(self._rows[-1][1 + i])
 
+    @property
+    def started_s(self) -> float | None:
+        """The moment of the load start on the machine's clock; None before it."""
+        return self._start_s
+
     def skip_waiting(self) -> None:
         """Begin now, whatever it waits for."""
         self._beginning.gate.skip()

@@ -4,7 +4,8 @@ import uuid
 from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
-from typing import Any
+from functools import partial
+from typing import TYPE_CHECKING, Any
 
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.identity import read_boot_id
@@ -27,21 +28,26 @@ from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Work, check_options
+from upright_bolt.model.work import Options, Work, check_options, length_of
 from upright_bolt.plain_text import one_line
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.change_watch import ChangeWatch
+from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.numbers import held_columns
 from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.run_progress import LOADED, RunSink, RunStage
-from upright_bolt.session.series import ActiveSeries, SeriesAsked
+from upright_bolt.session.series import ActiveSeries, SeriesAsked, try_or_raise
 from upright_bolt.session.start import Gate, Goal, RestWatch
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.engine import now_stamp
 from upright_bolt.wording import events as event_words
 from upright_bolt.wording import trials as trial_words
-from upright_bolt.workload.load import Task, choose_cpus
+from upright_bolt.workload.hold_load import HoldLoad
+from upright_bolt.workload.load import Load, Task, choose_cpus
+
+if TYPE_CHECKING:
+    from upright_bolt.analysis.thermal_model import Prior
 
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
@@ -82,6 +88,7 @@ class Session:
         self._last: Sample | None = None
         self._trouble = ""
         self.rest = RestWatch(self.about.sensors)
+        self._holding: Holding | None = None
         self.run: ActiveRun | None = None
         self.series: ActiveSeries | None = None
 
@@ -123,6 +130,8 @@ class Session:
             self._trouble = self.access.trouble
             self._events.append(AccessChanged(self.now_s, self._trouble))
         events, self._events = self._events, []
+        if self._holding is not None:
+            self._holding.take(sample)
         if self.run is not None:
             self.run.tick(sample, events)
         elif self.series is not None:
@@ -183,6 +192,7 @@ class Session:
         series: str = "",
         role: RunRole = RunRole.COUNTED,
         gate: Gate | None = None,
+        thermal_prior: "Prior | None" = None,
     ) -> ActiveRun:
         """Begin a run; ``tick`` carries it on.
 
@@ -193,6 +203,7 @@ class Session:
             series: shared by runs that are repeats of each other.
             role: what it is for in its series.
             gate: what it has waited for already; None lets it wait as its work's start says.
+            thermal_prior: for ``cooling``: what earlier runs of the machine tell of it; None for nothing.
 
         Raises:
             BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
@@ -202,8 +213,12 @@ class Session:
         if not SHORTEST_RUN_S <= work.duration_s <= LONGEST_RUN_S:
             raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {work.duration_s:g} s is outside that.")
         check_options(work.workload, work.options)
+        work = replace(work, duration_s=length_of(work.workload, work.options, work.duration_s))
         cpus = choose_cpus(self.about.topology, work.workload, work.threads, work.kind)
-        load = self.machine.load(Task(work.workload, cpus, work.options))
+        holds = work.workload == "cooling"
+        limits = self._limits_to_hold(work.options) if holds else {}
+        load: Load = self.machine.load(Task("steady" if holds else work.workload, cpus, work.options))
+        load = HoldLoad(load) if holds else load
         if work.workload == "battery" and (why := self._no_drain()):
             raise BadInput(why)
         head = replace(self._head(work, label, len(cpus) if load.scores else None), series=series, role=role)
@@ -213,6 +228,8 @@ class Session:
         self.access.begin_run(work.workload)
         try:
             self.run = ActiveRun(head, load, sink, self.index, self.now_s, beginning, others, hindered)
+            if isinstance(load, HoldLoad):
+                self._holding = Holding(self, self.run, load, limits, partial(try_or_raise, self), thermal_prior)
         except BaseException:
             self._leave_run()
             raise
@@ -284,11 +301,26 @@ class Session:
             return None
         self.run = None
         self._leave_run()
+        self._end_holding()
         self._events.append(RunEnded(self.now_s, run.id))
         if self.series is not None:
             self.series.take_ended(run)
         self.machine.save()
         return run
+
+    def _limits_to_hold(self, options: Options) -> dict[str, Control]:
+        """Return the limits that a run of ``cooling`` moves. Raises BadInput if it cannot."""
+        if self.status().trial is not None:
+            raise BadInput("A trial is running already; “keep” or “put-back” it before limits are moved.")
+        return limits_of(self, options.below_c)
+
+    def _end_holding(self) -> None:
+        """Put the limits back that a run of ``cooling`` has moved."""
+        if self._holding is None:
+            return
+        self._holding = None
+        if self.status().trial is not None:
+            self.put_back("the run ended")
 
     def _leave_run(self) -> None:
         with suppress(BoltError):  # a service that has gone has forgotten the run with it

@@ -129,6 +129,7 @@ def _options(record: RunRecord) -> None:
     _words("unit", (options.unit,))
     _real(options.times, "times", 1, MOST_TIMES)
     _real(options.rate_fps, "rate", 0.0, LARGEST)
+    _real(options.below_c, "below", 0.0, LARGEST)
     if len(record.measures) > MOST_FACTS:
         raise Damaged("too many measures")
     for name, measure in record.measures.items():

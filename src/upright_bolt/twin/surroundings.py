@@ -21,10 +21,10 @@ class Wander:
     memory_s: float
 
 
-ROOM_C = Wander(0.6, 1500.0)
+ROOM_C = Wander(0.4, 3000.0)
 OTHERS = Wander(0.16, 300.0)
 """Of the logarithm of what others take of the processor."""
-CASE = Wander(0.04, 1800.0)
+CASE = Wander(0.03, 3600.0)
 """Of the logarithm of how badly the case sheds its heat: a lap, a cushion, a draught."""
 OTHERS_SHARE = 0.0185
 """Share of every processor that a desktop takes while it does nothing much."""

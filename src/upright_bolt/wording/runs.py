@@ -6,13 +6,19 @@ from dataclasses import replace
 from upright_bolt.analysis.constraints import basis_of, bounds_of
 from upright_bolt.analysis.phases import WHOLE, Held, Phase
 from upright_bolt.analysis.run_details import RunDetails
+from upright_bolt.analysis.thermal import Cooling
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control
 from upright_bolt.model.machine import About
-from upright_bolt.model.quantity import clock_text
-from upright_bolt.model.run import RunNumbers
+from upright_bolt.model.quantity import POWER, clock_text
+from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.wording.constraints import LEAST_SHARE, basis
+
+WIDEST_C = 8.0
+"""An interval of where a run leads that is wider says nothing worth a sentence."""
+FURTHEST = 3.0
+"""A run is drawn out no further than so many times its own length."""
 
 
 def details(found: RunDetails) -> list[str]:
@@ -21,11 +27,7 @@ def details(found: RunDetails) -> list[str]:
     last = found.phases[-1] if found.phases else None
     said += [words for held in (last.held if last is not None else ()) if (words := _held(held))]
     if found.cooling is not None and found.cooling.still_needs_s >= 1.0:
-        ends = found.cooling.settled_c
-        said.append(
-            f"It had not settled: about {found.cooling.still_needs_s:.0f} s more would lead to {ends.value:.0f} °C "
-            f"({ends.low:.0f} to {ends.high:.0f})."
-        )
+        said.append(_not_settled(found.cooling, last.to_s if last is not None else 0.0))
     carried = found.carried
     if carried is not None:
         said.append(
@@ -37,6 +39,34 @@ def details(found: RunDetails) -> list[str]:
             "What this cooling carries cannot be read from this run: it needs a minute and a rise in temperature."
         )
     return said
+
+
+def _not_settled(cooling: Cooling, lasted_s: float) -> str:
+    """Return where a run leads that had not settled, as far as it tells."""
+    ends = cooling.settled_c
+    if ends.high - ends.low > WIDEST_C or cooling.still_needs_s > FURTHEST * lasted_s:
+        return "It had not settled, and is too short to tell where its watts lead."
+    return (
+        f"It had not settled: about {cooling.still_needs_s:.0f} s more would lead to {ends.value:.0f} °C "
+        f"({ends.low:.0f} to {ends.high:.0f})."
+    )
+
+
+def carried(run: RunRecord) -> str:
+    """Return what a run of ``cooling`` has found out; empty for others, and for one that did not come so far."""
+    below_c, extra = run.head.options.below_c, run.end.numbers.extra
+    if "draws_w" in extra:
+        return (
+            f"The processor draws {POWER.show(round(extra['draws_w'], 1))} at most here, which this cooling carries "
+            f"below {below_c:.0f} °C: the limit is not what holds it."
+        )
+    if "carries_w" not in extra:
+        return ""
+    value, low, high = (extra[f"carries_{which}w"] for which in ("", "low_", "high_"))
+    return (
+        f"This cooling carries {value:.1f} W ({low:.1f} to {high:.1f}) for half an hour below {below_c:.0f} °C. "
+        f"Try it: set sustained={int(low)}W burst={int(low)}W."
+    )
 
 
 def what_held(phases: tuple[Phase, ...]) -> str:

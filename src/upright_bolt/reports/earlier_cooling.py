@@ -1,0 +1,61 @@
+"""What earlier runs of a machine tell of its cooling, as a start for the next."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from upright_bolt.analysis.run_spread import counts
+from upright_bolt.model.run import RunRecord
+from upright_bolt.model.start import Start
+from upright_bolt.store.runs import RunStore
+
+if TYPE_CHECKING:
+    from upright_bolt.analysis.thermal import Cooling
+    from upright_bolt.analysis.thermal_model import Prior
+
+MOST_RUNS = 3
+LEAST_S = 150.0
+FAN = "fan.1"
+
+
+def cooling_of(store: RunStore, record: RunRecord, prior: "Prior | None" = None) -> "Cooling | None":
+    """Return the cooling that a kept run shows; None if it does not."""
+    from upright_bolt.analysis import thermal  # noqa: PLC0415 - brings numpy along
+
+    time_s, columns = store.telemetry(record.id)
+    power, temp = columns.get("power.package"), columns.get("temperature.package")
+    if power is None or temp is None:
+        return None
+    lasts = time_s <= record.end.duration_s + 1e-6
+    cores = [column[lasts] for name, column in columns.items() if name.startswith("temperature.core")]
+    fan, sustained = columns.get(FAN), record.head.settings.get("sustained")
+    import numpy as np  # noqa: PLC0415 - loaded above
+
+    return thermal.fit(
+        time_s[lasts], power[lasts], temp[lasts], None if fan is None else fan[lasts],
+        cores_c=np.array(cores) if cores else None, prior=prior,
+        size_w=sustained if isinstance(sustained, float) and not record.head.tried else None,
+    )  # fmt: skip
+
+
+def earlier_cooling(store: RunStore, known: Sequence[RunRecord], machine: str) -> "Prior | None":
+    """Return what the latest few runs of a machine tell of its cooling, the oldest first taken in; None for nothing.
+
+    Args:
+        store: has their telemetry.
+        known: all runs, newest first.
+        machine: the machine's word.
+    """
+    fit_for_it = [
+        run
+        for run in known
+        if run.head.machine == machine
+        and run.head.workload in ("steady", "cooling")
+        and run.head.conditions.start == Start.RESTED
+        and run.end.duration_s >= LEAST_S
+        and counts(run)
+    ]
+    prior: Prior | None = None
+    for run in reversed(fit_for_it[:MOST_RUNS]):
+        cooling = cooling_of(store, run, prior)
+        prior = prior if cooling is None else cooling.as_prior()
+    return prior
