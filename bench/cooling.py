@@ -133,8 +133,11 @@ def proven(spec: TwinSpec, below_c: float) -> float | None:
     at_low, at_high = ends_at(low), ends_at(high)
     if at_high <= 0.0:
         return None
-    for _ in range(5):
-        low, at_low, high = high, at_high, high - at_high * (high - low) / (at_high - at_low)
+    for _ in range(9):
+        slope = max(
+            (at_high - at_low) / (high - low), 0.3
+        )  # one that throttles stands at its ceiling, whatever the limit
+        low, at_low, high = high, at_high, high - at_high / slope
         if abs(high - low) < 0.03:
             break
         at_high = ends_at(high)

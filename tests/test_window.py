@@ -200,7 +200,7 @@ def test_plugging_the_twin_shows_source_and_drift(window):
     presenter.try_draft()
     until(lambda: presenter.status.trial is not None)
     assert "On charger" in words_of(window.strip)
-    window.workbench.run.pace.setCurrentIndex(2)
+    window.workbench.run.form.pace.setCurrentIndex(2)
     click(window.strip.source)
     until(lambda: presenter.status.drift)
     assert "On battery" in words_of(window.strip)
@@ -254,7 +254,7 @@ def test_this_computer_in_the_window_says_what_is_not_measured(open_app):
     window.show_view("machine")
     for why in gap_words(presenter.outline.about.gaps).values():
         assert why[1:] in words_of(window.machine)
-    assert not window.workbench.run.pace.isVisibleTo(window.workbench.run)
+    assert not window.workbench.run.form.pace.isVisibleTo(window.workbench.run)
 
 
 def test_a_folder_has_no_cores_to_run_on(open_app, tmp_path):

@@ -6,17 +6,18 @@ from PyQt6.QtTest import QTest
 
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.model.run import RunState
-from window_support import FAST, click, until, words_of
+from window_support import FAST, begin_at_once, click, until, words_of
 
 
 def run_through(window, workload="steady", length="10s", name="", **fields):
     panel = window.workbench.run
-    panel.pace.setCurrentIndex(FAST)
-    panel.workload.setCurrentIndex(panel.workload.findData(workload))
-    panel.length.setEditText(length)
-    panel.label.setText(name)
+    panel.form.pace.setCurrentIndex(FAST)
+    panel.form.workload.setCurrentIndex(panel.form.workload.findData(workload))
+    panel.form.length.setEditText(length)
+    panel.form.label.setText(name)
     for entry, text in fields.items():
-        getattr(panel, entry).setText(text)
+        getattr(panel.form, entry).setText(text)
+    begin_at_once(panel)
     count = len(window.presenter.runs)
     click(panel.start)
     until(lambda: len(window.presenter.runs) > count and window.presenter.progress is None)
@@ -41,26 +42,27 @@ def test_the_run_column_takes_what_each_workload_takes(two):
     assert "0.1 % low" in words
     assert "Latency" not in words
     panel = two.workbench.run
-    assert not panel.command.isVisibleTo(panel)
+    assert not panel.form.command.isVisibleTo(panel)
     command = run_through(two, "command", "5min", "a stand-in", command="render all")
     assert command.head.options.command == ("render", "all")
     assert command.end.state is RunState.FINISHED
-    panel.command.setText("")
+    panel.form.command.setText("")
     click(panel.start)
     until(lambda: "Name the command" in two.presenter.outcome)
-    panel.workload.setCurrentIndex(panel.workload.findData("idle"))
-    assert panel.length.currentText() == "3 min"
-    assert not panel.threads.isEnabled()
+    panel.form.workload.setCurrentIndex(panel.form.workload.findData("idle"))
+    assert panel.form.length.currentText() == "3 min"
+    assert not panel.form.threads.isEnabled()
 
 
 def test_repeats_are_asked_for_in_the_run_column(window):
     panel = window.workbench.run
-    panel.pace.setCurrentIndex(FAST)
-    panel.times.setCurrentIndex(panel.times.findData(3))
-    panel.length.setEditText("5 min")
+    panel.form.pace.setCurrentIndex(FAST)
+    panel.form.times.setCurrentIndex(panel.form.times.findData(3))
+    panel.form.length.setEditText("5 min")
+    begin_at_once(panel)
     click(panel.start)
-    until(lambda: "of 3:" in words_of(panel))
-    until(lambda: len(window.presenter.runs) == 3 and window.presenter.records.series is None)
+    until(lambda: "of 4:" in words_of(panel))
+    until(lambda: len(window.presenter.runs) == 4 and window.presenter.records.series is None)
     assert len({run.head.series for run in window.presenter.runs}) == 1
     assert "The series is done" in window.presenter.outcome or "is kept" in window.presenter.outcome
 
@@ -128,7 +130,7 @@ def test_a_ladder_typed_wrongly_is_said_and_nothing_is_run(window):
 def test_a_ladder_stopped_in_the_middle_puts_back(window):
     window.show_view("compare")
     click(window.compare.tabs[1])
-    window.workbench.run.pace.setCurrentIndex(FAST)
+    window.workbench.run.form.pace.setCurrentIndex(FAST)
     form = window.compare.sweep.form
     form.length.setText("10 min")
     click(form.start)
@@ -214,8 +216,8 @@ def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):
 
 def test_what_holds_the_clock_is_told_with_its_evidence(window):
     panel = window.workbench.run
-    panel.pace.setCurrentIndex(FAST)
-    panel.length.setEditText("10 min")
+    panel.form.pace.setCurrentIndex(FAST)
+    panel.form.length.setEditText("10 min")
     click(panel.start)
     held = window.workbench.charts.held
     until(lambda: held.text().startswith("sustained limit: 18.0 W of 18 W, since "))

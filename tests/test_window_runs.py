@@ -50,8 +50,8 @@ def test_the_story_in_the_window(window):
 
 def test_progress_time_left_and_stopping(window):
     presenter, panel = window.presenter, window.workbench.run
-    panel.pace.setCurrentIndex(2)
-    panel.length.setEditText("30 min")
+    panel.form.pace.setCurrentIndex(2)
+    panel.form.length.setEditText("30 min")
     click(panel.start)
     until(lambda: presenter.progress is not None and presenter.progress.elapsed_s > 30)
     assert "of 30:00" in words_of(panel)
@@ -65,7 +65,7 @@ def test_progress_time_left_and_stopping(window):
 
 def test_closing_during_a_run_keeps_it_as_stopped(open_app, data):
     app = open_app()
-    app.window.workbench.run.pace.setCurrentIndex(2)
+    app.window.workbench.run.form.pace.setCurrentIndex(2)
     app.presenter.start_run("steady", "10min", "closed")
     until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 10)
     app.window.close()
@@ -132,7 +132,7 @@ def test_flags_and_compare_pictures_carry_what_happened(window):
     assert max(ends) == pytest.approx(60, abs=3)
     spots = window.compare.watts._dots.data
     assert len(spots) == 2
-    assert {round(spot["y"]) for spot in spots} == {round(run.end.score) for run in presenter.runs}
+    assert {round(spot["y"]) for spot in spots} == {round(run.end.numbers.score_settled) for run in presenter.runs}
     assert {words.toPlainText() for words in window.compare.watts._letters} == {"A", "B"}
     window.show_view("workbench")
     flags = window.workbench.charts.flags
@@ -174,7 +174,7 @@ def test_other_machines_in_the_window(open_app, machine):
 
 def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_app):
     app = open_app()
-    app.window.workbench.run.pace.setCurrentIndex(2)
+    app.window.workbench.run.form.pace.setCurrentIndex(2)
     app.presenter.start_run("steady", "10min", "froze")
     until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 5)
     for name in ("core-offset", "cache-offset"):

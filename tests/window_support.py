@@ -10,6 +10,7 @@ import waiting
 from upright_bolt.app import open_session
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp, application
+from upright_bolt.model.start import Start
 
 FAST = 3  # index in the list of a twin's paces: 300 times as fast as life
 
@@ -67,13 +68,19 @@ def words_of(widget) -> str:
     return "\n".join(label.text() for label in widget.findChildren(QLabel) if label.isVisibleTo(widget))
 
 
+def begin_at_once(panel):
+    """Choose a start without a wait."""
+    panel.form.begins.setCurrentIndex(panel.form.begins.findData(Start.AT_ONCE))
+
+
 def run_to_end(window, length, name):
     presenter = window.presenter
     presenter.last_run = None
     panel = window.workbench.run
-    panel.pace.setCurrentIndex(FAST)
-    panel.length.setEditText(length)
-    panel.label.setText(name)
+    panel.form.pace.setCurrentIndex(FAST)
+    panel.form.length.setEditText(length)
+    panel.form.label.setText(name)
+    begin_at_once(panel)
     click(panel.start)
     until(lambda: presenter.last_run is not None and presenter.progress is None)
     return presenter.last_run

@@ -176,7 +176,7 @@ def _mean_in(grid: Floats, time_s: Floats, values: Floats) -> Floats:
         time_s, values = np.insert(time_s, 0, grid[0] - STEP_S), np.insert(values, 0, values[0])
     done = np.concatenate([[0.0], np.cumsum(values[1:] * np.diff(time_s))])
     at = np.interp(np.concatenate([[grid[0] - STEP_S], grid]), time_s, done)
-    return np.diff(at) / STEP_S
+    return np.asarray(np.diff(at) / STEP_S, dtype=float)
 
 
 def fitted(measured: Measured, prior: Prior) -> tuple[Floats, Floats]:

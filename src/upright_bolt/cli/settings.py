@@ -6,11 +6,13 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
+from upright_bolt.analysis.no_effect import without_effect
 from upright_bolt.cli.context import AsJson, access_at, print_json, print_table, session_at
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
+from upright_bolt.wording.no_effect import no_effect
 from upright_bolt.wording.trials import as_error, drift, limits_changed, row_sentence, to_stock, unrecorded
 from upright_bolt.wording.trials import put_back as put_back_words
 
@@ -48,10 +50,13 @@ def set_(
         report = access.try_settings(settings, standing=True)
         if report.ok and keep:
             access.keep()
+        idle = without_effect(settings, access.in_force()) if report.ok else ()
     if as_json:
         print_json([{**asdict(row), "why": row_sentence(row), "code": _code(row)} for row in report.rows])
     else:
         _print_report(report, kept=keep)
+    for entry in idle:
+        print(no_effect(entry), file=sys.stderr if as_json else sys.stdout)
     if not report.ok:
         raise as_error(report)
     return 0

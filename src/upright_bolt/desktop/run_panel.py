@@ -7,7 +7,6 @@ from PyQt6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QProgressBar,
     QVBoxLayout,
     QWidget,
@@ -16,23 +15,22 @@ from PyQt6.QtWidgets import (
 from upright_bolt.analysis.conditions import Condition, conditions
 from upright_bolt.analysis.numbers import NUMBERS, values_of
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.run_form import RunForm
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.quantity import clock_text
-from upright_bolt.model.work import RESTING, WORKLOADS
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.wording.comparison import change, condition_pair, condition_title
+from upright_bolt.wording.faults import does_not_count
+from upright_bolt.wording.start import waiting
 
 WIDTH = 262
-LENGTHS = ("10 min", "3 min", "1 min", "30 min")
-REPEATS = (1, 3, 5, 10)
-PACES = (("as in life", 1.0), ("10 × faster", 10.0), ("60 × faster", 60.0), ("300 × faster", 300.0))
-SHOWN = ("score", "clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
-         "score_per_watt", "errors")  # fmt: skip
+SHOWN = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
+         "settled_per_watt", "errors")  # fmt: skip
 
 
 OF_SOME = ("latency_median_ms", "latency_p95_ms", "latency_p99_ms", "low_1_fps", "low_01_fps", "late_share", "drain_w",
-           "hours_full", "wakeups_per_s", "times_spread", "blocks_checked")  # fmt: skip
+           "hours_full", "wakeups_per_s", "times_spread", "blocks_checked", "carries_w", "draws_w")  # fmt: skip
 """Numbers that some workloads have; shown where they were measured."""
 
 
@@ -53,7 +51,8 @@ class RunPanel(QWidget):
         self.setFixedWidth(WIDTH)
         layout = column(self, margins=(14, 10, 14, 10), gap=7)
         layout.addWidget(heading("Run"))
-        self._add_choice(layout)
+        self.form = RunForm(presenter)
+        layout.addWidget(self.form)
         self._add_progress(layout)
         layout.addWidget(rule())
         self._add_result(layout)
@@ -61,64 +60,15 @@ class RunPanel(QWidget):
         presenter.live.connect(lambda _: self.show_progress())
         presenter.runs_changed.connect(lambda _: self._show_runs())
 
-    def _add_choice(self, layout: QVBoxLayout) -> None:
-        self.workload = QComboBox()
-        self.workload.setAccessibleName("Workload")
-        for name, known in WORKLOADS.items():
-            self.workload.addItem(f"{name.capitalize()}: {known.purpose.split(':')[0].lower()}", name)
-            self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
-        self.length = QComboBox()
-        self.length.setEditable(True)
-        self.length.addItems(LENGTHS)
-        self.length.setAccessibleName("Length")
-        self.pace = QComboBox()
-        self.pace.setAccessibleName("Twin's time")
-        for words, pace in PACES:
-            self.pace.addItem(words, pace)
-        self.pace.setVisible(self._presenter.outline.has_pace)
-        self.pace.setToolTip("How fast this twin's time runs")
-        self.pace.currentIndexChanged.connect(lambda _: self._presenter.set_pace(self.pace.currentData()))
-        self.times = QComboBox()
-        self.times.setAccessibleName("How often")
-        for count in REPEATS:
-            self.times.addItem("once" if count == 1 else f"{count} times", count)
-        self.times.setToolTip("Several runs of one setting tell its spread")
-        self.threads = QLineEdit()
-        self.threads.setPlaceholderText("threads")
-        self.threads.setToolTip("How many processors to keep busy; as many as this workload usually does if empty")
-        self.threads.setAccessibleName("Threads")
-        self.command, self.pattern = QLineEdit(), QLineEdit()
-        for entry, words in (
-            (self.command, "Command, e.g. make chart"),
-            (self.pattern, "Pattern of its score, or none"),
-        ):
-            entry.setPlaceholderText(words)
-            entry.setAccessibleName(words.split(",")[0])
-        self.label = QLineEdit()
-        self.label.setPlaceholderText("Name of the run")
-        self.label.setAccessibleName("Name of the run")
-        row = QHBoxLayout()
-        row.setSpacing(6)
-        row.addWidget(self.length, 1)
-        row.addWidget(self.pace, 1)
-        layout.addWidget(self.workload)
-        layout.addLayout(row)
-        row = QHBoxLayout()
-        row.setSpacing(6)
-        row.addWidget(self.times, 1)
-        row.addWidget(self.threads, 1)
-        layout.addLayout(row)
-        layout.addWidget(self.command)
-        layout.addWidget(self.pattern)
-        layout.addWidget(self.label)
-        self.workload.currentIndexChanged.connect(lambda _: self._workload_chosen())
-        self._workload_chosen()
-
     def _add_progress(self, layout: QVBoxLayout) -> None:
         self.start = button("Start the run", "main")
         self.stop = button("Stop and keep what is there")
         self.start.clicked.connect(self._begin)
         self.stop.clicked.connect(self._stop)
+        self.skip = button("Begin now")
+        self.skip.setToolTip("Do not wait until the machine has come to rest; the run is kept as begun at once")
+        self.skip.clicked.connect(self._presenter.runner.skip_waiting)
+        self._waiting = label("", "muted", wraps=True)
         head = QHBoxLayout()
         self._done = label("", "strong")
         self._left = label("", "muted")
@@ -131,6 +81,8 @@ class RunPanel(QWidget):
         layout.addWidget(self.start)
         layout.addLayout(head)
         layout.addWidget(self._bar)
+        layout.addWidget(self._waiting)
+        layout.addWidget(self.skip)
         layout.addWidget(self.stop)
         self._why_not = label(self._presenter.outline.no_load, "muted", wraps=True)
         self._why_not.setVisible(bool(self._presenter.outline.no_load))
@@ -179,25 +131,8 @@ class RunPanel(QWidget):
         self.open.clicked.connect(self.compared)
         layout.addWidget(self.open)
 
-    def _workload_chosen(self) -> None:
-        """Offer what this workload takes, and the length that suits it."""
-        known = WORKLOADS[self.workload.currentData()]
-        own = known.name == "command"
-        self.command.setVisible(own)
-        self.pattern.setVisible(own)
-        self.threads.setEnabled(known.name not in RESTING and not own)
-        self.length.setEditText(known.usual)
-
     def _begin(self) -> None:
-        self._presenter.start_run(
-            self.workload.currentData(),
-            self.length.currentText(),
-            self.label.text().strip(),
-            threads=self.threads.text() if self.threads.isEnabled() else "",
-            command=self.command.text(),
-            pattern=self.pattern.text(),
-            times=self.times.currentData(),
-        )
+        self._presenter.start_asked(self.form.asked())
 
     def _show_baselines(self) -> None:
         presenter = self._presenter
@@ -214,7 +149,7 @@ class RunPanel(QWidget):
         if self._presenter.records.series is not None:
             self._presenter.records.stop_series()
         else:
-            self._presenter.stop_run()
+            self._presenter.runner.stop()
 
     def _show_runs(self) -> None:
         self._show_baselines()
@@ -232,6 +167,10 @@ class RunPanel(QWidget):
         self._bar.setVisible(running)
         self._done.setVisible(running)
         self._left.setVisible(running)
+        found = progress.waiting if progress is not None else (series.waiting if series is not None else None)
+        self._waiting.setVisible(found is not None)
+        self.skip.setVisible(found is not None)
+        self._waiting.setText(f"{waiting(found)}." if found is not None else "")
         if progress is not None:
             if progress.stage is RunStage.WORKING:
                 self._done.setText(f"{clock_text(progress.elapsed_s)} of {clock_text(progress.asked_s)}")
@@ -242,6 +181,10 @@ class RunPanel(QWidget):
             if series is not None:
                 self._done.setText(f"{series.number} of {series.count}: {self._done.text()}")
             self._bar.setValue(round(1000 * progress.elapsed_s / progress.asked_s))
+        elif series is not None:
+            self._done.setText(f"{series.number} of {series.count}: resting")
+            self._left.setText("")
+            self._bar.setValue(0)
         if running or self._was_running:
             self._show_result()
         self._was_running = running
@@ -260,6 +203,9 @@ class RunPanel(QWidget):
                 continue
             cells[0].setText(_figure(number.key, base[number.key]) if base else "–")
             cells[1].setText(_figure(number.key, row.values[number.key]) if row else "–")
+            face = cells[1].font()
+            face.setStrikeOut(row is not None and does_not_count(row.run, number))
+            cells[1].setFont(face)
             cells[2].setText(change(row, number) if row else "")
             known = number.key in SHOWN or (row is not None and row.values[number.key] is not None)
             for widget in (self._titles[number.key], *cells):
@@ -293,5 +239,5 @@ def _figure(key: str, value: float | None) -> str:
         return "–"
     if key.endswith("_mhz"):
         return f"{value / 1000:.2f}"
-    whole = key in ("errors", "blocks_checked", "wakeups_per_s") or (key == "score" and value >= 100)
+    whole = key in ("errors", "blocks_checked", "wakeups_per_s") or (key.startswith("score") and value >= 100)
     return f"{value:,.0f}" if whole else f"{value:.1f}"

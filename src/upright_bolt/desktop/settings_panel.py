@@ -2,14 +2,16 @@
 
 from PyQt6.QtCore import QPointF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
-from PyQt6.QtWidgets import QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from upright_bolt.analysis.evidence import Evidence
+from upright_bolt.analysis.no_effect import without_effect
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.catalogue import PanelGroup
+from upright_bolt.model.catalogue import TOGETHER, PanelGroup
 from upright_bolt.model.control import Control, ControlState, Value, show_value
+from upright_bolt.wording.no_effect import no_effect
 
 NO_DRAFT = "No draft. What is shown is in force."
 NOTHING_SETTABLE = "Nothing can be set on this machine; the Machine view says why."
@@ -61,21 +63,30 @@ class SettingsPanel(QWidget):
     Signals:
         drafted: control name and value or None.
         tried, dropped: the two buttons.
+        stock_wanted: the machine's own values are to be put back.
     """
 
     drafted = pyqtSignal(str, object)
     tried = pyqtSignal()
     dropped = pyqtSignal()
+    stock_wanted = pyqtSignal()
 
     def __init__(self, controls: dict[str, Control], theme: Theme) -> None:
         super().__init__()
         self.rows: dict[str, ControlRow] = {}
         inner = QWidget()
         rows = column(inner, margins=(0, 0, 6, 0), gap=5)
+        self.together = QCheckBox("Core and cache offset together")
+        self.together.setToolTip("On a shared voltage rail the weaker of the two counts")
+        self.together.setChecked(True)
+        both = all(name in controls and controls[name].settable for name in TOGETHER)
+        self.together.setVisible(both)
         for name in rows_of(controls):
             row = ControlRow(controls[name], theme)
-            row.drafted.connect(self.drafted)
+            row.drafted.connect(self._take_draft)
             self.rows[name] = row
+            if name == TOGETHER[0] and both:
+                rows.addWidget(self.together)
             rows.addWidget(row)
         rows.addStretch()
         area = QScrollArea()
@@ -105,7 +116,17 @@ class SettingsPanel(QWidget):
         buttons.addWidget(self.try_button, 1)
         buttons.addWidget(self.drop_button, 1)
         layout.addLayout(buttons)
+        self.stock_button = button("Put the machine's own values back")
+        self.stock_button.setToolTip("Ends a trial, and undoes what was kept")
+        self.stock_button.clicked.connect(self.stock_wanted)
+        layout.addWidget(self.stock_button)
         layout.addWidget(self._outcome)
+
+    def _take_draft(self, name: str, value: object) -> None:
+        """Pass a draft on; of controls that count together, to both."""
+        self.drafted.emit(name, value)
+        if name in TOGETHER and self.together.isVisibleTo(self) and self.together.isChecked():
+            self.drafted.emit(TOGETHER[1 - TOGETHER.index(name)], value)
 
     def show_evidence(self, evidence: dict[str, tuple[Evidence, ...]]) -> None:
         """Show on every strip what past runs proved and where they broke."""
@@ -117,6 +138,8 @@ class SettingsPanel(QWidget):
         for name, row in self.rows.items():
             if name in controls:
                 row.show_control(controls[name], draft.get(name))
+        changed = any(c.stock is not None and c.in_force != c.stock for c in controls.values() if c.settable)
+        self.stock_button.setVisible(changed)
         self._show_draft_line(controls, draft)
 
     def show_draft(self, name: str, controls: dict[str, Control], draft: dict[str, Value]) -> None:
@@ -137,6 +160,10 @@ class SettingsPanel(QWidget):
             for name, value in draft.items()
         ]
         words = f"Draft: {', '.join(changes)}"
+        if draft:
+            after = {name: control.in_force for name, control in controls.items()} | draft
+            for entry in without_effect(draft, after):
+                words += f"\n≠ {no_effect(entry)}"
         if not changes:
             settable = any(control.settable for control in controls.values())
             words = NO_DRAFT if settable else NOTHING_SETTABLE

@@ -13,7 +13,7 @@ from upright_bolt.analysis.sweep import SweepLine, controls_with_runs, lines, re
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.pieces import button, column, heading, label, offer
 from upright_bolt.desktop.theme import LINES, Theme, font
-from upright_bolt.model.catalogue import Kind, declaration_of, title_of
+from upright_bolt.model.catalogue import TOGETHER, Kind, declaration_of, title_of
 from upright_bolt.model.control import Control, ControlState, show_value
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.run import RunRecord
@@ -60,6 +60,8 @@ class SweepChart(Chart):
         for index, line in enumerate(shown):
             self._draw_line(line, colour if index == 0 else self.theme.muted, index, number)
         self._frame(shown, number)
+        for x in dict.fromkeys(x for line in shown for x in line.errors):
+            self._words("✕ wrong results", x, self.viewRange()[1][0], self.theme.ink, (0.5, 1.1))
         self.say("" if shown else "No run that is shown on the left carries both")
 
     def show_nothing(self, why: str) -> None:
@@ -99,9 +101,6 @@ class SweepChart(Chart):
             brush=pg.mkBrush(colour if index == 0 else self.theme.sheet),
         )  # fmt: skip
         self._add(dots)
-        for point in line.points:
-            if point.x in line.errors:
-                self._words("✕", point.x, point.mean * scale, self.theme.ink, (0.5, 1.25))
         if index and line.words and line.points:
             self._words(line.words, xs[-1], ys[-1], colour, (1.0, 1.3))
 
@@ -120,7 +119,7 @@ class SweepChart(Chart):
         points = [point for line in shown for point in line.points]
         if not points:
             return
-        xs = [p.x for p in points]
+        xs = [*(p.x for p in points), *(x for line in shown for x in line.errors)]
         lows = [(p.mean - (p.half_width or 0.0)) * scale for p in points]
         highs = [(p.mean + (p.half_width or 0.0)) * scale for p in points]
         wide = (max(xs) - min(xs)) or max(1.0, abs(xs[0]) * 0.2)
@@ -153,7 +152,7 @@ class LadderForm(QWidget):
         self.cool_to = QLineEdit()
         self.cool_to.setPlaceholderText("no waiting")
         for name, known in WORKLOADS.items():
-            if name not in (*RESTING, "command"):
+            if name not in (*RESTING, "command", "cooling"):
                 self.workload.addItem(name, name)
                 self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
         grid = QGridLayout()
@@ -188,12 +187,14 @@ class LadderForm(QWidget):
             declared = control.declaration
             if declared.kind is Kind.SCALE and control.state is ControlState.SETTABLE and not declared.deliberate:
                 self.control.addItem(control.title, name)
+        if all(self.control.findData(name) >= 0 for name in TOGETHER):
+            self.control.insertItem(self.control.findData(TOGETHER[0]), "Core and cache offset", ",".join(TOGETHER))
         index = self.control.findData("sustained")
         self.control.setCurrentIndex(max(0, index))
 
     def _suggest(self) -> None:
         """Suggest a ladder around what is in force."""
-        control = self._presenter.controls.get(self.control.currentData() or "")
+        control = self._presenter.controls.get((self.control.currentData() or "").partition(",")[0])
         if control is None or not isinstance(control.in_force, float):
             return
         low, high, step = _suggested(control)

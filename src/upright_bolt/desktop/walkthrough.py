@@ -115,8 +115,8 @@ class Walkthrough:
 
     def _begin(self, length: str, name: str) -> None:
         panel = self.window.workbench.run
-        panel.length.setEditText(length)
-        panel.label.setText(name)
+        panel.form.length.setEditText(length)
+        panel.form.label.setText(name)
         self.presenter.last_run = None
         self._click(panel.start)
 
@@ -150,7 +150,7 @@ class Walkthrough:
             raise BoltError(f"The picture {path} could not be saved.")
 
     def _set_pace(self, words: str) -> None:
-        self.window.workbench.run.pace.setCurrentText(words)
+        self.window.workbench.run.form.pace.setCurrentText(words)
 
     def _pass_time(self, seconds: float) -> None:
         """Let the machine's own time pass."""

@@ -26,6 +26,7 @@ class Workbench(QWidget):
         self.settings.drafted.connect(presenter.draft_value)
         self.settings.tried.connect(presenter.try_draft)
         self.settings.dropped.connect(presenter.drop_draft)
+        self.settings.stock_wanted.connect(presenter.to_stock)
         self.charts = LiveCharts(presenter.history, theme, outline.ceiling_c, outline.highest_mhz)
         self.cores = CoreCards(theme)
         self.run = RunPanel(presenter, theme)

@@ -291,7 +291,8 @@ _DECLARED = (
     Declaration(
         name="core-offset",
         title="Core voltage offset",
-        hint="Less voltage for the cores at every clock: fewer watts, or more clock for the same watts.",
+        hint="Less voltage for the cores: fewer watts, or more clock for them. On a rail shared with the cache the "
+        "weaker of the two offsets counts; set both.",
         quantity=q.OFFSET,
         step=5.0,
         panel=PanelGroup.DAILY,
@@ -352,6 +353,8 @@ _DECLARED = (
         risky=True,
     ),
 )
+TOGETHER = ("core-offset", "cache-offset")
+"""Controls that count only together on many machines, so that they are offered as one."""
 FIRMWARE_LIMITS = ("sustained", "burst", "window")
 """Limits that firmware sets by itself: when the charger comes or goes, or the platform mode changes."""
 CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}

@@ -12,7 +12,7 @@ Settings = Mapping[str, Value]
 
 
 def parse_assignments(words: Iterable[str]) -> dict[str, Value]:
-    """Return the settings typed as ``name=value`` words.
+    """Return the settings typed as ``name=value`` words, or ``name,name=value`` for several alike.
 
     Raises:
         BadInput: one sentence per bad word, all of them at once.
@@ -20,17 +20,18 @@ def parse_assignments(words: Iterable[str]) -> dict[str, Value]:
     settings: dict[str, Value] = {}
     faults = []
     for word in words:
-        name, sign, text = (part.strip() for part in word.partition("="))
+        names, sign, text = (part.strip() for part in word.partition("="))
         if not sign:
             faults.append(f"“{word}” is not of the form NAME=VALUE.")
             continue
-        if name in settings:
-            faults.append(f"{name} is given twice.")
-            continue
-        try:
-            settings[name] = parse_value(name, text)
-        except BadInput as fault:
-            faults.append(str(fault))
+        for name in (part.strip() for part in names.split(",")):
+            if name in settings:
+                faults.append(f"{name} is given twice.")
+                continue
+            try:
+                settings[name] = parse_value(name, text)
+            except BadInput as fault:
+                faults.append(str(fault))
     if faults:
         raise BadInput(" ".join(faults))
     return settings

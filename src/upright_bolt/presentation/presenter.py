@@ -9,20 +9,20 @@ from datetime import datetime
 
 from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import values_of
-from upright_bolt.errors import BadInput
+from upright_bolt.analysis.run_spread import counts
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.event import Tried
-from upright_bolt.model.quantity import COUNT, TIME
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Options, Work, split_command
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.records import Records
+from upright_bolt.presentation.run_starter import RunAsked, RunStarter
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
@@ -88,6 +88,7 @@ class Presenter:
         self.settings_changed: Announcement[None] = Announcement()
         self.runs_changed: Announcement[None] = Announcement()
         self.records = Records(thread, background, store, self.say, self.load_runs)
+        self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
     def let_go(self) -> None:
         """Announce nothing any more: what the thread has still sent finds no widgets."""
@@ -234,43 +235,13 @@ class Presenter:
 
     # runs
 
-    def start_run(
-        self,
-        workload: str,
-        length: str,
-        label: str,
-        *,
-        threads: str = "",
-        command: str = "",
-        pattern: str = "",
-        times: int = 1,
-    ) -> None:
-        """Start a run, or several one after another; what was typed wrongly is said."""
-        try:
-            duration_s = TIME.parse(length, "Length")
-            count = int(COUNT.parse(threads, "Threads")) if threads.strip() else None
-            options = Options(split_command(command), pattern) if workload == "command" else Options()
-        except BadInput as fault:
-            self._fail(str(fault))
-            return
-        work = Work(workload, duration_s, count, options=options)
-        if times > 1:
-            self.records.start_repeats(work, label, times)
-            return
-        self._thread.ask(
-            lambda session: session.start_run(work, label, self._store),
-            lambda run: self.say(f"Run {run.id} has started."),
-            self._fail,
-        )
+    def start_run(self, workload: str, length: str, label: str) -> None:
+        """Start a run at once; what was typed wrongly is said."""
+        self.start_asked(RunAsked(workload, length, label, start=Start.AT_ONCE))
 
-    def stop_run(self) -> None:
-        """Stop the run in progress and keep what is there."""
-
-        def stop(session: Session) -> None:
-            if session.run is not None:
-                session.run.stop()
-
-        self._thread.ask(stop, lambda _: None, self.say)
+    def start_asked(self, asked: RunAsked) -> None:
+        """Start a run, or several one after another, as a person chose; what was typed wrongly is said."""
+        self.runner.start(asked, dict(self.draft))
 
     def _run_ended(self, run_id: int) -> None:
         def show(runs: list[RunRecord]) -> None:
@@ -303,9 +274,7 @@ class Presenter:
         mine = [
             run
             for run in self.runs
-            if run.head.machine == self.outline.word
-            and run.head.workload == workload
-            and run.end.state is RunState.FINISHED
+            if run.head.machine == self.outline.word and run.head.workload == workload and counts(run)
         ]
         stock = {name: control.stock for name, control in self.controls.items() if control.stock is not None}
         alike = [run for run in mine if all(run.head.settings.get(name) == value for name, value in stock.items())]

@@ -9,6 +9,7 @@ from upright_bolt.analysis.responsiveness import frame_numbers
 from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, parse_measures
+from upright_bolt.model.settings import Settings
 from upright_bolt.model.work import Work
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.reports.details import details_of
@@ -16,7 +17,7 @@ from upright_bolt.reports.export import comparison_table, export_csv, runs_table
 from upright_bolt.reports.report import export_html
 from upright_bolt.session.series import ActiveSeries, SeriesAsked, SeriesProgress
 from upright_bolt.session.session import Session
-from upright_bolt.session.steps import ladder, repeats
+from upright_bolt.session.steps import ladder, repeats, until_decided
 from upright_bolt.store.exchange import Imported, export_json, import_json
 from upright_bolt.store.frame_file import read_frame_times
 from upright_bolt.store.runs import RunStore
@@ -95,6 +96,17 @@ class Records:
         """Run the same several times with what is in force, so that the spread is known."""
         series = SeriesAsked(repeats({}, times, label, alternate=False), work)
         self._start(series, f"{times} runs have started, after one that is not counted.")
+
+    def start_until_decided(self, work: Work, label: str, draft: Settings) -> None:
+        """Run with the draft and without it in turn until the difference is decided.
+
+        Raises:
+            BadInput: there is no draft.
+        """
+        if not draft:
+            raise BadInput("There is no draft to compare with what is in force; draft the settings first.")
+        steps, more = until_decided(draft, label)
+        self._start(SeriesAsked(steps, work, more=more), "Runs with the draft and without it have started, in turn.")
 
     def _start(self, series: SeriesAsked, started: str) -> None:
         def begin(session: Session) -> ActiveSeries:

@@ -131,9 +131,7 @@ class ActiveSeries:
         if asked.cool_c is not None and "temperature.package" not in session.index:
             raise BadInput("cool-to: this machine's temperature is not measured, so it cannot be waited for.")
         if asked.work.workload == "cooling":
-            raise BadInput(
-                "repeat: “cooling” moves the limits itself and takes its earlier runs into account; run it alone."
-            )
+            raise BadInput("repeat: “cooling” moves the limits itself and knows of its earlier runs; run it alone.")
         check_steps(asked.steps, session.controls())
         self._session = session
         self._asked = asked

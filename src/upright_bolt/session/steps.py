@@ -7,7 +7,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import Kind, declaration_of
 from upright_bolt.model.control import parse_value, show_value
 from upright_bolt.model.run import RunRole
-from upright_bolt.model.settings import Settings
+from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.work import RESTING, Work
 
 MOST_RUNS = 200
@@ -55,7 +55,7 @@ def _in_turn(settings: Settings, label: str, numbers: Iterable[int], role: RunRo
     """Return pairs of runs without and with settings, in the order A B B A, by the pairs' numbers. Raises BadInput."""
     if not settings:
         raise BadInput("alternate: name the settings to compare with those in force: --with sustained=25W.")
-    tried = Step(settings, label, role)
+    tried = Step(settings, label or show_settings(settings), role)
     plain = Step({}, f"{label}, without" if label else "without", role)
     return [step for i in numbers for step in ((plain, tried) if i % 2 == 0 else (tried, plain))]
 
