@@ -1,6 +1,6 @@
 """The twin against what practice tells of such machines."""
 
-from dataclasses import asdict
+from dataclasses import asdict, replace
 
 import pytest
 from hypothesis import given, settings
@@ -10,6 +10,7 @@ from upright_bolt.twin.chip import tern
 from upright_bolt.twin.machine import open_twin
 from upright_bolt.twin.noise import Noise
 from upright_bolt.twin.physics import Demand, Physics
+from upright_bolt.twin.rails import rails_of
 from upright_bolt.twin.state import document, fresh_state, load_state
 
 EVERYONE = frozenset(range(12))
@@ -179,7 +180,11 @@ def test_noise_is_even_and_repeatable():
 
 
 def test_heat_reaches_a_steady_state_that_the_watts_explain():
-    physics = machine((20, 20, 5))
+    spec = replace(tern(), restless=0.0)
+    physics = Physics(spec, fresh_state(spec))
+    physics.state.surroundings.room_c = physics.state.surroundings.case = 0.0
+    physics.state.limits = [[20.0, 20.0, 5.0]] * 2
+    physics.settings_changed()
     load(physics, 2400)
     state, cooling = physics.state, physics.spec.cooling
     to_air = (state.sink_c - cooling.ambient_c) * (cooling.still_w_per_k + cooling.fan_w_per_k_krpm * state.rpm / 1000)
@@ -206,3 +211,102 @@ def test_a_cap_on_some_cores_costs_only_their_share():
     free, half, capped = score([4200.0] * 12), score([4200.0] * 6 + [2000.0] * 6), score([2000.0] * 12)
     assert capped < half < free
     assert half == pytest.approx((free + capped) / 2, rel=0.03)
+
+
+# what people report of such machines
+
+
+def deep(limits=None, *, offset=0.0, epp=128, enforced=True) -> Physics:
+    """A rested tern whose chip stands any offset, so that its physics can be looked at beyond its edge."""
+    spec = tern()
+    spec = replace(spec, chip=replace(spec.chip, core_edge_mv=-400.0, cache_edge_mv=-400.0), restless=0.0)
+    state = fresh_state(spec)
+    if limits:
+        state.limits = [list(limits), list(limits)]
+    state.limits_on = [enforced, enforced]
+    state.epp = [epp] * 12
+    state.offsets_mv[0] = state.offsets_mv[2] = offset
+    physics = Physics(spec, state)
+    physics.advance(600)
+    return physics
+
+
+def resting_w(physics: Physics) -> float:
+    before = physics.state.energy_j
+    physics.advance(60)
+    return (physics.state.energy_j - before) / 60
+
+
+def test_watts_at_rest_fall_to_about_half_with_deep_offsets():
+    assert 0.4 < resting_w(deep(offset=-140.0)) / resting_w(deep()) < 0.65
+
+
+def test_at_rest_preference_0_holds_the_highest_clock_and_255_the_lowest():
+    clocks = {epp: deep(epp=epp).state.clock_mhz for epp in (0, 128, 255)}
+    assert clocks[0] == 4200.0
+    assert clocks[255] == 800.0
+    assert 800.0 < clocks[128] < 1400.0
+
+
+def test_under_light_load_preference_255_holds_the_lowest_clock():
+    def clock(epp: int) -> float:
+        physics = deep(epp=epp)
+        physics.demand = Demand(EVERYONE, share=0.15)
+        physics.advance(30)
+        return physics.state.clock_mhz
+
+    assert clock(255) == 800.0
+    assert clock(0) > 3500.0
+    assert clock(255) < clock(128) < clock(0)
+
+
+def test_a_minute_under_a_low_limit_with_a_big_burst_peaks_hotter_than_a_flat_25_w():
+    burst, flat = load(deep((15, 44, 28)), 60), load(deep((25, 25, 28)), 60)
+    assert max(burst["temp"]) > max(flat["temp"]) + 4
+
+
+def test_offsets_without_a_limit_in_the_way_make_it_cooler_by_9_to_13_degrees():
+    plain, less = (load(deep(offset=mv, enforced=False), 600) for mv in (0.0, -120.0))
+    assert 9.0 < tail(plain["temp"]) - tail(less["temp"]) < 13.0
+
+
+def test_on_a_shared_rail_one_offset_alone_moves_nothing_and_errs_no_sooner():
+    def moved(core: float, cache: float, *, shared: bool) -> tuple[float, float]:
+        spec = tern()
+        spec = replace(spec, chip=replace(spec.chip, shared_rail=shared), restless=0.0)
+        state = fresh_state(spec)
+        state.offsets_mv[0], state.offsets_mv[2] = core, cache
+        rails = rails_of(spec.chip, state.offsets_mv)
+        physics = Physics(spec, state)
+        physics.demand = Demand(EVERYONE)
+        physics.advance(10.0)
+        return rails.worst_mv, physics.state.clock_mhz
+
+    stock = moved(0.0, 0.0, shared=True)
+    assert moved(-150.0, 0.0, shared=True) == stock
+    assert moved(0.0, -150.0, shared=True) == stock
+    both = moved(-60.0, -60.0, shared=True)
+    assert both[1] > stock[1] + 50
+    alone = moved(-60.0, 0.0, shared=False)
+    assert alone[1] > stock[1] + 50
+    assert alone[0] == pytest.approx(-52.0)  # the core's own edge is at −112 mV
+
+
+def test_runs_differ_from_one_to_the_next_and_a_still_twin_s_do_not():
+    def spread(restless: float) -> float:
+        spec = replace(tern(), restless=restless)
+        physics = Physics(spec, fresh_state(spec))
+        scores = []
+        for _ in range(6):
+            physics.demand = Demand(EVERYONE)
+            begun = physics.state.units
+            physics.advance(120)
+            scores.append(physics.state.units - begun)
+            physics.demand = Demand()
+            physics.advance(240)
+        mean = sum(scores[1:]) / 5
+        return (sum((s - mean) ** 2 for s in scores[1:]) / 4) ** 0.5 / mean
+
+    assert spread(0.0) < 0.0005
+    assert 0.001 < spread(1.0) < 0.006
+    assert spread(4.0) > spread(1.0)

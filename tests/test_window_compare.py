@@ -91,8 +91,8 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
         entry.setText(text)
     click(form.start)
     until(lambda: compare.sweep.form.stop.isVisibleTo(form))
-    until(lambda: "Run 1 of 3, sustained 14 W" in words_of(form))
-    until(lambda: len(two.presenter.runs) == 5 and two.presenter.records.series is None)
+    until(lambda: "Run 2 of 4, sustained 14 W" in words_of(form))
+    until(lambda: len(two.presenter.runs) == 6 and two.presenter.records.series is None)
     assert two.presenter.outcome == "The series is done; everything is put back."
     until(lambda: two.presenter.controls["sustained"].in_force == 18.0)
     sweep = compare.sweep

@@ -96,8 +96,10 @@ def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
     score = next(iter(quantities.values())) if len(quantities) == 1 else SCORE
     per_watt = replace(EFFICIENCY, unit=f"{score.unit}/W")
     own = {"score": score, "score_settled": score, "score_per_watt": per_watt, "settled_per_watt": per_watt}
+    tasks = bool(found) and all(run.head.workload == "bursts" for run in found)
+    titles = {"energy_per_unit_j": "Energy for a task, above rest"} if tasks else {}
     return tuple(
-        replace(number, quantity=own.get(number.key, number.quantity))
+        replace(number, quantity=own.get(number.key, number.quantity), title=titles.get(number.key, number.title))
         for number in NUMBERS
         if number.key in ALWAYS or any(of_run[number.key] is not None for of_run in values)
     )

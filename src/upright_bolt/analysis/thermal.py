@@ -211,7 +211,7 @@ def _fan_follows(measured: Measured) -> NDArray[np.bool_]:
     loaded = measured.power_w > 0.5 * float(np.percentile(measured.power_w, 90))
     moving = measured.rpm > 0.0
     lowest = float(measured.rpm[moving].min()) if moving.any() else 0.0
-    before = np.concatenate([np.zeros(FAN_CATCHES_UP_S), measured.rpm[:-FAN_CATCHES_UP_S]])
+    before = np.concatenate([np.zeros(FAN_CATCHES_UP_S), measured.rpm])[: len(measured.rpm)]
     steady = (before > 0.0) & (np.abs(measured.rpm - before) < FAN_STEADY_RPM)
     return np.asarray(moving & loaded & steady & (measured.rpm > 1.01 * lowest))
 

@@ -38,14 +38,15 @@ Not measured, but estimated from how such machines are built: heat capacities fr
 free convection and radiation near room temperature (Incropera and DeWitt, Fundamentals of Heat and Mass Transfer,
 section 1.2), hence 1.8 K/W; half of that area without a fan, since only one side is warm.
 """
-_WIDTHS = np.array([0.6, 0.5, 0.5, 0.5, 0.4, 0.4, 0.25, 0.35, 0.25])
+_BLOWN_WIDTHS = np.array([0.6, 0.5, 0.5, 0.5, 0.3, 0.4, 0.18, 0.3, 0.18])
+_STILL_WIDTHS = np.array([0.7, 0.6, 0.6, 0.7, 0.6, 0.5, 0.35, 0.45, 0.35])
 """Standard deviations of the logarithms, around what a machine of that size has: a factor of 1.5 where builds differ
 much, of 1.3 where little."""
 _SIZE_W, _SIZES = 20.0, (0.4, 4.0)
 _GROWS = np.array([-0.5, -0.5, 0.5, 1.0, 0.7, 0.7, 0.4, 0.5, 0.0])
 """Powers of the sustained limit with which die, sink, fan and case grow; a large sink stands freer of its case."""
-_ROOM_C, _ROOM_WIDTH_C = 23.0, 3.0
-_CASE_WIDTH_C = 3.0
+_ROOM_C, _ROOM_WIDTH_C = 23.0, 2.8
+_CASE_WIDTH_C = 2.5
 _FAN_A, _FAN_A_WIDTH = -600.0, 6000.0
 _FAN_B, _FAN_B_WIDTH = 55.0, 40.0
 _KAPPA, _KAPPA_WIDTH = 0.4, 0.25
@@ -67,7 +68,12 @@ def vague(*, fan: bool, size_w: float | None = None) -> Prior:
     size = min(max((size_w or _SIZE_W) / _SIZE_W, _SIZES[0]), _SIZES[1])
     built = (_BLOWN if fan else _STILL) + np.log(size) * _GROWS
     mean = np.concatenate([built, [_ROOM_C, 0.0, _FAN_A, _FAN_B, _KAPPA]])
-    widths = np.concatenate([_WIDTHS, [_ROOM_WIDTH_C, _CASE_WIDTH_C, _FAN_A_WIDTH, _FAN_B_WIDTH, _KAPPA_WIDTH]])
+    widths = np.concatenate(
+        [
+            _BLOWN_WIDTHS if fan else _STILL_WIDTHS,
+            [_ROOM_WIDTH_C, _CASE_WIDTH_C, _FAN_A_WIDTH, _FAN_B_WIDTH, _KAPPA_WIDTH],
+        ]
+    )
     return Prior(mean, np.diag(1.0 / widths**2))
 
 

@@ -28,6 +28,8 @@ NUMBERS_EVERY = 4
 """Samples after which the numbers shown of a run in progress are worked out again, if somebody looks."""
 WARM_S = 90.0
 """Length of the fixed load before a warm start: the burst is spent, die and sink are near where they settle."""
+MOSTLY_AT_REST = ("bursts",)
+"""Workloads of short tasks with pauses between: most of what the machine draws meanwhile is not the tasks'."""
 LEAD_KEPT_S = 30.0
 """Of the time before the load so much is kept; a machine may rest for minutes."""
 
@@ -90,6 +92,7 @@ class ActiveRun:
         self._slices: list[Slice] = []
         self._errors: list[WorkError] = []
         self._events: list[Event] = []
+        self._resting_w: float | None = None
         self._numbers = RunNumbers()
         self._numbers_rows = 0
         self._table = RowTable()
@@ -156,6 +159,8 @@ class ActiveRun:
         lead = [row for row in self._rows if self._lead_to_s - BACKGROUND_S < row[0] <= self._lead_to_s + 1e-6]
         busy = [row[1 + self._index["busy.mean"]] for row in lead if row[1 + self._index["busy.mean"]] >= 0]
         budget = self._beginning.watch.budget
+        if self.head.conditions.start == Start.RESTED and not (gate.skipped or gate.gave_up):
+            self._resting_w = self._beginning.watch.resting_w() or None
         conditions = replace(
             self.head.conditions,
             background_load=sum(busy) / len(busy) / 100.0 if busy else None,
@@ -265,7 +270,11 @@ class ActiveRun:
         extra = load.figures(duration_s)
         if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:
             extra["wakeups_per_s"] = wakes
-        return with_work(numbers, units, self._slices if self._paced else (), extra, self._others.others)
+        resting_j: float | None = 0.0
+        if self.head.workload in MOSTLY_AT_REST:
+            resting_j = None if self._resting_w is None else self._resting_w * duration_s
+        paced = self._slices if self._paced else ()
+        return with_work(numbers, units, paced, extra, self._others.others, resting_j)
 
     def _score(self, duration_s: float) -> float | None:
         load = self._load

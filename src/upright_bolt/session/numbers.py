@@ -90,6 +90,7 @@ def with_work(
     slices: Sequence[Slice],
     extra: dict[str, float] | None = None,
     others: dict[str, float] | None = None,
+    resting_j: float | None = 0.0,
 ) -> RunNumbers:
     """Return the numbers with those that come of the work itself.
 
@@ -99,12 +100,15 @@ def with_work(
         slices: of the run, in their order.
         extra: numbers of the workload alone.
         others: what else was running.
+        resting_j: what the machine would have drawn at rest over the same time, which is not the work's; None if that
+            is not known, so that the energy of a unit is not either.
     """
+    of_work_j = None if numbers.energy_j is None or resting_j is None else numbers.energy_j - resting_j
     paces = [part.score for part in slices if part.from_s >= BURST_S and part.to_s - part.from_s >= WHOLE_SLICE_S]
     settled = len(paces) > 1 and fmean(paces) > 0
     return replace(
         numbers,
-        energy_per_unit_j=numbers.energy_j / units if numbers.energy_j is not None and units > 0 else None,
+        energy_per_unit_j=of_work_j / units if of_work_j is not None and units > 0 else None,
         pace_spread=100.0 * stdev(paces) / fmean(paces) if settled else None,
         extra={**numbers.extra, **(extra or {})},
         others=others or {},

@@ -43,7 +43,7 @@ SETTLED_WATTS: Change = ("power_sustained_w", "watts", "fewer")
 CHANGES: dict[str, tuple[tuple[str, tuple[Change, ...]], ...]] = {
     "bursts": ((WHOLE, (("latency_median_ms", "lag in the middle", "less"),
                         ("latency_p99_ms", "lag at its worst", "less"), WATTS,
-                        ("energy_per_unit_j", "energy for a task", "less"))),),
+                        ("energy_per_unit_j", "energy for a task above rest", "less"))),),
     "frames": ((WHOLE, (("rate_fps", "frames", "fewer"), ("low_1_fps", "frames in the slowest hundredth", "fewer"),
                         WATTS)),),
     "battery": ((WHOLE, (("drain_w", "drain", "less"), ("latency_median_ms", "lag in the middle", "less"))),),
