@@ -189,7 +189,8 @@ class Gate:
             wanted = resting + WHOLE_PART * max(0.0, watch.limit_w - resting)
             if high > wanted:
                 average, goal_w = high, wanted
-        busy = watch.busy_percent() if goal.settles or goal.whole else 0.0
+        measured = temp is not None or watch.budget is not None  # without either, nothing tells of rest
+        busy = watch.busy_percent() if measured and (goal.settles or goal.whole) else 0.0
         if pause is change is below is average is None and busy <= IDLE_PERCENT:
             return None
         left = max(goal.at_most_s, goal.pause_s) - waited_s
