@@ -25,9 +25,10 @@ OURS = {
 }
 PROGRAM = "/usr/local/bin/upright-bolt"
 PLAIN = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
-WORKLOADS = "steady single proof bursts frames battery idle command watch"
+WORKLOADS = "steady single proof bursts frames battery idle cooling command watch"
 CALLER = 1
 """The user who calls sudo."""
+MORE = {"command": ["--exec", "/bin/true"], "cooling": ["--below", "85C"]}
 THREADED = ("steady", "proof", "bursts", "frames", "battery")
 
 
@@ -74,7 +75,7 @@ def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
     started = {}  # all at once, which a run on the same record or by the same user would refuse
     for folder in (Path("/"), folder_with_code()):
         for name in WORKLOADS.split():
-            more = ["--exec", "/bin/true"] if name == "command" else ["--threads", "1"] if name in THREADED else []
+            more = MORE.get(name, ["--threads", "1"] if name in THREADED else [])
             own = SCRATCH / f"{who}-{name}-{folder.name}"
             words = ["--data", str(own), "run", name, "--duration", "5s", "--json", *more]
             pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}

@@ -89,7 +89,7 @@ def test_sleep_and_a_set_clock_are_told_apart(monkeypatch):
 
 
 def test_a_full_disk_ends_the_run_with_a_sentence(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600.0), "filled", on_tern.store)
+    on_tern.session.start_run(Work("steady", 600.0, start=Start.AT_ONCE), "filled", on_tern.store)
 
     def no_more_pages(connection, _record):
         (pages,) = connection.execute("PRAGMA page_count").fetchone()

@@ -353,12 +353,12 @@ _DECLARED = (
         risky=True,
     ),
 )
+CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
+"""Declarations by name, in the order in which they are listed for people."""
 TOGETHER = ("core-offset", "cache-offset")
 """Controls that count only together on many machines, so that they are offered as one."""
 FIRMWARE_LIMITS = ("sustained", "burst", "window")
 """Limits that firmware sets by itself: when the charger comes or goes, or the platform mode changes."""
-CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
-"""Declarations by name, in the order in which they are listed for people."""
 PART_MARK = "."
 """Stands between a part and the name of its control: ``gpu1.power-limit``."""
 
