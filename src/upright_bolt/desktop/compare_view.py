@@ -27,9 +27,9 @@ from upright_bolt.wording.comparison import change, finding_with_conditions, int
 from upright_bolt.wording.constraints import shares
 from upright_bolt.wording.faults import does_not_count, fault_words
 
-KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
-        "settled_per_watt")  # fmt: skip
+KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "settled_per_watt")
 LIST_W = 292
+ERRORS_W = 74
 
 
 class CompareView(QWidget):
@@ -147,6 +147,8 @@ class CompareView(QWidget):
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
             across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Fixed)
             table.setColumnWidth(0, 156)
+            across.setSectionResizeMode(len(heads) - 2, QHeaderView.ResizeMode.Fixed)
+            table.setColumnWidth(len(heads) - 2, ERRORS_W)
             table.setColumnWidth(len(heads) - 1, 122)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             for i in (0, len(heads) - 2, len(heads) - 1):
@@ -234,7 +236,9 @@ class CompareView(QWidget):
             self.table.setItem(index, j, item)
         name.setToolTip(row.run.name)
         wrong = fault_words(row.run)
-        self.table.setItem(index, len(KEYS) + 1, QTableWidgetItem(f"✕ {wrong}" if wrong else "0"))
+        self.table.setItem(
+            index, len(KEYS) + 1, QTableWidgetItem(f"✕ {wrong.replace(' ', chr(10), 1)}" if wrong else "0")
+        )
         words = "\n".join(shares(row.run.end.numbers)[:2])
         self.table.setItem(index, len(KEYS) + 2, QTableWidgetItem(words))
 
@@ -250,5 +254,7 @@ def _explained(row: Compared, number: Number) -> str:
 
 
 def _in_two_lines(title: str) -> str:
-    first, _, second = title.replace(", ", " ").partition(" ")
+    first, comma, second = title.replace("Score per watt", "Per watt").partition(", ")
+    if not comma:
+        first, _, second = title.partition(" ")
     return f"{first}\n{second}"

@@ -79,7 +79,7 @@ class RunDelegate(QStyledItemDelegate):
         score = run.head.workload if run.end.score is None else whole.show(run.end.score).replace("units/", "/")
         score = struck(score) if run.broke and run.end.score is not None else score
         when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
-        state = state_words(run)
+        state = state_words(run).removesuffix(f", {RunState.FINISHED.value}")
         if state != RunState.FINISHED:
             when = f"{state} · " + when
         words = painter.fontMetrics().elidedText(when, Qt.TextElideMode.ElideRight, metrics_width)

@@ -230,7 +230,7 @@ class RunPanel(QWidget):
 
 
 def _brief(title: str) -> str:
-    return title.replace("temperature", "temp.").replace("Temperature", "Temp.")
+    return title.replace("Score per watt", "Per watt").replace("temperature", "temp.").replace("Temperature", "Temp.")
 
 
 def _figure(key: str, value: float | None) -> str:

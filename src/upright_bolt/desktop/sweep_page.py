@@ -61,7 +61,7 @@ class SweepChart(Chart):
             self._draw_line(line, colour if index == 0 else self.theme.muted, index, number)
         self._frame(shown, number)
         for x in dict.fromkeys(x for line in shown for x in line.errors):
-            self._words("✕ wrong results", x, self.viewRange()[1][0], self.theme.ink, (0.5, 1.1))
+            self._words("✕", x, self.viewRange()[1][0], self.theme.ink, (0.5, 1.1))
         self.say("" if shown else "No run that is shown on the left carries both")
 
     def show_nothing(self, why: str) -> None:

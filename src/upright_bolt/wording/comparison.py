@@ -186,7 +186,7 @@ _UNLIKE = {
 }
 _CONDITIONS = {
     ConditionKind.START: "Start",
-    ConditionKind.BUDGET: "Average watts at the start",
+    ConditionKind.BUDGET: "Watts before it",
     ConditionKind.POWER_SOURCE: "Power source",
     ConditionKind.PLATFORM_MODE: "Platform mode",
     ConditionKind.BACKGROUND: "Others' work",
