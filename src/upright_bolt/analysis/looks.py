@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from upright_bolt.analysis.difference import UNDECIDED, Difference, difference, from_repeats
 
 LOOKS = (4, 6, 8, 10)
-LOOK_LEVEL = 0.0197
+LOOK_LEVEL = 0.0165
 
 
 def look(with_it: Sequence[float], without: Sequence[float]) -> Difference | None:
