@@ -4,6 +4,7 @@ import dataclasses
 import os
 import time
 from concurrent.futures import ProcessPoolExecutor
+from functools import cache
 from itertools import pairwise
 from pathlib import Path
 
@@ -126,10 +127,7 @@ SERIES = 4000
 
 def hits(_folder: Path) -> Measured:
     """Share of series at a true 2 % and 1 % spread in which repeats until decided find it, in %."""
-    found = _series(0.02)
-    return 100.0 * float(
-        np.mean([hit for hit, _ in found])
-    ), f"{SERIES} series, {_mean_runs(found):.2f} runs each on average"
+    return _share_decided(0.02)
 
 
 def runs_needed(_folder: Path) -> Measured:
@@ -139,16 +137,20 @@ def runs_needed(_folder: Path) -> Measured:
 
 def false_alarms_looks(_folder: Path) -> Measured:
     """Share of series of a setting against itself that end with a difference, over all looks, in %."""
-    found = _series(0.0)
-    return 100.0 * float(
-        np.mean([hit for hit, _ in found])
-    ), f"{SERIES} series, {_mean_runs(found):.2f} runs each on average"
+    return _share_decided(0.0)
+
+
+def _share_decided(step: float) -> Measured:
+    found = _series(step)
+    share = 100.0 * float(np.mean([hit for hit, _ in found]))
+    return share, f"{SERIES} series, {_mean_runs(found):.2f} runs each on average"
 
 
 def _mean_runs(found: list[tuple[bool, int]]) -> float:
     return float(np.mean([count for _, count in found]))
 
 
+@cache
 def _series(step: float) -> list[tuple[bool, int]]:
     """Return whether each series was decided, and after how many runs of each setting."""
     dice = np.random.default_rng(7)
