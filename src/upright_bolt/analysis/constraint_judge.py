@@ -6,6 +6,7 @@ sample before, since only what has grown since then counts.
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import compress
 from math import exp
 
 from upright_bolt.analysis.constraints import BUSY_SHARE, NO_WATTS, Readings, held_by
@@ -67,7 +68,9 @@ class ConstraintJudge:
         index = index_of(sensors)
         busy = by_processor(sensors, SensorKind.BUSY)
         self._busy = span_of(list(busy.values()))
-        self._core_busy = [(topology.core_of.get(cpu, (0, cpu)), i) for cpu, i in busy.items()]
+        cores = [topology.core_of.get(cpu, (0, cpu)) for cpu in busy]
+        self._cores = [cores.index(core) for core in cores]
+        self._all_cores = len(set(cores))
         self._throttle = span_of([i for i, sensor in enumerate(sensors) if sensor.kind is SensorKind.THROTTLE])
         names = ("clock.mean", "power.package", "temperature.package", "power.board", "limit.board", "limit.window")
         self._known = tuple(index.get(name) for name in names)
@@ -116,20 +119,29 @@ class ConstraintJudge:
         clock, power, temperature, board, board_limit, window = [None if i is None else values[i] for i in self._known]
         watts = tuple([(constraint, values[i]) for constraint, i in self._limits]) if self.limits.enforced else NO_WATTS
         average = self._average(time_s, power, watts, window)
-        busiest = max((share for share in values[self._busy] if share is not None), default=None)
+        shares, busiest = values[self._busy], None
+        try:
+            busiest = max(shares, default=None)  # type: ignore[type-var]
+        except TypeError:  # some are missing
+            shares = [share or 0.0 for share in shares]
+            busiest = max(shares)  # type: ignore[type-var]
         if busiest is None or busiest < BUSY_SHARE:
             held = held_by(Readings(busiest))
             return held, tuple(held_by(Readings(_busiest(kind, values))) for kind in self._kinds)
         limits = self.limits
-        cores = 0
-        if limits.turbo_table_mhz:
-            cores = len({core for core, i in self._core_busy if (values[i] or 0.0) >= BUSY_SHARE})
+        cores = self._busy_cores(shares) if limits.turbo_table_mhz else 0  # type: ignore[arg-type]
         now = Readings(
             busiest, cores, clock, power, watts, average, board, board_limit, temperature, limits.ceiling_c, throttled,
             caps_mhz[0] if caps_mhz else None, limits.turbo_table_mhz, limits.highest_mhz, self._said(values),
         )  # fmt: skip
         held = held_by(now)
         return held, self._kinds_held(now, values, caps_mhz) if self._kinds else ()
+
+    def _busy_cores(self, shares: list[float]) -> int:
+        """Return how many cores work; threads of one core count once, and in most loads all work."""
+        if min(shares) >= BUSY_SHARE:
+            return self._all_cores
+        return len(set(compress(self._cores, map(BUSY_SHARE.__le__, shares))))
 
     def _kinds_held(self, now: Readings, values: Numbers, caps_mhz: Numbers) -> tuple[Constraint, ...]:
         """Return what holds each kind: watts, heat and signals hold all that work, clocks each kind by itself."""
@@ -144,10 +156,10 @@ class ConstraintJudge:
 
     def _throttled(self, values: Numbers) -> bool:
         counts = values[self._throttle]
-        last, self._last_throttle = self._last_throttle, counts
-        if counts == last or not last:
+        if counts == self._last_throttle:
             return False
-        return any(n is not None and o is not None and n > o for n, o in zip(counts, last, strict=True))
+        last, self._last_throttle = self._last_throttle, counts
+        return bool(last) and any(n is not None and o is not None and n > o for n, o in zip(counts, last, strict=True))
 
     def _said(self, values: Numbers) -> frozenset[Constraint]:
         """Return what the processor's bits say: those that are live, and those that were set since the last sample."""

@@ -7,9 +7,10 @@ kernel files, measures nothing.
 The kernel's own pages: Documentation/filesystems/proc, on /proc/stat.
 """
 
-from operator import add
+from operator import sub
 
 from upright_bolt.kernel.ports import Read
+from upright_bolt.model.sample import Numbers
 
 TICK_S = 0.01  # USER_HZ is 100 on every architecture this program runs on
 ROW_BYTES = 160
@@ -33,12 +34,12 @@ class BusyShares:
         self._last_table = b""
         self._last_idle: list[int] = []
         self._last_waiting: list[bytes] = []
-        self._waiting: list[int] = []
         self._columns = self._end = 1
         self._names: list[bytes] = []
         self._rows: list[int] = []
+        self._side_by_side = False
 
-    def take(self, now_s: float, values: list[float | None]) -> None:
+    def take(self, now_s: float, values: Numbers) -> None:
         """Fill the shares in % since the last call into ``values``.
 
         When processors have come or gone, rows are matched to them anew and this call gives no shares.
@@ -54,18 +55,35 @@ class BusyShares:
             columns, end = self._columns, self._end
             words = table.split(None, end + 1)
         try:
-            waiting = words[columns + WAITING : end : columns]
-            if waiting != self._last_waiting:  # it hardly ever changes
-                self._last_waiting, self._waiting = waiting, list(map(int, waiting))
-            idles = list(map(add, map(int, words[columns + IDLE : end : columns]), self._waiting))
+            idle = list(map(int, words[columns + IDLE : end : columns]))
+            passed = self._idle_passed(idle, words[columns + WAITING : end : columns])
         except ValueError:
-            idles = []
-        if self._last_idle and now_s > self._last_s and table != self._last_table:
+            idle, passed = [], []
+        if passed and now_s > self._last_s and table != self._last_table:
             whole = 100.0 * TICK_S / (now_s - self._last_s)
-            for index, new, old in zip(self._rows, idles, self._last_idle, strict=False):
-                share = 100.0 - whole * (new - old)
-                values[index] = share if 0.0 <= share <= 100.0 else (0.0 if share < 0.0 else 100.0)
-        self._last_s, self._last_table, self._last_idle = now_s, table, idles
+            shares: Numbers = [
+                part if 0.0 <= (part := 100.0 - whole * ticks) <= 100.0 else (0.0 if part < 0.0 else 100.0)
+                for ticks in passed
+            ]
+            if self._side_by_side:
+                values[self._rows[0] : self._rows[-1] + 1] = shares
+            else:
+                for index, share in zip(self._rows, shares, strict=True):
+                    values[index] = share
+        self._last_s, self._last_table, self._last_idle = now_s, table, idle
+
+    def _idle_passed(self, idle: list[int], waiting: list[bytes]) -> list[int]:
+        """Return the idle ticks since the last call by row; none where the rows were others then.
+
+        Waiting for the disk is idle time too. It hardly ever changes, so it is decoded only when it does.
+        """
+        last, self._last_waiting, before = self._last_idle, waiting, self._last_waiting
+        if len(last) != len(self._rows) or len(idle) != len(self._rows):
+            return []
+        passed = list(map(sub, idle, last))
+        if waiting == before:
+            return passed
+        return [ticks + int(new) - int(old) for ticks, new, old in zip(passed, waiting, before, strict=True)]
 
     def _learn(self, table: bytes) -> None:
         """Learn which rows the table has, and how many columns; the word after the last row is part of its form."""
@@ -75,4 +93,5 @@ class BusyShares:
         self._end = end = columns * (len(known) + 1)
         self._names = table.split(None, end + 1)[columns : end + 1 : columns]
         self._rows = [self._index[name] for name in known] if self._names[: len(known)] == known else []
+        self._side_by_side = self._rows == list(range(min(self._rows, default=0), max(self._rows, default=-1) + 1))
         self._last_idle = []

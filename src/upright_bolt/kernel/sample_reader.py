@@ -1,12 +1,11 @@
 """Reading samples: every channel read once, one vector of numbers per sample.
 
-Files are opened once. This is the loop whose cost ``make bench`` compares with bare ``pread`` calls, so it is laid
-out flat: all files that hold a number are read and decoded in one sweep. If any of them fails, the sweep is done
-again file by file, and what fails is "not measured" in that sample.
+Files are opened once. Those that hold a number are read in two sweeps: what moves from sample to sample, and what
+stands until something happens (limits, counts of throttling, supplies). What is made of the second is kept from sample
+to sample and only made anew when one of its files has changed.
 """
 
-from collections.abc import Iterable
-from operator import call, mul
+from operator import mul
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
@@ -23,6 +22,7 @@ from upright_bolt.kernel.channels import (
     Supplies,
 )
 from upright_bolt.kernel.clock import Clock
+from upright_bolt.kernel.number_sweep import NumberSweep, number_of, read_or_nothing
 from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.supply_reader import SupplyReader
 from upright_bolt.kernel.survey import Surveyed
@@ -32,11 +32,9 @@ from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 
 NUMBER_SIZE = 64
 """Bytes read of a file that holds one number or word."""
+LAST_PLACE = 2
 CLOCK_MEAN = Sensor("clock.mean", CLOCK, "Clock, mean over busy processors", SensorKind.CLOCK)
 BUSY_MEAN = Sensor("busy.mean", SHARE, "Busy share, mean over all processors", SensorKind.BUSY)
-_FAILED = b""
-_NO_NUMBER = (OSError, ValueError, OverflowError)
-"""A file that cannot be read, a text that is not a number, and a number too long to be one."""
 
 
 class SampleReader:
@@ -50,33 +48,35 @@ class SampleReader:
         self._files = files
         self._registers = register_port
         self._clock = clock
-        self._reads: list[Read] = []
-        self._scales: list[float] = []
-        self._voids: list[tuple[int, float]] = []
-        # a number that is a file's own comes first, at the file's index in the sweep; what is made of several follows
-        self.sensors = self._add_own(surveyed.channels)
-        self._own = len(self.sensors)
-        self._counters: list[tuple[int, int, int, float]] = []
+        self._moving, self._standing = NumberSweep(), NumberSweep()
+        # the gauges that move come first, at their file's place in their sweep; what is made of several follows
+        self.sensors: list[Sensor] = []
+        self._gauges: list[tuple[int, int]] = []
+        self._counters: list[tuple[int, float]] = []
         self._supply: SupplyReader | None = None
         self._libraries: list[tuple[int, LibraryReadings]] = []
         self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
         self._guarded: list[tuple[bytes, Read, list[tuple[int, Read, float]]]] = []
         self._busy: BusyShares | None = None
-        for channel in surveyed.channels:
-            self._add_made(channel)
+        ends = []
+        for place in range(LAST_PLACE + 1):
+            for channel in surveyed.channels:
+                if _place(channel) == place:
+                    self._add(channel)
+            ends.append(len(self._moving))
+        self._own, self._rates = ends[0], slice(ends[0], ends[1])
         self._caps = self._add_caps(surveyed)
         self.sensors += [CLOCK_MEAN, BUSY_MEAN]
         for kind, _ in surveyed.topology.kinds:
             word = kind.lower()
             self.sensors.append(Sensor(f"clock.{word}", CLOCK, f"Clock, mean over busy {kind}", SensorKind.CLOCK))
             self.sensors.append(Sensor(f"busy.{word}", SHARE, f"Busy share, mean over all {kind}", SensorKind.BUSY))
-        self._rest: Numbers = [None] * (len(self.sensors) - self._own)
+        self._kept: Numbers = [None] * len(self.sensors)
+        self._last_standing: Numbers = []
+        self._caps_mhz: Numbers = [None] * len(self._caps)
         self._last_counts: Numbers = []
         self._counted_s = 0.0
-        self._limit_span = slice(self._lowest[0][1], self._lowest[-1][2]) if self._lowest else slice(0, 0)
-        self._last_limits: Numbers = []
-        self._lowest_now: Numbers = [None] * len(self._lowest)
         self._find_means(surveyed)
 
     @property
@@ -103,14 +103,18 @@ class SampleReader:
         ]
         self._mean_indices = index[CLOCK_MEAN.name], index[BUSY_MEAN.name]
 
-    def _open(self, path: str, scale: float) -> int | None:
-        """Add a file to the sweep; return its index there, or None if it cannot be opened."""
+    def _open(self, sweep: NumberSweep, path: str, scale: float, void: int | None = None) -> int | None:
+        """Add a file to a sweep; return its place there, or None if it cannot be opened."""
         try:
-            self._reads.append(self._files.opener(path, NUMBER_SIZE))
+            return sweep.add(self._files.opener(path, NUMBER_SIZE), scale, void)
         except FileFault:
             return None
-        self._scales.append(scale)
-        return len(self._reads) - 1
+
+    def _open_moving(self, path: str, scale: float) -> int | None:
+        return self._open(self._moving, path, scale)
+
+    def _open_standing(self, path: str, scale: float) -> int | None:
+        return self._open(self._standing, path, scale)
 
     def _open_word(self, path: str) -> Read:
         try:
@@ -121,37 +125,27 @@ class SampleReader:
     def _add_caps(self, surveyed: Surveyed) -> list[int | None]:
         """Add the files that hold the highest clock by settings: of all cores, then of each kind."""
         driver = surveyed.controls.get("clock-max")
-        whole = self._open(driver.files[0], 1e-3) if driver is not None and driver.files else None
-        kinds = [self._open(paths.policy(min(cpus), "scaling_max_freq"), 1e-3) for _, cpus in surveyed.topology.kinds]
+        whole = self._open_standing(driver.files[0], 1e-3) if driver is not None and driver.files else None
+        policies = [paths.policy(min(cpus), "scaling_max_freq") for _, cpus in surveyed.topology.kinds]
+        kinds = [self._open_standing(path, 1e-3) for path in policies]
         return [whole, *kinds]
 
-    def _add_own(self, channels: Iterable[Channel]) -> list[Sensor]:
-        sensors = []
-        for channel in channels:
-            if isinstance(channel, Gauge) and (index := self._open(channel.path, channel.scale)) is not None:
-                sensors.append(channel.sensor)
-                if channel.void is not None:
-                    self._voids.append((index, channel.void * channel.scale))
-        return sensors
-
-    def _add_made(self, channel: Channel) -> None:
+    def _add(self, channel: Channel) -> None:
         index = len(self.sensors)
         match channel:
+            case Gauge():
+                self._add_gauge(channel)
+            case Counter(sensor, path, span, scale):
+                if self._open_moving(path, 1.0) is not None:
+                    self._counters.append((span, scale))
+                    self.sensors.append(sensor)
+            case LowestOf():
+                self._add_lowest(channel)
             case BusyTable():
                 self._add_busy(channel)
-            case Counter(sensor, path, span, scale):
-                slot = self._open(path, 1.0)
-                if slot is not None:
-                    self._counters.append((index, slot, span, scale))
-                    self.sensors.append(sensor)
-            case LowestOf(sensor, limits, scale):
-                slots = [slot for path in limits if (slot := self._open(path, scale)) is not None]
-                if slots:
-                    self._lowest.append((index, slots[0], slots[-1] + 1))
-                    self.sensors.append(sensor)
             case Supplies():
                 indices = {name: index + i for i, name in enumerate(channel.sensors)}
-                self._supply = SupplyReader(channel, self._open, self._open_word, indices)
+                self._supply = SupplyReader(channel, self._open_moving, self._open_word, indices)
                 self.sensors += channel.sensors.values()
             case LibraryReadings():
                 self._libraries.append((index, channel))
@@ -161,6 +155,21 @@ class SampleReader:
             case RegisterField():
                 self._fields.append((index, channel))
                 self.sensors.append(channel.sensor)
+
+    def _add_gauge(self, gauge: Gauge) -> None:
+        stands = _stands(gauge)
+        place = self._open(self._standing if stands else self._moving, gauge.path, gauge.scale, gauge.void)
+        if place is None:
+            return
+        if stands:
+            self._gauges.append((len(self.sensors), place))
+        self.sensors.append(gauge.sensor)
+
+    def _add_lowest(self, channel: LowestOf) -> None:
+        places = [place for path in channel.paths if (place := self._open_standing(path, channel.scale)) is not None]
+        if places:
+            self._lowest.append((len(self.sensors), places[0], places[-1] + 1))
+            self.sensors.append(channel.sensor)
 
     def _add_busy(self, channel: BusyTable) -> None:
         try:
@@ -189,57 +198,49 @@ class SampleReader:
             Time in s, a number per sensor, and the highest clock by settings in MHz: of all cores, then of each kind.
         """
         now = self._clock.now_s()
-        decoded = self._decoded()
-        values = decoded[: self._own] + self._rest
-        limits = decoded[self._limit_span]
-        if limits != self._last_limits:
-            self._take_limits(decoded, limits)
-        for (index, _, _), limit in zip(self._lowest, self._lowest_now, strict=True):
-            values[index] = limit
+        moving, standing = self._moving.read(), self._standing.read()
+        if standing is not self._last_standing:
+            self._take_standing(standing)
         if self._supply is not None:
-            self._supply.take(now, decoded, values)
+            self._supply.take(now, moving, self._kept)
+        values = self._kept.copy()
+        values[: self._own] = moving[: self._own]
         for index, channel in self._libraries:
             values[index : index + len(channel.sensors)] = channel.read()
         for index, field in self._fields:
             values[index] = self._field(field)
-        self._take_counters(now, decoded, values)
+        self._take_counters(now, moving[self._rates], values)
         for asleep, guard, gauges in self._guarded:
-            if _read_or_nothing(guard).strip() != asleep:
+            if read_or_nothing(guard).strip() != asleep:
                 for index, read, scale in gauges:
-                    values[index] = _number(_read_or_nothing(read), scale)
+                    values[index] = number_of(read_or_nothing(read), scale)
         if self._busy is not None:
             self._busy.take(now, values)
         self._take_means(values)
-        return now, values, [None if slot is None else decoded[slot] for slot in self._caps]
+        return now, values, self._caps_mhz
 
-    def _take_limits(self, decoded: Numbers, limits: Numbers) -> None:
-        self._last_limits = limits
-        copies = [decoded[first:end] for _, first, end in self._lowest]
-        self._lowest_now = [None if None in some else min(some) for some in copies]  # type: ignore[type-var]
+    def _take_standing(self, standing: Numbers) -> None:
+        """Keep what is made of the files that stand."""
+        self._last_standing = standing
+        for index, place in self._gauges:
+            self._kept[index] = standing[place]
+        for index, first, end in self._lowest:
+            copies = standing[first:end]
+            self._kept[index] = None if None in copies else min(copies)  # type: ignore[type-var]
+        self._caps_mhz = [None if place is None else standing[place] for place in self._caps]
 
-    def _decoded(self) -> Numbers:
-        """Read the sweep and return its numbers, scaled; None where a file gave none."""
-        try:
-            decoded: Numbers = list(map(mul, map(int, map(call, self._reads)), self._scales))
-        except _NO_NUMBER:
-            decoded = [
-                _number(_read_or_nothing(read), scale) for read, scale in zip(self._reads, self._scales, strict=True)
+    def _take_counters(self, now: float, counts: Numbers, values: Numbers) -> None:
+        """Fill in what counters have grown by in a second, side by side as they are in their sweep."""
+        passed, self._counted_s = now - self._counted_s, now
+        last, self._last_counts = self._last_counts, counts
+        if last and passed > 0.0:
+            per_s = 1.0 / passed
+            values[self._rates] = [
+                None
+                if count is None or before is None
+                else ((count - before) if count >= before else (count - before + span)) * scale * per_s
+                for count, before, (span, scale) in zip(counts, last, self._counters, strict=True)
             ]
-        for index, void in self._voids:
-            if decoded[index] == void:
-                decoded[index] = None
-        return decoded
-
-    def _take_counters(self, now: float, decoded: Numbers, values: Numbers) -> None:
-        passed = now - self._counted_s
-        last, self._counted_s = self._last_counts, now
-        self._last_counts = counts = [decoded[slot] for _, slot, _, _ in self._counters]
-        if not last or passed <= 0.0:
-            return
-        for (index, _, span, scale), count, before in zip(self._counters, counts, last, strict=True):
-            if count is not None and before is not None:
-                grown = count - before
-                values[index] = (grown + span if grown < 0 else grown) * scale / passed
 
     def _field(self, field: RegisterField) -> float | None:
         try:
@@ -250,20 +251,21 @@ class SampleReader:
 
     def _take_means(self, values: Numbers) -> None:
         """Fill in the means."""
-        shares = [share for share in values[self._busy_span] if share is not None]
-        clocks = values[self._clock_span]
-        mean_index, busy_index = self._mean_indices
-        total = sum(shares)
-        if shares:
-            values[busy_index] = total / len(shares)
-        if total and self._aligned and len(shares) == len(clocks) and None not in clocks:
-            values[mean_index] = sum(map(mul, clocks, shares)) / total
+        clocks, shares = values[self._clock_span], values[self._busy_span]
+        clock_index, share_index = self._mean_indices
+        try:
+            total: float = sum(shares)  # type: ignore[arg-type]
+            weighted: float = sum(map(mul, clocks, shares))
+        except TypeError:  # something is missing
+            total = weighted = 0.0
+        if total and self._aligned:
+            values[clock_index], values[share_index] = weighted / total, total / len(shares)
         else:
-            values[mean_index] = self._clock_mean(values, clocks, self._pairs)
+            values[clock_index] = self._clock_mean(values, clocks, self._pairs)
+            values[share_index] = _mean(shares)
         for clock_index, share_index, pairs, indices in self._kinds:
             values[clock_index] = self._clock_mean(values, [values[clock] for clock, _ in pairs], pairs)
-            known = [share for i in indices if (share := values[i]) is not None]
-            values[share_index] = sum(known) / len(known) if known else None
+            values[share_index] = _mean([values[i] for i in indices])
 
     def _clock_mean(self, values: Numbers, clocks: Numbers, pairs: list[tuple[int, int]]) -> float | None:
         """Return the mean clock where clocks and shares do not stand side by side, or some are missing."""
@@ -273,25 +275,24 @@ class SampleReader:
             if clock is not None and share is not None:
                 weight += share
                 total += clock * share
-        known = [clock for clock in clocks if clock is not None]
-        if weight > 0:
-            return total / weight
-        return sum(known) / len(known) if known else None
+        return total / weight if weight > 0 else _mean(clocks)
 
 
 def _range(span: slice) -> range:
     return range(span.start, span.stop)
 
 
-def _number(data: bytes, scale: float) -> float | None:
-    try:
-        return int(data) * scale
-    except _NO_NUMBER:
-        return None
+def _mean(numbers: Numbers) -> float | None:
+    known = [number for number in numbers if number is not None]
+    return sum(known) / len(known) if known else None
 
 
-def _read_or_nothing(read: Read) -> bytes:
-    try:
-        return read()
-    except OSError:
-        return _FAILED
+def _stands(gauge: Gauge) -> bool:
+    return gauge.sensor.kind is SensorKind.THROTTLE
+
+
+def _place(channel: Channel) -> int:
+    """Gauges that move come first, then counters: their numbers stand in a sample as in their sweep."""
+    if isinstance(channel, Gauge) and not _stands(channel):
+        return 0
+    return 1 if isinstance(channel, Counter) else LAST_PLACE

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from upright_bolt.kernel.channels import BatteryFiles, Supplies
 from upright_bolt.kernel.ports import Read
 from upright_bolt.model.sample import Numbers
+from upright_bolt.model.sensor import span_of
 
 DRAINING, CHARGING = b"Discharging", b"Charging"
 LEAST_DRAIN_W = 0.2
@@ -45,22 +46,27 @@ class SupplyReader:
         self, channel: Supplies, sweep: Sweep, open_word: Callable[[str], Read], index: dict[str, int]
     ) -> None:
         self._index = index
-        self._chargers = [slot for path in channel.chargers if (slot := sweep(path, 1.0)) is not None]
+        self._chargers = span_of([slot for path in channel.chargers if (slot := sweep(path, 1.0)) is not None])
         self._batteries = [_Battery(battery, sweep) for battery in channel.batteries]
         self._words = [open_word(battery.status) for battery in channel.batteries]
         self._computed_s = float("-inf")
-        self._charger: float | None = None
-        self._known: dict[str, float | None] = {}
+        self._plugged: Numbers = []
 
     def take(self, now_s: float, decoded: Numbers, values: Numbers) -> None:
-        """Fill what is known now into ``values``; ``decoded`` are the numbers of the sweep."""
-        states = [n for slot in self._chargers if (n := decoded[slot]) is not None]
-        charger = max(states) if states else None
-        if now_s - self._computed_s >= EVERY_S - 1e-6 or charger != self._charger:
-            self._computed_s, self._charger = now_s, charger
-            self._known = self._computed(decoded, charger)
-        for name, index in self._index.items():
-            values[index] = self._known[name]
+        """Fill what is known now into ``values``, which are kept from call to call.
+
+        Args:
+            now_s: time of the sample.
+            decoded: the numbers of the sweep.
+            values: a number per sensor.
+        """
+        chargers = decoded[self._chargers]
+        if now_s - self._computed_s >= EVERY_S - 1e-6 or chargers != self._plugged:
+            self._computed_s, self._plugged = now_s, chargers
+            charger = max((state for state in chargers if state is not None), default=None)
+            known = self._computed(decoded, charger)
+            for name, index in self._index.items():
+                values[index] = known[name]
 
     def _computed(self, decoded: Numbers, charger: float | None) -> dict[str, float | None]:
         words = [_word(read) for read in self._words]
