@@ -54,10 +54,22 @@ def test_more_than_a_day_is_let_go_with_its_events():
 
 def test_a_span_takes_one_row_more_on_either_side():
     history = filled(100, step=1.0)
-    rows = history.span(10.2, 20.7)
-    assert history.column("time")[rows][[0, -1]].tolist() == [10.0, 21.0]
-    assert history.column("time")[history.span(-50, 5)][0] == 0.0
-    assert len(history.column("time")[history.span(500, 600)]) <= 1
+    seen = history.seen(10.2, 20.7)
+    assert seen["time"][[0, -1]].tolist() == [10.0, 21.0]
+    assert [len(column) for column in seen.values()] == [12] * len(seen)
+    assert history.seen(-50, 5)["time"][0] == 0.0
+    assert len(history.seen(500, 600)["time"]) <= 1
+
+
+@pytest.mark.parametrize("length", [1, 3, 2047, 2048, 2049, 5000])
+def test_how_long_the_constraint_of_the_moment_has_held(length):
+    history = History(SENSORS)
+    assert history.held_since_s() == 0.0
+    held = [Constraint.HEAT] * 7 + [Constraint.NO_WORK] * length
+    history.add([sample(i * 0.5, held=constraint) for i, constraint in enumerate(held)], [])
+    assert history.held_since_s() == 0.5 * (length - 1)
+    history = filled(length)
+    assert history.held_since_s() == 0.5 * (length - 1)  # it has never been another
 
 
 floats = st.one_of(st.floats(-1e6, 1e6), st.just(float("nan")))
@@ -83,11 +95,17 @@ def test_thinning_keeps_every_peak_and_the_order(values, most):
 @given(st.lists(st.integers(0, 3), min_size=2, max_size=200), st.integers(0, 3))
 def test_spans_cover_just_the_samples_with_their_code(codes, code):
     times = np.arange(len(codes), dtype=float)
-    spans = spans_of(times, np.array(codes, dtype=float), code)
+    spans = spans_of(times, np.array(codes, dtype=float)).get(code, [])
     covered = sum(end - start for start, end in spans)
     assert covered == sum(1 for c in codes[:-1] if c == code)  # each sample holds until the next
     assert all(start < end or end == times[-1] for start, end in spans)
     assert all(a[1] < b[0] for a, b in pairwise(spans))
+
+
+def test_what_nobody_knows_has_no_span():
+    held = np.array([1.0, np.nan, np.nan, 1.0, 1.0])
+    assert spans_of(np.arange(5.0), held) == {1: [(0.0, 1.0), (3.0, 4.0)]}
+    assert spans_of(np.array([]), np.array([])) == {}
 
 
 @pytest.mark.parametrize(

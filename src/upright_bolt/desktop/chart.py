@@ -5,7 +5,7 @@ from math import ceil
 import pyqtgraph as pg
 from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QPen
-from PyQt6.QtWidgets import QSizePolicy
+from PyQt6.QtWidgets import QGraphicsItem, QSizePolicy
 
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.quantity import Quantity, clock_text
@@ -103,6 +103,7 @@ class Chart(pg.PlotWidget):
             axis.setTextPen(pg.mkPen(theme.muted))
             axis.setTickFont(font(7.5))
             axis.setStyle(tickLength=0, hideOverlappingLabels=False)
+            axis.setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)  # it changes far less often
         item.getAxis("left").setWidth(AXIS_W)
         item.showGrid(x=True, y=True, alpha=0.12)
         if times:

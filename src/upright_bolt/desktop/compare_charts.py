@@ -132,8 +132,9 @@ class Bands(Chart):
                 self._band(len(runs) - i - 1, *at_most(MOST_BANDS, times, columns[HELD_BY]))
 
     def _band(self, row: int, times: Floats, held: Floats) -> None:
+        found = spans_of(times, held)
         for code, constraint in enumerate(ORDER):
-            spans = spans_of(times, held, code)
+            spans = found.get(code)
             if not spans:
                 continue
             count = len(spans)

@@ -78,6 +78,7 @@ class Lanes(QWidget):
         for row in range(1, len(shown)):
             self.chart.addItem(pg.InfiniteLine(row, angle=0, pen=pg.mkPen(theme.faint)), ignoreBounds=True)
         self._bars: dict[Constraint, pg.BarGraphItem] = {}
+        self._drawn: dict[Constraint, list[tuple[float, float]]] = {}
         self._words: dict[Constraint, QLabel] = {}
         words = QWidget()
         words.setFixedWidth(words_width)
@@ -102,9 +103,12 @@ class Lanes(QWidget):
 
     def draw(self, time_s: Floats, held: Floats) -> None:
         """Fill the lanes. Both of shape (n,); ``held`` holds indices in ``Constraint``."""
-        shown = self._shown
+        shown, found = self._shown, spans_of(time_s, held)
         for row, constraint in enumerate(shown):
-            spans = spans_of(time_s, held, ORDER.index(constraint)) if len(time_s) else []
+            spans = found.get(ORDER.index(constraint), [])
+            if spans == self._drawn.get(constraint, []):
+                continue
+            self._drawn[constraint] = spans
             y = len(shown) - row - 0.88
             self._bars[constraint].setOpts(
                 x0=[a for a, _ in spans], x1=[b for _, b in spans], y0=[y] * len(spans), height=[0.76] * len(spans)

@@ -11,6 +11,7 @@ from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.flags import Flags
 from upright_bolt.desktop.lanes import Lanes
 from upright_bolt.desktop.pieces import column, heading, label
+from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
@@ -53,6 +54,8 @@ class LiveCharts(QWidget):
         self._ceiling_c = ceiling_c
         self._following = True
         self._anchor: float | None = None
+        self._steps = StepQueue(self)
+        self._stale = False
         self.clock = Chart("Clock", CLOCK, theme, times=False)
         self.power = Chart("Power", POWER, theme, times=False)
         self.temperature = Chart("Temperature", TEMPERATURE, theme, times=False)
@@ -116,38 +119,58 @@ class LiveCharts(QWidget):
         self.draw()
 
     def draw(self) -> None:
-        """Draw what is in sight."""
-        history = self._history
-        if not len(history):
+        """Draw what is in sight, each chart in a turn of the event loop of its own: the window answers in between."""
+        if not len(self._history):
             return
-        now = float(history.column("time")[-1])
+        self._scroll()
+        self._stale = True
+        if not self._steps.busy:
+            self._begin()
+
+    def _scroll(self) -> None:
+        """Move the time axis along with the present."""
+        now = float(self._history.column("time")[-1])
         anchor = ceil(now / SCROLL_S) * SCROLL_S  # moving the axis paints everything anew: not at every sample
         if self._following and anchor != self._anchor:
             self.lanes.chart.time_axis.zero = self._anchor = anchor
             self.clock.setXRange(anchor - SPAN_S, anchor + AHEAD * SPAN_S, padding=0)
+
+    def _begin(self) -> None:
+        """Begin a round of drawing, if anything is new since the last one."""
+        if not self._stale:
+            return
+        self._stale = False
+        history = self._history
         (from_s, to_s), _ = self.clock.getPlotItem().getViewBox().viewRange()
-        rows = history.span(from_s, to_s)
-        times = history.column("time")[rows]
-        self._draw_clock(times, rows)
-        self._draw_power(times, rows)
-        draw = partial(_set, self._temperature, times)
-        draw(history.column("temperature")[rows])
-        self.lanes.draw(times, history.column("held")[rows])
-        self.lanes.show_now(ORDER[int(history.column("held")[-1])])
-        self.flags.draw(history.events, from_s, to_s)
+        seen = history.seen(from_s, to_s)
+        self._steps.begin(
+            [
+                partial(self._draw_clock, seen),
+                partial(self._draw_power, seen),
+                partial(_set, self._temperature, seen["time"], seen["temperature"]),
+                partial(self._draw_lanes, seen),
+                partial(self.flags.draw, history.events, from_s, to_s),
+                self._show_words,
+                self._begin,
+            ]
+        )
+
+    def _draw_lanes(self, seen: dict[str, Floats]) -> None:
+        self.lanes.draw(seen["time"], seen["held"])
+        self.lanes.show_now(ORDER[int(self._history.column("held")[-1])])
+
+    def _show_words(self) -> None:
         self._say_missing()
         self._show_figures()
 
-    def _draw_clock(self, times: Floats, rows: slice) -> None:
-        history = self._history
+    def _draw_clock(self, seen: dict[str, Floats]) -> None:
         for curve, name in ((self._low, "clock_low"), (self._high, "clock_high"), (self._mean, "clock_mean")):
-            _set(curve, times, history.column(name)[rows] / 1000.0)
+            _set(curve, seen["time"], seen[name] / 1000.0)
 
-    def _draw_power(self, times: Floats, rows: slice) -> None:
-        history = self._history
+    def _draw_power(self, seen: dict[str, Floats]) -> None:
         for curve, name in ((self._power, "power"), (self._sustained, "sustained"), (self._burst, "burst")):
-            _set(curve, times, history.column(name)[rows])
-        known = [v for name in ("power", "burst") if (v := _highest(history.column(name)[rows])) is not None]
+            _set(curve, seen["time"], seen[name])
+        known = [v for name in ("power", "burst") if (v := _highest(seen[name])) is not None]
         self.power.setYRange(0, max([*known, 10.0]) * 1.3, padding=0)
 
     def _say_missing(self) -> None:

@@ -6,7 +6,7 @@ from PyQt6.QtCore import QObject, QTimer
 
 
 class StepQueue(QObject):
-    """Does steps one after another, each in its own turn of the event loop; new ones take the index of the rest."""
+    """Does steps one after another, each in its own turn of the event loop; new ones take the place of the rest."""
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
@@ -14,6 +14,11 @@ class StepQueue(QObject):
         self._timer = QTimer(self)
         self._timer.setInterval(0)
         self._timer.timeout.connect(self._next)
+
+    @property
+    def busy(self) -> bool:
+        """Whether steps are left to do."""
+        return bool(self._steps)
 
     def begin(self, steps: list[Callable[[], None]]) -> None:
         """Forget what is left to do, and do these."""

@@ -16,6 +16,8 @@ COLUMNS = (
     "held",
 )  # fmt: skip
 KEEP_S = 24 * 3600.0
+STRETCH = 2048
+"""Rows looked at in one go when searching backwards."""
 
 
 class History:
@@ -89,20 +91,24 @@ class History:
         """Return a whole column (a view)."""
         return self._table[self._start : self._end, COLUMNS.index(name)]
 
-    def span(self, from_s: float, to_s: float) -> slice:
-        """Return the rows between two times, with one more on either side."""
+    def seen(self, from_s: float, to_s: float) -> dict[str, Floats]:
+        """Return all columns between two times (views), with one row more on either side."""
         times = self.column("time")
         first = max(0, int(np.searchsorted(times, from_s)) - 1)
-        return slice(first, int(np.searchsorted(times, to_s, "right")) + 1)
+        rows = slice(first, int(np.searchsorted(times, to_s, "right")) + 1)
+        return {name: self.column(name)[rows] for name in COLUMNS}
 
     def held_since_s(self) -> float:
         """Return for how many seconds the constraint of the moment has held without a break."""
-        held = self.column("held")
-        if not len(held):
-            return 0.0
-        other = np.flatnonzero(held != held[-1])
-        times = self.column("time")
-        return float(times[-1] - times[other[-1] + 1 if other.size else 0])
+        held, times = self.column("held"), self.column("time")
+        end = len(held)
+        while end:  # a day is long: the newest stretch first
+            begin = max(0, end - STRETCH)
+            other = np.flatnonzero(held[begin:end] != held[-1])
+            if other.size:
+                return float(times[-1] - times[begin + other[-1] + 1])
+            end = begin
+        return float(times[-1] - times[0]) if len(times) else 0.0
 
     def last(self, name: str) -> float | None:
         """Return the newest number of a column; None if it was not measured."""
@@ -135,11 +141,19 @@ def thinned(time_s: Floats, values: Floats, most: int = 1500) -> tuple[Floats, F
     return time_s[picked], values[picked]
 
 
-def spans_of(time_s: Floats, held: Floats, code: int) -> list[tuple[float, float]]:
-    """Return the stretches (from, to) of time during which ``held`` is ``code``; each sample holds until the next."""
-    on = held == code
-    if not on.any():
-        return []
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], on, [False]]).astype(np.int8)))
-    last = len(time_s) - 1
-    return [(float(time_s[a]), float(time_s[min(b, last)])) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+def spans_of(time_s: Floats, held: Floats) -> dict[int, list[tuple[float, float]]]:
+    """Return by code the stretches (from, to) of time during which it held; each sample holds until the next.
+
+    Args:
+        time_s: shape (n,), rising.
+        held: shape (n,), codes; NaN where nobody knows.
+    """
+    spans: dict[int, list[tuple[float, float]]] = {}
+    if not len(held):
+        return spans
+    begins = np.concatenate([[0], np.flatnonzero(np.diff(held)) + 1])
+    ends = np.append(begins[1:], len(held) - 1)
+    for code, begin, end in zip(held[begins].tolist(), time_s[begins].tolist(), time_s[ends].tolist(), strict=True):
+        if not np.isnan(code):
+            spans.setdefault(int(code), []).append((begin, end))
+    return spans

@@ -52,7 +52,7 @@ class Presenter:
         drafted: the draft of one control has changed; its name, or ``ALL``.
         said: the outcome has changed.
         live: there is a newer sample, and where a run or series stands.
-        settings_changed: controls, trial or drift may have changed.
+        settings_changed: controls, trial or drift have changed.
         runs_changed: the list of runs, the baseline or the last run has changed.
     """
 
@@ -110,10 +110,9 @@ class Presenter:
         if snapshot.samples:
             self.sample = snapshot.samples[-1]
         self.progress = snapshot.progress
-        if snapshot.controls is not None:
-            self.controls = snapshot.controls
-        if snapshot.status is not None:
-            self.status = snapshot.status
+        controls, status = snapshot.controls or self.controls, snapshot.status or self.status
+        changed = controls != self.controls or status != self.status
+        self.controls, self.status = controls, status
         self.records.take_series(snapshot.series, snapshot.ended_series)
         if snapshot.ended_run is not None:
             self._run_ended(snapshot.ended_run)
@@ -121,7 +120,7 @@ class Presenter:
             self.say(f"✕ {snapshot.trouble}")
         if self._hidden:
             return
-        if snapshot.controls is not None or snapshot.status is not None:
+        if changed:
             self.settings_changed(None)
         self.live(None)
 
