@@ -4,7 +4,7 @@ import math
 from dataclasses import replace
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from support import TwinSession
@@ -87,6 +87,10 @@ class Watched:
     cap=st.sampled_from((1200.0, 2000.0, 3000.0, 4200.0)), turbo=st.booleans(), threads=st.integers(1, 8),
     lowered=st.integers(0, 40), current=st.floats(10, 90),
 )  # fmt: skip
+@example(  # the lowest clock takes more than the sustained limit
+    make=skerry, sustained=6.0, burst=7.0, window=2.0, peak=8.0, board=10.0, enforced=True, cap=1200.0, turbo=False,
+    threads=7, lowered=0, current=10.0,
+)
 def test_on_twins_under_any_mix_of_limits_what_is_named_bears_its_numbers_out(
     make, sustained, burst, window, peak, board, enforced, cap, turbo, threads, lowered, current
 ):
@@ -144,5 +148,5 @@ def test_watts_beside_the_sustained_limit_are_told_apart():
         return basis(basis_of(Constraint.SUSTAINED, {"power.package": watts, "limit.sustained": 18.0}.get))
 
     assert words(9.0) == "9.0 W, until what was drawn above 18 W is made up for"
-    assert words(27.3) == "27.3 W, on the way down to 18 W"
+    assert words(27.3) == "27.3 W, above 18 W: on the way down, or at the lowest clock"
     assert words(18.1) == "18.1 W of 18 W"

@@ -33,7 +33,7 @@ class FixedLimits:
     Attributes:
         ceiling_c: temperature at which the processor throttles.
         turbo_table_mhz: highest clock by number of active cores.
-        highest_mhz: highest clock of the machine.
+        highest_mhz, lowest_mhz: highest and lowest clock of the machine.
         kind_highest_mhz: highest clock of each kind of core, in the topology's order.
         live_bits, status_bits: what the processor's bits mean, see ``kernel.registers``.
         enforced: whether the power limits hold at all.
@@ -42,6 +42,7 @@ class FixedLimits:
     ceiling_c: float | None = None
     turbo_table_mhz: tuple[float, ...] = ()
     highest_mhz: float | None = None
+    lowest_mhz: float | None = None
     kind_highest_mhz: tuple[float | None, ...] = ()
     live_bits: BitMeanings = ()
     status_bits: BitMeanings = ()
@@ -132,7 +133,8 @@ class ConstraintJudge:
         cores = self._busy_cores(shares) if limits.turbo_table_mhz else 0  # type: ignore[arg-type]
         now = Readings(
             busiest, cores, clock, power, watts, average, board, board_limit, temperature, limits.ceiling_c, throttled,
-            caps_mhz[0] if caps_mhz else None, limits.turbo_table_mhz, limits.highest_mhz, self._said(values),
+            caps_mhz[0] if caps_mhz else None, limits.turbo_table_mhz, limits.highest_mhz, limits.lowest_mhz,
+            self._said(values),
         )  # fmt: skip
         held = held_by(now)
         return held, self._kinds_held(now, values, caps_mhz) if self._kinds else ()

@@ -39,6 +39,7 @@ class Readings:
         cap_mhz: highest clock allowed by settings.
         turbo_table_mhz: highest clock by number of active cores.
         highest_mhz: highest clock of these cores, for want of a table.
+        lowest_mhz: lowest clock that the processor works at.
         reasons: constraints by the processor's live bits.
     """
 
@@ -56,6 +57,7 @@ class Readings:
     cap_mhz: float | None = None
     turbo_table_mhz: tuple[float, ...] = ()
     highest_mhz: float | None = None
+    lowest_mhz: float | None = None
     reasons: frozenset[Constraint] = frozenset()
 
 
@@ -82,7 +84,18 @@ def held_by(now: Readings) -> Constraint:
     if now.turbo_table_mhz:
         row = min(max(now.busy_cores or 1, 1), len(now.turbo_table_mhz)) - 1
         table = now.turbo_table_mhz[row]
-    return _from_clocks(now.clock_mhz, now.cap_mhz, table) or Constraint.UNKNOWN
+    found = _from_clocks(now.clock_mhz, now.cap_mhz, table)
+    if found is not None:
+        return found
+    return Constraint.SUSTAINED if _cannot_fall_to_limit(now) else Constraint.UNKNOWN
+
+
+def _cannot_fall_to_limit(now: Readings) -> bool:
+    """Tell whether the limiter has pushed the clock to its lowest, and the watts lie above the limit all the same."""
+    limit, watts, clock, lowest = dict(now.limits).get(Constraint.SUSTAINED), now.power_w, now.clock_mhz, now.lowest_mhz
+    if limit is None or watts is None or clock is None or lowest is None:
+        return False
+    return watts > limit and clock <= lowest + NEAR_CLOCK_MHZ
 
 
 def _from_bits(now: Readings, touched: Constraint | None) -> Constraint | None:

@@ -88,6 +88,7 @@ def _limits(probe: Probe, topology: Topology, parts: list[Found]) -> FixedLimits
         ceiling_c=registers.ceiling_c(probe) or _first(part.ceiling_c for part in parts),
         turbo_table_mhz=registers.turbo_table_mhz(probe, topology.cores),
         highest_mhz=_first(part.highest_mhz for part in parts),
+        lowest_mhz=_first(part.lowest_mhz for part in parts),
         kind_highest_mhz=next(
             (part.kind_highest_mhz for part in parts if part.kind_highest_mhz), (None,) * len(topology.kinds)
         ),

@@ -45,7 +45,7 @@ _WORDS = {
 
 def _sustained(watts: float, limit: float) -> str:
     if watts > limit / NEAR_LIMIT:
-        return f"{watts:.1f} W, on the way down to {POWER.show(limit)}"
+        return f"{watts:.1f} W, above {POWER.show(limit)}: on the way down, or at the lowest clock"
     if watts < NEAR_LIMIT * limit:
         return f"{watts:.1f} W, until what was drawn above {POWER.show(limit)} is made up for"
     return _of(watts, limit, POWER)

@@ -283,6 +283,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         driver=probe.text(paths.policy(policies[0], "scaling_driver")) or "",
         base_mhz=_mhz(probe, policies[0], "base_frequency"),
         highest_mhz=max(filter(None, (_mhz(probe, n, "cpuinfo_max_freq") for n in policies)), default=None),
+        lowest_mhz=min(filter(None, (_mhz(probe, n, "cpuinfo_min_freq") for n in policies)), default=None),
         kind_highest_mhz=tuple(_mhz(probe, min(cpus), "cpuinfo_max_freq") for _, cpus in kinds),
     )
     for n in policies:
