@@ -84,18 +84,15 @@ def held_by(now: Readings) -> Constraint:
     if now.turbo_table_mhz:
         row = min(max(now.busy_cores or 1, 1), len(now.turbo_table_mhz)) - 1
         table = now.turbo_table_mhz[row]
-    found = _from_clocks(now.clock_mhz, now.cap_mhz, table)
-    if found is not None:
-        return found
-    return Constraint.SUSTAINED if _cannot_fall_to_limit(now) else Constraint.UNKNOWN
+    return _from_clocks(now.clock_mhz, now.cap_mhz, table) or _out_of_reach(now) or Constraint.UNKNOWN
 
 
-def _cannot_fall_to_limit(now: Readings) -> bool:
-    """Tell whether the limiter has pushed the clock to its lowest, and the watts lie above the limit all the same."""
+def _out_of_reach(now: Readings) -> Constraint | None:
+    """Return the sustained limit if it has pushed the clock to its lowest, and the watts lie above it all the same."""
     limit, watts, clock, lowest = dict(now.limits).get(Constraint.SUSTAINED), now.power_w, now.clock_mhz, now.lowest_mhz
     if limit is None or watts is None or clock is None or lowest is None:
-        return False
-    return watts > limit and clock <= lowest + NEAR_CLOCK_MHZ
+        return None
+    return Constraint.SUSTAINED if watts > limit and clock <= lowest + NEAR_CLOCK_MHZ else None
 
 
 def _from_bits(now: Readings, touched: Constraint | None) -> Constraint | None:

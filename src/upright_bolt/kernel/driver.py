@@ -100,7 +100,7 @@ class Found:
         controls: drivers.
         channels: where sensors' numbers come from.
         driver: the scaling driver; empty if this interface does not say.
-        base_mhz, highest_mhz, lowest_mhz: base clock, highest turbo clock and lowest; None if this interface does not say.
+        base_mhz, highest_mhz, lowest_mhz: base clock, highest turbo clock, lowest clock; None if it does not say.
         kind_highest_mhz: highest clock of each kind of core, in the topology's order.
         ceiling_c: temperature at which the processor throttles; None if this interface does not say.
     """
