@@ -62,13 +62,11 @@ def measure(folder: Path) -> dict[str, float]:
     heart = Heart()
     _wait(0.5)
     heart.restart()
-    opened = _busy_ms(lambda: window.show_view("compare"), lambda: len(compare.overlay._items) > 0)
+    opened = _busy_ms(lambda: window.show_view("compare"), lambda: len(compare.overlay.shown()) > 0)
     switched = []
     for i in range(SWITCHES):
-        ids, before = [1 + i, 500 - i, 900 + i], compare.overlay._items[:1]
-        switched.append(
-            _busy_ms(lambda ids=ids: compare.choose(ids), lambda before=before: compare.overlay._items[:1] != before)
-        )
+        ids = [1 + i, 500 - i, 900 + i]
+        switched.append(_busy_ms(lambda ids=ids: compare.choose(ids), lambda ids=ids: compare.overlay.drawn == ids))
     switched.append(_busy_ms(lambda: compare.show_page(1), lambda: len(compare.sweep.chart.lines) > 0))
     switched.append(_busy_ms(lambda: compare.runs.filter.setText("at 25 W"), lambda: len(compare.runs.shown) < RUNS))
     found = {

@@ -41,9 +41,9 @@ def test_the_story_in_the_window(window):
     table = window.compare.table
     assert [table.item(i, 0).text().split()[-1] for i in range(2)] == ["stock", "flat"]
     assert "%" in table.item(1, 1).text()
-    until(lambda: len(window.compare.overlay._items) == 12)  # three charts, two runs, a curve and a letter each
-    curve = window.compare.overlay._items[0][1]
-    times, clocks = curve.getData()
+    until(lambda: len(window.compare.overlay.drawn) == 2)
+    assert len(window.compare.overlay.shown()) == 6  # three charts, two runs
+    times, clocks = window.compare.overlay.shown()[0].line.getData()
     assert times[-1] == pytest.approx(120, abs=3)
     assert 0.5 < clocks.max() < 4.3
 
@@ -97,6 +97,7 @@ def test_charts_show_what_was_sampled(window):
     charts._look_around()
     charts.clock.setXRange(float(times[0]), float(times[-1]), padding=0)  # however much has passed since the run
     charts.draw()
+    until(lambda: not charts._steps.busy)
     _, power = charts._power.getData()
     assert np.nanmax(power) == pytest.approx(45.0, abs=0.5)
     _, limit = charts._sustained.getData()
@@ -125,8 +126,8 @@ def test_flags_and_compare_pictures_carry_what_happened(window):
     window.compare.choose([1, 2])
     window.show_view("compare")
     overlay = window.compare.overlay
-    until(lambda: len(overlay._items) == 12 and len(overlay._bands._drawn) >= 3)
-    bands = [item for item in overlay._bands._drawn if hasattr(item, "opts") and "brush" in item.opts]
+    until(lambda: overlay.drawn == [1, 2] and len(overlay.shown()) == 6)
+    bands = [item for item in overlay.bands._drawn if hasattr(item, "opts") and "brush" in item.opts]
     assert len(bands) >= 3  # burst and sustained in the first run, a clock cap in the second
     ends = [max(bar.opts["x1"]) for bar in bands]
     assert max(ends) == pytest.approx(60, abs=3)

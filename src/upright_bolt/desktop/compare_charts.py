@@ -26,8 +26,35 @@ CURVES = (("clock.mean", 0.001), ("power.package", 1.0), ("temperature.package",
 Telemetry = tuple[Floats, dict[str, Floats]]
 
 
+class Curve:
+    """One run's line in one chart, with its letter at the end."""
+
+    def __init__(self, chart: Chart, colour: str, letter: int) -> None:
+        self.line = chart.curve(colour, width=1.6, style=LINES[letter])
+        self._end = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.0, 0.5))
+        self._end.setFont(font(8.5, bold=True))
+        chart.addItem(self._end, ignoreBounds=True)
+
+    def show(self, x: Floats, y: Floats) -> None:
+        """Draw it through these points."""
+        known = ~np.isnan(y)
+        self.line.setData(x, y)
+        self._end.setPos(float(x[known][-1]), float(y[known][-1]))
+        for item in (self.line, self._end):
+            item.show()
+
+    def hide(self) -> None:
+        """Draw nothing."""
+        for item in (self.line, self._end):
+            item.hide()
+
+
 class Overlay(QWidget):
-    """Clock, power and temperature of the chosen runs on one time axis from load start."""
+    """Clock, power and temperature of the chosen runs on one time axis from load start.
+
+    Attributes:
+        drawn: numbers of the runs that are in sight; empty while they are being drawn.
+    """
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -35,17 +62,18 @@ class Overlay(QWidget):
         quantities = (("Clock", CLOCK), ("Power", POWER), ("Temperature", TEMPERATURE))
         self.charts = [Chart(title, quantity, theme, times=False, ends_now=False) for title, quantity in quantities]
         self._length = 60.0
-        self._items: list[tuple[Chart, pg.GraphicsObject]] = []
+        self.drawn: list[int] = []
+        self._curves: dict[tuple[str, int], Curve] = {}
         layout = column(self, gap=3)
         for chart in self.charts:
             layout.addWidget(chart, 1)
             chart.returned.connect(self._whole)
             if chart is not self.charts[0]:
                 chart.setXLink(self.charts[0])
-        self._bands = Bands(theme)
-        self._bands.setXLink(self.charts[0])
-        layout.addWidget(self._bands)
-        self._stages, self._appearing = StepQueue(self), StepQueue(self)
+        self.bands = Bands(theme)
+        self.bands.setXLink(self.charts[0])
+        layout.addWidget(self.bands)
+        self._stages = StepQueue(self)
 
     def _whole(self) -> None:
         self.charts[0].setXRange(-3, self._length * 1.03, padding=0)
@@ -53,55 +81,53 @@ class Overlay(QWidget):
     def show_runs(self, runs: list[RunRecord], telemetry: dict[int, Telemetry]) -> None:
         """Draw the runs, in the order of their letters, chart by chart."""
         self._length = max((run.end.duration_s for run in runs), default=60.0)
+        self.drawn = []
         curves = zip(self.charts, CURVES, strict=True)
         self._stages.begin([
-            self._clear,
+            self._whole,
             *(partial(self._chart, chart, name, scale, runs, telemetry) for chart, (name, scale) in curves),
-            partial(self._bands.show_runs, runs, telemetry),
+            partial(self.bands.show_runs, runs, telemetry),
+            partial(self.drawn.extend, [run.id for run in runs]),
         ])  # fmt: skip
-
-    def _clear(self) -> None:
-        for chart, item in self._items:
-            chart.removeItem(item)
-        self._items = []
-        self._whole()
 
     def _chart(
         self, chart: Chart, name: str, scale: float, runs: list[RunRecord], telemetry: dict[int, Telemetry]
     ) -> None:
-        drawn = 0
-        lowest, highest = float("inf"), 0.0
-        for letter, run in enumerate(runs):
-            times, columns = telemetry.get(run.id, (None, {}))
-            values = columns.get(name)
-            if times is None or values is None or np.isnan(values).all():
-                continue
-            x, y = thinned(times, values * scale, MOST_POINTS)
-            self._draw(chart, letter, x, y)
-            known = y[~np.isnan(y)]
-            lowest, highest = min(lowest, float(known.min())), max(highest, float(known.max()))
-            drawn += 1
-        bottom = 0.0 if name != "temperature.package" or not drawn else max(0.0, lowest - 6)
-        chart.setYRange(bottom, highest * 1.25 if drawn else 1.0, padding=0)
-        chart.say("" if drawn or not runs else "Not measured in these runs")
+        points = [_points(telemetry.get(run.id), name, scale) for run in runs]
+        for (of, letter), curve in self._curves.items():
+            if of == name and (letter >= len(points) or points[letter] is None):
+                curve.hide()
+        known = []
+        for letter, found in enumerate(points):
+            if found is not None:
+                self._curve(chart, name, letter).show(*found)
+                known.append(found[1])
+        values = np.concatenate(known) if known else np.array([0.0, 0.8])
+        bottom = max(0.0, float(np.nanmin(values)) - 6) if name == "temperature.package" and known else 0.0
+        chart.setYRange(bottom, float(np.nanmax(values)) * 1.25, padding=0)
+        chart.say("" if known or not runs else "Not measured in these runs")
 
-    def appear(self) -> None:
-        """Paint one chart after another when all have to be: the view is shown, or has got another size."""
-        charts = [*self.charts, self._bands]
-        for chart in charts:
-            chart.setUpdatesEnabled(False)
-        self._appearing.begin([partial(chart.setUpdatesEnabled, True) for chart in charts])  # noqa: FBT003 - Qt's own
+    def shown(self) -> list[Curve]:
+        """Return the curves in sight."""
+        return [curve for curve in self._curves.values() if curve.line.isVisible()]
 
-    def _draw(self, chart: Chart, letter: int, x: Floats, y: Floats) -> None:
-        colour = run_colours(self._theme)[letter]
-        curve = chart.curve(colour, width=1.6, style=LINES[letter])
-        curve.setData(x, y)
-        known = ~np.isnan(y)
-        end = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.0, 0.5))
-        end.setFont(font(8.5, bold=True))
-        end.setPos(float(x[known][-1]), float(y[known][-1]))
-        chart.addItem(end, ignoreBounds=True)
-        self._items += [(chart, curve), (chart, end)]
+    def parts(self) -> list[Chart]:
+        """Return what takes long to paint."""
+        return [*self.charts, self.bands]
+
+    def _curve(self, chart: Chart, name: str, letter: int) -> Curve:
+        """Return the curve of one quantity and letter, made at its first use."""
+        if (name, letter) not in self._curves:
+            self._curves[name, letter] = Curve(chart, run_colours(self._theme)[letter], letter)
+        return self._curves[name, letter]
+
+
+def _points(telemetry: Telemetry | None, name: str, scale: float) -> tuple[Floats, Floats] | None:
+    """Return what is drawn of one quantity of a run; None if it was not measured."""
+    times, values = (None, None) if telemetry is None else (telemetry[0], telemetry[1].get(name))
+    if times is None or values is None or np.isnan(values).all():
+        return None
+    return thinned(times, values * scale, MOST_POINTS)
 
 
 MOST_BANDS = 4000
@@ -118,6 +144,10 @@ class Bands(Chart):
         item.showGrid(x=True, y=False)
         item.setMouseEnabled(x=True, y=False)
 
+    def make_room(self, runs: int) -> None:
+        """Be as high as the bands of so many runs."""
+        self.setFixedHeight(BAND_PX * max(1, runs) + 24)
+
     def show_runs(self, runs: list[RunRecord], telemetry: dict[int, Telemetry]) -> None:
         """Draw the bands, the first run on top."""
         for made in self._drawn:
@@ -125,7 +155,6 @@ class Bands(Chart):
         self._drawn = []
         self.setYRange(0, max(1, len(runs)), padding=0)
         self.getPlotItem().getAxis("left").setTicks([[(len(runs) - i - 0.5, LETTERS[i]) for i in range(len(runs))]])
-        self.setFixedHeight(BAND_PX * max(1, len(runs)) + 24)
         for i, run in enumerate(runs):
             times, columns = telemetry.get(run.id, (None, {}))
             if times is not None and HELD_BY in columns and len(times):
@@ -182,6 +211,7 @@ class WattPicture(Chart):
         self.addItem(self._others)
         self.addItem(self._dots)
         self._letters: list[pg.TextItem] = []
+        self._known: Floats = np.empty((0, 2))
 
     def show_runs(self, runs: list[RunRecord], chosen: list[RunRecord]) -> None:
         """Draw every run that has both numbers; the chosen ones filled and with their letters."""
@@ -190,7 +220,9 @@ class WattPicture(Chart):
         self._letters = []
         known = [_settled(run) for run in runs if not run.broke]
         indices = np.array([(w, s) for w, s in known if w is not None and s is not None], dtype=float).reshape(-1, 2)
-        self._others.setData(x=indices[:, 0], y=indices[:, 1])
+        if not np.array_equal(indices, self._known):
+            self._known = indices
+            self._others.setData(x=indices[:, 0], y=indices[:, 1])
         spots = []
         for letter, run in enumerate(chosen):
             watts, score = _settled(run)

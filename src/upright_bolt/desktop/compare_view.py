@@ -1,5 +1,7 @@
 """The Compare view: chosen runs overlaid, their numbers against the baseline, and the finding in words."""
 
+from functools import partial
+
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QBrush, QColor, QShowEvent
 from PyQt6.QtWidgets import (
@@ -19,6 +21,7 @@ from upright_bolt.desktop.files_button import FilesButton
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.run_list import RunColumn
 from upright_bolt.desktop.run_sheet import RunSheet
+from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunState
@@ -39,6 +42,7 @@ class CompareView(QWidget):
         super().__init__()
         self._presenter = presenter
         self._theme = theme
+        self._later, self._appearing = StepQueue(self), StepQueue(self)
         self.chosen: list[int] = []
         self.runs = RunColumn(theme)
         self.runs.setFixedWidth(LIST_W)
@@ -106,12 +110,23 @@ class CompareView(QWidget):
     def showEvent(self, event: QShowEvent | None) -> None:
         """Appear bit by bit."""
         super().showEvent(event)
-        self.overlay.appear()
+        self._appear(*self._parts())
+
+    def _parts(self) -> list[QWidget]:
+        """Return what takes long to paint."""
+        return [self.runs, self.table, *self.overlay.parts(), self.watts]
+
+    def _appear(self, *parts: QWidget) -> None:
+        """Paint one part after another when all have to be: the view is shown, or has got another size."""
+        for part in parts:
+            part.setUpdatesEnabled(False)
+        waiting = [part for part in self._parts() if not part.updatesEnabled()]
+        self._appearing.begin([partial(part.setUpdatesEnabled, True) for part in waiting])  # noqa: FBT003 - Qt's own
 
     def show_page(self, page: int) -> None:
         """Show the overlaid runs (0) or the sweep (1)."""
         if page == 0:
-            self.overlay.appear()
+            self._appear(*self.overlay.parts())
         self.pages.setCurrentIndex(page)
         self.tabs[page].setChecked(True)
         self._show_sweep()
@@ -188,7 +203,8 @@ class CompareView(QWidget):
         self._show_sweep()
         self._fill_table(runs)
         alike = {(run.head.machine, run.head.workload) for run in runs}
-        self.watts.show_runs([r for r in presenter.runs if (r.head.machine, r.head.workload) in alike], runs)
+        like = [r for r in presenter.runs if (r.head.machine, r.head.workload) in alike]
+        self._later.begin([partial(self.watts.show_runs, like, runs)])
         ids = [run.id for run in runs]
 
         def draw(telemetry: object) -> None:
@@ -205,8 +221,9 @@ class CompareView(QWidget):
             self._fill_row(i, row, is_base=i == 0)
         height = 38 * max(1, len(runs)) + 48
         if height != table.height():
-            self.overlay.appear()
+            self._appear(*self._parts())
         table.setFixedHeight(height)
+        self.overlay.bands.make_room(len(runs))
         self._against.setText(f"AGAINST {LETTERS[0]}, {runs[0].name.upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []
         for i, row in enumerate(rows[1:], start=1):

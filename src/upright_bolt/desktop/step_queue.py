@@ -1,8 +1,11 @@
 """Work for the window that is done bit by bit, so that it answers in between."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from PyQt6.QtCore import QObject, QTimer
+
+PAUSE_MS = 5
+"""Between two steps, so that whatever else waits has its turn: keys, the mouse, what the step has left to paint."""
 
 
 class StepQueue(QObject):
@@ -12,7 +15,7 @@ class StepQueue(QObject):
         super().__init__(parent)
         self._steps: list[Callable[[], None]] = []
         self._timer = QTimer(self)
-        self._timer.setInterval(0)
+        self._timer.setInterval(PAUSE_MS)
         self._timer.timeout.connect(self._next)
 
     @property
@@ -20,7 +23,7 @@ class StepQueue(QObject):
         """Whether steps are left to do."""
         return bool(self._steps)
 
-    def begin(self, steps: list[Callable[[], None]]) -> None:
+    def begin(self, steps: Sequence[Callable[[], None]]) -> None:
         """Forget what is left to do, and do these."""
         self._steps = list(steps)
         self._timer.start()

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable
 from dataclasses import replace
+from functools import partial
 
 import numpy as np
 import pyqtgraph as pg
@@ -12,6 +13,7 @@ from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.analysis.sweep import SweepLine, controls_with_runs, lines, results_of, words_of
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.pieces import button, column, heading, label, offer
+from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import LINES, Theme, font
 from upright_bolt.model.catalogue import TOGETHER, Kind, declaration_of, title_of
 from upright_bolt.model.control import Control, ControlState, show_value
@@ -29,7 +31,11 @@ FORM_W = 250
 
 
 class SweepChart(Chart):
-    """Means with error bars, joined where runs differ in nothing else."""
+    """Means with error bars, joined where runs differ in nothing else.
+
+    Attributes:
+        lines: what is in sight; empty while it is being drawn.
+    """
 
     def __init__(self, theme: Theme) -> None:
         super().__init__("", None, theme, times=False, ends_now=False)
@@ -45,33 +51,39 @@ class SweepChart(Chart):
         axis.setHeight(38)
         self._axis = axis
         self._drawn: list[pg.GraphicsObject] = []
+        self._steps = StepQueue(self)
         self.lines: tuple[SweepLine, ...] = ()
 
     def show_lines(self, found: tuple[SweepLine, ...], control: str, words: tuple[str, ...], number: Number) -> None:
-        """Draw the lines of the first's work; that one is strong, the others thin."""
+        """Draw the lines of the first's work, one after another; that one is strong, the others thin."""
         self._clear()
         shown = tuple(line for line in found if line.work == found[0].work)[:MOST_LINES]
-        self.lines = shown
         declared, title = declaration_of(control), title_of(control)
         self._axis.setTicks([list(enumerate(words))] if words else None)
         self._axis.setLabel(f"{title}, {declared.quantity.unit}" if declared.quantity.unit else title)
         self._title(number)
         colour = self.theme.of(number.quantity.name)
-        for index, line in enumerate(shown):
-            self._draw_line(line, colour if index == 0 else self.theme.muted, index, number)
         self._frame(shown, number)
         for x in dict.fromkeys(x for line in shown for x in line.errors):
             self._words("✕", x, self.viewRange()[1][0], self.theme.ink, (0.5, 1.1))
         self.say("" if shown else "No run that is shown on the left carries both")
+        self._steps.begin(
+            [
+                partial(self._draw_line, line, colour if index == 0 else self.theme.muted, index, number)
+                for index, line in enumerate(shown)
+            ]
+            + [partial(setattr, self, "lines", shown)]
+        )
 
     def show_nothing(self, why: str) -> None:
         """Show an empty chart, and why it is."""
         self._clear()
-        self.lines = ()
         self._legend.setText("")
         self.say(why)
 
     def _clear(self) -> None:
+        self._steps.begin([])
+        self.lines = ()
         for made in self._drawn:
             self.removeItem(made)
         self._drawn = []
