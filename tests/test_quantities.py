@@ -6,8 +6,9 @@ from hypothesis import strategies as st
 
 from upright_bolt.errors import BadInput, NotHere
 from upright_bolt.model import quantity as q
-from upright_bolt.model.catalogue import CATALOGUE, Kind, declaration_of
+from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.control import PREFERENCE_NAMES, Control, ControlState, parse_value, show_value
+from upright_bolt.model.declaration import Kind
 from upright_bolt.model.settings import parse_assignments, show_settings
 
 CASES = [

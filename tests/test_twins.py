@@ -9,8 +9,9 @@ from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.register_files import RegisterFiles
 from upright_bolt.kernel.survey import survey
-from upright_bolt.model.catalogue import Kind, declaration_of
+from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import ControlState
+from upright_bolt.model.declaration import Kind
 from upright_bolt.settings import apply
 from upright_bolt.twin.chip import TWINS
 from upright_bolt.wording.notes import sentence

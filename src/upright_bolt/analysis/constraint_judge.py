@@ -7,9 +7,9 @@ sample before, since only what has grown since then counts.
 from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import compress
-from math import exp
 
 from upright_bolt.analysis.constraints import BUSY_SHARE, NO_WATTS, Readings, held_by
+from upright_bolt.analysis.limiter_average import USUAL_WINDOW_S, averaged
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.sample import Numbers
@@ -19,8 +19,6 @@ LIVE_BITS, LOGGED_BITS, STATUS_BITS = "limit.reasons", "limit.log", "limit.statu
 """Sensors that hold the processor's own bits."""
 NOTHING_SAID: frozenset[Constraint] = frozenset()
 Limits = tuple[tuple[Constraint, float | None], ...]
-USUAL_WINDOW_S = 28.0
-"""Averaging time of limiters that do not tell theirs."""
 UNSEEN = 3.0
 """What was drawn before the first sample may have been so many times the limit: in a burst, or before it was set."""
 BitMeanings = tuple[tuple[Constraint, int], ...]
@@ -103,8 +101,7 @@ class ConstraintJudge:
         elif self._average_w is None:
             self._average_w = max(power, UNSEEN * limit)
         else:
-            kept = exp(-max(0.0, time_s - self._judged_s) / (window or USUAL_WINDOW_S))
-            self._average_w = self._average_w * kept + power * (1.0 - kept)
+            self._average_w = averaged(self._average_w, power, time_s - self._judged_s, window or USUAL_WINDOW_S)
         self._judged_s = time_s
         return self._average_w
 

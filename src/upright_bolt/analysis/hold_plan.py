@@ -50,6 +50,7 @@ class HoldPlan:
 
     Attributes:
         hold_s: how long it holds; ``HOLD_REST_S`` of rest follow.
+        stock_w, prior: as given.
         limit_w: the limit asked for last; None before the first.
     """
 
@@ -64,21 +65,21 @@ class HoldPlan:
         prior: Prior | None = None,
     ) -> None:
         self.below_c = below_c
-        self._stock_w = stock_w
+        self.stock_w = stock_w
         self.hold_s = hold_s(Options(sure=sure))
         self.limit_w: float | None = None
         self._span_w = lowest_w, highest_w
-        self._prior = prior
+        self.prior = prior
         self._due_s = 0.0
         self._slow = 0
 
     def first(self, rest_w: float, rest_c: float, *, fan: bool) -> float:
         """Return the first limit, from watts and temperature at rest."""
-        if self._prior is None and self._stock_w is not None:
-            guess = ABOVE_STOCK * self._stock_w
+        if self.prior is None and self.stock_w is not None:
+            guess = ABOVE_STOCK * self.stock_w
         else:
-            part = 1.0 if self._prior is not None else GUESS_PART
-            guess = part * expected_watts(self._prior or vague(fan=fan), rest_w, rest_c, self.below_c, fan=fan)
+            part = 1.0 if self.prior is not None else GUESS_PART
+            guess = part * expected_watts(self.prior or vague(fan=fan), rest_w, rest_c, self.below_c, fan=fan)
         self.limit_w = self._within(guess)
         self._due_s = FIRST_S
         return self.limit_w
@@ -116,7 +117,7 @@ class HoldPlan:
             return None
         if float(measured.temp_c.max()) - measured.rest_c < LEAST_RISE_C:
             return self.limit_w * MOST_STEP
-        mean, _ = fitted(measured, self._prior or vague(fan=measured.blows, size_w=self._stock_w))
+        mean, _ = fitted(measured, self.prior or vague(fan=measured.blows, size_w=self.stock_w))
         sets = mean[None, :]
         bodies = at_rest(sets, measured.rest_w, measured.rest_c)
         follow(sets, measured, bodies)

@@ -4,10 +4,10 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 
+from upright_bolt.model.catalogue import FIRMWARE_LIMITS, TOGETHER
 from upright_bolt.model.control import Value
 
 LEAST_W = 0.05
-LIMITS = ("sustained", "burst", "window")
 
 
 class Why(StrEnum):
@@ -48,18 +48,17 @@ def without_effect(asked: Collection[str], after: Mapping[str, Value | None]) ->
     found = _of_limits(asked, after)
     if "turbo-table" in asked:
         found += _of_clocks(after)
-    core, cache = after.get("core-offset"), after.get("cache-offset")
-    if isinstance(core, float) and isinstance(cache, float) and core != cache:
-        deeper, other = ("core-offset", "cache-offset") if core < cache else ("cache-offset", "core-offset")
-        if deeper in asked or other in asked:
-            value, by_value = (core, cache) if deeper == "core-offset" else (cache, core)
-            found.append(NoEffect(deeper, value, Why.ALONE_ON_RAIL, other, by_value))
+    offsets = sorted((mv, name) for name in TOGETHER if isinstance(mv := after.get(name), float))
+    if len(offsets) == len(TOGETHER) and any(name in asked for name in TOGETHER):
+        (deeper_mv, deeper), (counting_mv, counting) = offsets
+        if deeper_mv < counting_mv:
+            found.append(NoEffect(deeper, deeper_mv, Why.ALONE_ON_RAIL, counting, counting_mv))
     return tuple(found)
 
 
 def _of_limits(asked: Collection[str], after: Mapping[str, Value | None]) -> list[NoEffect]:
     if after.get("limiter") == "off":
-        named = [name for name in LIMITS if name in asked]
+        named = [name for name in FIRMWARE_LIMITS if name in asked]
         return [NoEffect(n, v, Why.NOT_ENFORCED, "limiter", "off") for n in named if (v := after.get(n)) is not None]
     found = []
     sustained, burst, peak = [

@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from upright_bolt.model.constraint import CODE, ORDER, Constraint
 from upright_bolt.model.run import BURST_S, SLICE_S, RunNumbers, settled_from_s
+from upright_bolt.model.sensor import FAN
 
 SPREAD_OF = {
     "clock_sustained_mhz": "clock.mean",
@@ -58,7 +59,7 @@ def summarise(
         power_sustained_w=settled_w,
         temp_max_c=_highest(columns.get("temperature.package"), under_load),
         temp_sustained_c=_mean(columns.get("temperature.package"), settled),
-        fan_sustained_rpm=_mean(columns.get("fan.1"), settled),
+        fan_sustained_rpm=_mean(columns.get(FAN), settled),
         energy_j=energy,
         power_mean_w=mean_power,
         score_per_watt=score / mean_power if score is not None and mean_power else None,

@@ -14,8 +14,9 @@ from upright_bolt.analysis.compare import estimate
 from upright_bolt.analysis.difference import LEVEL
 from upright_bolt.analysis.numbers import BY_KEY, NUMBERS, Number, value_of
 from upright_bolt.analysis.run_spread import RunSpreads, counts
-from upright_bolt.model.catalogue import Kind, beside, declaration_of, in_order
+from upright_bolt.model.catalogue import beside, declaration_of, in_order
 from upright_bolt.model.control import Value, show_value
+from upright_bolt.model.declaration import Kind
 from upright_bolt.model.run import RunHead, RunRecord, RunRole, RunState
 
 MOST_WORDS = 3

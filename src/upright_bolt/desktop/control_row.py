@@ -9,8 +9,8 @@ from upright_bolt.desktop.pieces import button, column, label, restyle
 from upright_bolt.desktop.scale_strip import ScaleStrip
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import Kind
 from upright_bolt.model.control import NONE, Control, Value, parts_of
+from upright_bolt.model.declaration import Kind
 from upright_bolt.wording.notes import sentence
 
 

@@ -9,8 +9,9 @@ from upright_bolt.analysis.no_effect import without_effect
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.catalogue import TOGETHER, PanelGroup
+from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, ControlState, Value, show_value
+from upright_bolt.model.declaration import PanelGroup
 from upright_bolt.wording.no_effect import no_effect
 
 NO_DRAFT = "No draft. What is shown is in force."

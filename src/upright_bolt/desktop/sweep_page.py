@@ -15,8 +15,9 @@ from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.pieces import button, column, heading, label, offer
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import LINES, Theme, font
-from upright_bolt.model.catalogue import TOGETHER, Kind, declaration_of, title_of
+from upright_bolt.model.catalogue import TOGETHER, declaration_of, title_of
 from upright_bolt.model.control import Control, ControlState, show_value
+from upright_bolt.model.declaration import Kind
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import RESTING, WORKLOADS, Options, score_quantity

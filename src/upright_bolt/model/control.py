@@ -11,7 +11,8 @@ from math import isfinite
 
 from upright_bolt.errors import BadInput
 from upright_bolt.model import quantity as q
-from upright_bolt.model.catalogue import Declaration, Kind, declaration_of, title_of
+from upright_bolt.model.catalogue import declaration_of, title_of
+from upright_bolt.model.declaration import Declaration, Kind
 from upright_bolt.model.note import Note
 
 Value = float | str

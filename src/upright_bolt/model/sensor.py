@@ -6,6 +6,9 @@ from enum import StrEnum
 
 from upright_bolt.model.quantity import Quantity
 
+FAN = "fan.1"
+"""The fan whose speed tells how the processor is cooled."""
+
 
 class SensorKind(StrEnum):
     """What a sensor tells, whatever its name. A mean over processors is of the same kind, without a processor."""

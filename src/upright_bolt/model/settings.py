@@ -4,8 +4,9 @@ from collections.abc import Iterable, Mapping
 from math import isfinite
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import Kind, declaration_of, title_of
+from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.control import Value, parse_value, parts_of, show_value
+from upright_bolt.model.declaration import Kind
 
 Settings = Mapping[str, Value]
 """Control name to value; names that are missing are left as they are."""

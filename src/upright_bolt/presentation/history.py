@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
+from upright_bolt.model.sensor import FAN, Sensor, SensorKind, by_processor, index_of
 
 Floats = NDArray[np.float64]
 COLUMNS = (
@@ -70,7 +70,7 @@ class History:
             value_of(sample, self._index, "limit.sustained"),
             value_of(sample, self._index, "limit.burst"),
             value_of(sample, self._index, "temperature.package"),
-            value_of(sample, self._index, "fan.1"),
+            value_of(sample, self._index, FAN),
             value_of(sample, self._index, "busy.mean"),
             CODE[sample.constraint],
         )

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 from upright_bolt.analysis.run_spread import counts
 from upright_bolt.model.run import RunRecord
+from upright_bolt.model.sensor import FAN
 from upright_bolt.model.start import Start
 from upright_bolt.store.runs import RunStore
 
@@ -14,7 +15,6 @@ if TYPE_CHECKING:
 
 MOST_RUNS = 3
 LEAST_S = 150.0
-FAN = "fan.1"
 
 
 def cooling_of(store: RunStore, record: RunRecord, prior: "Prior | None" = None) -> "Cooling | None":

@@ -7,9 +7,9 @@ from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.control import Control
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.model.sensor import core_temperatures
+from upright_bolt.model.sensor import FAN, core_temperatures
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.work import HOLD_REST_S, hold_s
+from upright_bolt.model.work import HOLD_REST_S
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.wording.notes import about as about_control
@@ -26,7 +26,6 @@ RESULT_BEFORE_S = 1.5
 """So long before its end the run's result is worked out."""
 NOT_LIMITED = 0.96
 """Part of the limit below which the watts are not held by it: the processor draws no more."""
-FAN = "fan.1"
 Try = Callable[[Settings], None]
 
 
@@ -54,10 +53,17 @@ def limits_of(session: Limited, below_c: float) -> dict[str, Control]:
     controls = session.controls()
     sustained = controls.get("sustained")
     if sustained is None or not sustained.settable:
-        why = about_control("sustained", sustained.note) if sustained is not None and sustained.note is not None else ""
+        why = (
+            [about_control("sustained", sustained.note)] if sustained is not None and sustained.note is not None else []
+        )
         raise BadInput(
-            f"cooling: the sustained limit cannot be set here, so no temperature can be held. {why} "
-            "A long ordinary run gives a cruder answer: run steady --below 85C.".replace("  ", " ")
+            " ".join(
+                [
+                    "cooling: the sustained limit cannot be set here, so no temperature can be held.",
+                    *why,
+                    "A long ordinary run gives a cruder answer: run steady --below 85C.",
+                ]
+            )
         )
     ceiling_c = session.about.ceiling_c
     if ceiling_c is not None and below_c > ceiling_c - BELOW_CEILING_C:
@@ -99,12 +105,9 @@ class Holding:
         self._load = load
         self._names = tuple(limits)
         self._try = try_
-        self._prior = prior
-        self._stock_w = stock
         self._index = session.index
         self._cores = core_temperatures(session.about.sensors)
         self._rows: list[list[float | None]] = []
-        self._hold_s = hold_s(options)
         self._plan: HoldPlan = HoldPlan(
             options.below_c, sustained.minimum or 1.0, sustained.maximum or 500.0, stock_w=stock, sure=options.sure,
             prior=prior,
@@ -131,14 +134,14 @@ class Holding:
             self._start_s = self._run.started_s
             self._first()
         elapsed = sample.time_s - (self._start_s or sample.time_s)
-        if elapsed >= self._hold_s and not self._resting:
+        if elapsed >= self._plan.hold_s and not self._resting:
             self._resting = True
             self._load.rest()
         elif temp_c is not None and not self._resting:
             limit = self._plan.next(elapsed, temp_c, self._readings())
             if limit is not None:
                 self._set(limit)
-        if elapsed >= self._hold_s + HOLD_REST_S - RESULT_BEFORE_S and not self._load.found:
+        if elapsed >= self._plan.hold_s + HOLD_REST_S - RESULT_BEFORE_S and not self._load.found:
             self._load.found = self._result()
 
     def _first(self) -> None:
@@ -173,14 +176,14 @@ class Holding:
         from upright_bolt.analysis import thermal  # noqa: PLC0415 - brings numpy along
 
         found = self._readings()
-        late = (found.time_s > self._hold_s / 2.0) & (found.time_s <= self._hold_s)
+        late = (found.time_s > self._plan.hold_s / 2.0) & (found.time_s <= self._plan.hold_s)
         drawn, limit = float(found.power_w[late].mean()), self._plan.limit_w or 0.0
         hottest = float(found.temp_c[late].max())
         if drawn < NOT_LIMITED * limit and hottest < self._plan.below_c - LEAST_ABOVE_REST_C / 5.0:
             return {"draws_w": drawn}
         cooling = thermal.fit(
-            found.time_s, found.power_w, found.temp_c, found.rpm, cores_c=found.cores_c, prior=self._prior,
-            size_w=self._stock_w,
+            found.time_s, found.power_w, found.temp_c, found.rpm, cores_c=found.cores_c, prior=self._plan.prior,
+            size_w=self._plan.stock_w,
         )  # fmt: skip
         carried = cooling.carries(self._plan.below_c) if cooling is not None else None
         if carried is None:

@@ -6,10 +6,10 @@
 from collections import deque
 from collections.abc import Sequence
 from dataclasses import dataclass
-from math import exp, isnan, nan
+from math import isnan, nan
 from statistics import fmean
 
-from upright_bolt.analysis.constraint_judge import USUAL_WINDOW_S
+from upright_bolt.analysis.limiter_average import USUAL_WINDOW_S, averaged
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, core_temperatures, index_of
 from upright_bolt.model.start import Budget, Waiting
@@ -80,9 +80,9 @@ class RestWatch:
             burst = values[self._burst] if self._burst is not None else None
             self._low_w, self._high_w = 0.0, max(limit, watts, burst or 0.0)
         else:
-            kept = exp(-max(0.0, now - self._last_s) / self.window_s)
-            self._low_w = self._low_w * kept + watts * (1.0 - kept)
-            self._high_w = self._high_w * kept + watts * (1.0 - kept)
+            self._low_w, self._high_w = (
+                averaged(before, watts, now - self._last_s, self.window_s) for before in (self._low_w, self._high_w)
+            )
         self.limit_w, self._last_s = limit, now
 
     @property
@@ -143,7 +143,6 @@ class Gate:
     """Keeps a run waiting until its goal is reached, its time is over, or a person has had enough.
 
     Attributes:
-        since_s: since when it waits; None before the first look.
         waiting: what it still waits for; None once it is open.
         gave_up: it opened since its time was over.
         skipped: it opened since a person did not want to wait.
@@ -152,7 +151,7 @@ class Gate:
     def __init__(self, goal: Goal, watch: RestWatch) -> None:
         self.goal = goal
         self._watch = watch
-        self.since_s: float | None = None
+        self._since_s: float | None = None
         self.waiting: Waiting | None = None
         self.gave_up = self.skipped = False
         self._open = False
@@ -165,8 +164,8 @@ class Gate:
         """Tell whether the run may begin."""
         if self._open:
             return True
-        self.since_s = now_s if self.since_s is None else self.since_s
-        waited_s = now_s - self.since_s
+        self._since_s = now_s if self._since_s is None else self._since_s
+        waited_s = now_s - self._since_s
         self.waiting = self._waiting(waited_s)
         if self.waiting is not None and waited_s >= max(self.goal.at_most_s, self.goal.pause_s) - 1e-6:
             self.gave_up, self.waiting = True, None

@@ -4,8 +4,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, replace
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import Kind, declaration_of
+from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import parse_value, show_value
+from upright_bolt.model.declaration import Kind
 from upright_bolt.model.run import RunRole
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.work import RESTING, Work

@@ -3,8 +3,8 @@
 from collections.abc import Iterator, Mapping
 
 from upright_bolt.analysis.effective_limits import EffectiveLimits, effective_limits
-from upright_bolt.model.catalogue import Kind
 from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.declaration import Kind
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import AT_ODDS, Note, NoteCode
 from upright_bolt.model.quantity import POWER
