@@ -53,18 +53,10 @@ def limits_of(session: Limited, below_c: float) -> dict[str, Control]:
     controls = session.controls()
     sustained = controls.get("sustained")
     if sustained is None or not sustained.settable:
-        why = (
-            [about_control("sustained", sustained.note)] if sustained is not None and sustained.note is not None else []
-        )
-        raise BadInput(
-            " ".join(
-                [
-                    "cooling: the sustained limit cannot be set here, so no temperature can be held.",
-                    *why,
-                    "A long ordinary run gives a cruder answer: run steady --below 85C.",
-                ]
-            )
-        )
+        said = ["cooling: the sustained limit cannot be set here, so no temperature can be held."]
+        if sustained is not None and sustained.note is not None:
+            said.append(about_control("sustained", sustained.note))
+        raise BadInput(" ".join([*said, "A long ordinary run gives a cruder answer: run steady --below 85C."]))
     ceiling_c = session.about.ceiling_c
     if ceiling_c is not None and below_c > ceiling_c - BELOW_CEILING_C:
         raise BadInput(
