@@ -204,7 +204,9 @@ def test_plugging_the_twin_shows_source_and_drift(window):
     click(window.strip.source)
     until(lambda: presenter.status.drift)
     assert "On battery" in words_of(window.strip)
-    assert "no longer in force: sustained" in words_of(window.strip)
+    assert "unplugged: the firmware set sustained 12 W" in words_of(window.strip)
+    assert "no longer in force" not in words_of(window.strip)
+    assert "the firmware has set 12 W since the charger was unplugged" in window.strip._force.toolTip()
     assert any(event.kind == "reset" for event in presenter.history.events)
 
 

@@ -7,7 +7,7 @@ from upright_bolt.desktop.pieces import button, label
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.wording.trials import trial_ends
+from upright_bolt.wording.trials import drift, drifts_in_short, trial_ends
 
 HEIGHT = 46
 
@@ -65,7 +65,7 @@ class TopStrip(QWidget):
         """Show what is."""
         presenter = self._presenter
         self._show_live()
-        trial, drift = presenter.status.trial, presenter.status.drift
+        trial = presenter.status.trial
         self._banner.setVisible(trial is not None)
         if trial is not None:
             ends = trial_ends(presenter.status)
@@ -76,9 +76,9 @@ class TopStrip(QWidget):
         else:
             settable = any(control.settable for control in presenter.controls.values())
             self._force.setText("Stock settings" if settable else "Nothing can be set here")
-        if drift:
-            names = ", ".join(entry.name for entry in drift)
-            self._force.setText(self._force.text() + f"  ▽ no longer in force: {names}")
+        if presenter.status.drift:
+            self._force.setText(f"{self._force.text()}  {drifts_in_short(presenter.status)}")
+        self._force.setToolTip("\n".join(drift(entry, presenter.status) for entry in presenter.status.drift))
 
     def _show_live(self) -> None:
         """Show the power source, and for how long a trial has been running."""

@@ -118,23 +118,36 @@ def unrecorded(trial: Trial) -> str:
 
 def drift(entry: Drift, status: Status | None = None) -> str:
     """Return that a control no longer holds what was set, and what to do about it."""
-    trial = status.trial if status is not None else None
-    if trial is not None and status is not None and entry.name in FIRMWARE_LIMITS and _source_changed(trial, status):
-        way = "unplugged" if status.power_source == "battery" else "plugged in"
-        got = show_value(entry.name, entry.got)
-        return (
-            f"{entry.name}: {show_value(entry.name, entry.expected)} was set; the firmware has set {got} since the "
-            f"charger was {way}. Putting back leaves it so; try again to set it anew."
-        )
     wanted, got = show_value(entry.name, entry.expected), show_value(entry.name, entry.got)
+    if status is not None and _by_firmware(entry, status):
+        return (
+            f"{entry.name}: {wanted} was set; the firmware has set {got} since the charger was {_way(status)}. "
+            "Putting back leaves it so; try again to set it anew."
+        )
     return (
         f"{entry.name}: {wanted} was set, but {got} is in force. Firmware or another program has changed it; "
         "look for a power service that sets the same files, and let only one of the two do so."
     )
 
 
-def _source_changed(trial: Trial, status: Status) -> bool:
+def drifts_in_short(status: Status) -> str:
+    """Return in few words what no longer holds what was set, the firmware's doing first; empty for nothing."""
+    firmware = [f"{e.name} {show_value(e.name, e.got)}" for e in status.drift if _by_firmware(e, status)]
+    others = [entry.name for entry in status.drift if not _by_firmware(entry, status)]
+    said = [f"▽ {_way(status)}: the firmware set {', '.join(firmware)}"] if firmware else []
+    return "  ".join([*said, *([f"▽ no longer in force: {', '.join(others)}"] if others else [])])
+
+
+def _by_firmware(entry: Drift, status: Status) -> bool:
+    """Tell whether it is a limit that firmware sets by itself, and the power source has changed since the trial."""
+    trial = status.trial
+    if trial is None or entry.name not in FIRMWARE_LIMITS:
+        return False
     return "" not in (trial.power_source, status.power_source) and trial.power_source != status.power_source
+
+
+def _way(status: Status) -> str:
+    return "unplugged" if status.power_source == "battery" else "plugged in"
 
 
 def trial_ends(status: Status) -> str:
