@@ -21,7 +21,7 @@ from upright_bolt.model.quantity import (
     Quantity,
 )
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import score_quantity
+from upright_bolt.model.work import score_quantity, workload
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,6 +56,10 @@ NUMBERS = (
     Number("power_burst_w", "Power, first 20 s", POWER),
     Number("power_sustained_w", "Power, settled", POWER, settled=True),
     Number("power_mean_w", "Power, whole run", POWER),
+    Number("full_mhz", "Clock, full load", CLOCK),
+    Number("full_w", "Power, full load", POWER),
+    Number("light_w", "Power, light load", POWER),
+    Number("between_w", "Power, no load", POWER),
     Number("temp_max_c", "Highest temperature", TEMPERATURE, as_difference=True),
     Number("temp_sustained_c", "Settled temperature", TEMPERATURE, as_difference=True, settled=True),
     Number("fan_sustained_rpm", "Fan, settled", SPEED, settled=True),
@@ -96,12 +100,13 @@ def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
     score = next(iter(quantities.values())) if len(quantities) == 1 else SCORE
     per_watt = replace(EFFICIENCY, unit=f"{score.unit}/W")
     own = {"score": score, "score_settled": score, "score_per_watt": per_watt, "settled_per_watt": per_watt}
+    staged = all(workload(run.head.workload).in_stages for run in found)
     tasks = bool(found) and all(run.head.workload == "bursts" for run in found)
     titles = {"energy_per_unit_j": "Energy for a task, above rest"} if tasks else {}
     return tuple(
         replace(number, quantity=own.get(number.key, number.quantity), title=titles.get(number.key, number.title))
         for number in NUMBERS
-        if number.key in ALWAYS or any(of_run[number.key] is not None for of_run in values)
+        if (number.key in ALWAYS and not staged) or any(of_run[number.key] is not None for of_run in values)
     )
 
 

@@ -8,16 +8,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from upright_bolt.analysis.constraints import NO_BOUNDS, Bounds, basis_of
-from upright_bolt.analysis.summary import constraint_shares
+from upright_bolt.analysis.summary import Floats, Mask, constraint_shares
 from upright_bolt.model.constraint import CODE, Basis, Constraint
 
-Floats = NDArray[np.float64]
 ABOVE = 1.06
 """A burst draws at least this much more than what follows; limiters swing by two or three percent."""
 SMOOTH = 5
 """Samples over which a reading is smoothed (median) before it is looked at."""
 SHORTEST_S = 2.0
-BURST, SUSTAINED, WHOLE = "burst", "sustained", "whole"
+BURST, SUSTAINED, WHOLE, FULL = "burst", "sustained", "whole", "full load"
 LEAST_SHARE = 0.02
 
 
@@ -51,10 +50,27 @@ class Phase:
 
 
 def whole(
-    time_s: Floats, columns: Mapping[str, Floats], duration_s: float, *, bounds: Bounds = NO_BOUNDS
+    time_s: Floats,
+    columns: Mapping[str, Floats],
+    duration_s: float,
+    *,
+    bounds: Bounds = NO_BOUNDS,
+    full: Mask | None = None,
 ) -> tuple[Phase, ...]:
-    """Return the run as one phase: for work that asks for more and less by itself. Arguments as for ``find``."""
-    return (_phase(WHOLE, 0.0, duration_s, time_s, columns, bounds),) if (time_s > 0).any() else ()
+    """Return the run as one phase: for work that asks for more and less by itself.
+
+    Args:
+        time_s: as for ``find``, and so the three that follow.
+        columns: by sensor name.
+        duration_s: time under load.
+        bounds: of settings.
+        full: of work whose load changes by design, the samples at full load, shape (n,): the phase is made of those.
+    """
+    under_load = time_s > 0 if full is None else (time_s > 0) & full
+    if not under_load.any():
+        return ()
+    name = WHOLE if full is None else FULL
+    return (_phase(name, 0.0, duration_s, time_s, columns, bounds, under_load),)
 
 
 def find(
@@ -79,7 +95,7 @@ def find(
     return tuple(_phase(name, a, b, time_s, columns, bounds) for name, a, b in cuts)
 
 
-def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: NDArray[np.bool_]) -> float | None:
+def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: Mask) -> float | None:
     for name in ("power.package", "clock.mean"):
         column = columns.get(name)
         if column is None:
@@ -103,9 +119,17 @@ def _smoothed(values: Floats) -> Floats:
 
 
 def _phase(
-    name: str, from_s: float, to_s: float, time_s: Floats, columns: Mapping[str, Floats], bounds: Bounds
+    name: str,
+    from_s: float,
+    to_s: float,
+    time_s: Floats,
+    columns: Mapping[str, Floats],
+    bounds: Bounds,
+    within: Mask | None = None,
 ) -> Phase:
     where = (time_s > from_s) & (time_s <= to_s + 1e-6)
+    if within is not None:
+        where &= within
 
     def measured(sensor: str) -> Floats:
         column = columns.get(sensor)
@@ -118,7 +142,7 @@ def _phase(
     )  # fmt: skip
 
 
-def _held(time_s: Floats, columns: Mapping[str, Floats], where: NDArray[np.bool_], bounds: Bounds) -> tuple[Held, ...]:
+def _held(time_s: Floats, columns: Mapping[str, Floats], where: Mask, bounds: Bounds) -> tuple[Held, ...]:
     """Return what held all cores, then each kind, with the means of the samples in which it did."""
     found = []
     for column, codes in columns.items():

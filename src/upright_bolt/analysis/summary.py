@@ -2,7 +2,8 @@
 
 Time runs from load start; samples before it are the lead-in and count for nothing here. ``burst`` is the first
 ``BURST_S`` under load. ``sustained`` is the settled part: the last quarter of the run, at least ``SETTLED_LEAST_S``
-long and never inside the burst; a run too short for that has no sustained numbers. Every number is a mean over time,
+long and never inside the burst; a run too short for that has no sustained numbers, and nor has one whose load changes
+by design: there ``full`` says which samples show it fully loaded. Every number is a mean over time,
 clocks weighted by each processor's busy share; a column that was never measured gives None.
 """
 
@@ -25,6 +26,7 @@ SPREAD_OF = {
 HOLDING = [CODE[c] for c in Constraint if c not in (Constraint.NO_WORK, Constraint.UNKNOWN, Constraint.TURBO_TABLE)]
 
 Floats = NDArray[np.float64]
+Mask = NDArray[np.bool_]
 
 
 def summarise(
@@ -33,6 +35,7 @@ def summarise(
     duration_s: float,
     score: float | None,
     score_settled: float | None = None,
+    full: Mask | None = None,
 ) -> RunNumbers:
     """Return the numbers of a run.
 
@@ -42,16 +45,18 @@ def summarise(
         duration_s: time under load.
         score: units per minute over the whole run, for the score per watt.
         score_settled: the same over the settled part.
+        full: of a run whose load changes by design, the samples at full load, shape (n,).
     """
     under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
-    burst = under_load & (time_s <= BURST_S)
-    start = settled_from_s(duration_s)
+    start = settled_from_s(duration_s) if full is None else None
     settled = under_load & (time_s > start) if start is not None else np.zeros_like(under_load)
+    burst = under_load & (time_s <= BURST_S) if full is None else settled
+    loaded = under_load if full is None else under_load & full
     power = columns.get("power.package")
     mean_power = _mean(power, under_load)
     energy = None if mean_power is None else mean_power * duration_s
     settled_w = _mean(power, settled)
-    first_s, first_by = first_held(time_s, columns.get("held_by"), under_load)
+    first_s, first_by = first_held(time_s, columns.get("held_by"), loaded)
     return RunNumbers(
         clock_burst_mhz=_mean(columns.get("clock.mean"), burst),
         clock_sustained_mhz=_mean(columns.get("clock.mean"), settled),
@@ -65,11 +70,11 @@ def summarise(
         score_per_watt=score / mean_power if score is not None and mean_power else None,
         score_settled=score_settled,
         settled_per_watt=score_settled / settled_w if score_settled is not None and settled_w else None,
-        constraint_share=constraint_shares(columns.get("held_by"), under_load),
+        constraint_share=constraint_shares(columns.get("held_by"), loaded),
         spread={
             key: means
             for key, name in SPREAD_OF.items()
-            if (means := slice_means(time_s, columns.get(name), duration_s))
+            if full is None and (means := slice_means(time_s, columns.get(name), duration_s))
         },
         first_held_s=first_s,
         first_held_by=first_by,
@@ -77,7 +82,7 @@ def summarise(
     )
 
 
-def first_held(time_s: Floats, codes: Floats | None, where: NDArray[np.bool_]) -> tuple[float | None, str]:
+def first_held(time_s: Floats, codes: Floats | None, where: Mask) -> tuple[float | None, str]:
     """Return when something first held the clock below what its turbo table gives, and what; None if nothing did."""
     if codes is None:
         return None, ""
@@ -87,7 +92,7 @@ def first_held(time_s: Floats, codes: Floats | None, where: NDArray[np.bool_]) -
     return float(time_s[indices[0]]), ORDER[int(codes[indices[0]])].value
 
 
-def _battery(columns: Mapping[str, Floats], where: NDArray[np.bool_]) -> dict[str, float]:
+def _battery(columns: Mapping[str, Floats], where: Mask) -> dict[str, float]:
     """Return the mean drain, and hours to empty from full: what it holds when full over the drain.
 
     What it holds when full is what it holds now (hours left times drain) over its charge.
@@ -116,7 +121,7 @@ def slice_means(time_s: Floats, column: Floats | None, duration_s: float) -> lis
     return [round(float(part.mean()), 4) for part in parts]
 
 
-def constraint_shares(codes: Floats | None, where: NDArray[np.bool_]) -> dict[str, float]:
+def constraint_shares(codes: Floats | None, where: Mask) -> dict[str, float]:
     """Return each constraint's share of the samples in ``where``, largest first; empty without samples."""
     if codes is None:
         return {}
@@ -128,17 +133,17 @@ def constraint_shares(codes: Floats | None, where: NDArray[np.bool_]) -> dict[st
     return {ORDER[i].value: round(float(counts[i] / chosen.size), 4) for i in order if counts[i]}
 
 
-def _mean(column: Floats | None, where: NDArray[np.bool_]) -> float | None:
+def _mean(column: Floats | None, where: Mask) -> float | None:
     chosen = _measured(column, where)
     return float(chosen.mean()) if chosen.size else None
 
 
-def _highest(column: Floats | None, where: NDArray[np.bool_]) -> float | None:
+def _highest(column: Floats | None, where: Mask) -> float | None:
     chosen = _measured(column, where)
     return float(chosen.max()) if chosen.size else None
 
 
-def _measured(column: Floats | None, where: NDArray[np.bool_]) -> Floats:
+def _measured(column: Floats | None, where: Mask) -> Floats:
     if column is None:
         return np.empty(0)
     chosen = column[where]

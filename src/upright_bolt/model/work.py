@@ -21,6 +21,7 @@ class Workload:
         threads: how many processors it keeps busy unless asked otherwise; None for all.
         usual: length that is offered first, as a person types it.
         even: whether it asks for the same all the time, so that what changes is the machine's doing.
+        in_stages: whether its load changes by design, so that no part of it is its settled one.
         start: the state in which it begins unless asked otherwise.
     """
 
@@ -31,6 +32,7 @@ class Workload:
     threads: int | None = None
     usual: str = "10 min"
     even: bool = True
+    in_stages: bool = False
     start: Start = Start.RESTED
 
 
@@ -41,7 +43,7 @@ WORKLOADS = {
         Workload("single", "One core alone, the same work: how far turbo goes when nothing else needs watts.",
                  threads=1, usual="3 min"),
         Workload("proof", "Proof of stability: each mix by itself, full, light and idle in turn, every result checked "
-                 "to the bit.", even=False),
+                 "to the bit.", even=False, in_stages=True),
         Workload("bursts", "Light use: short tasks after pauses of random length. Shows the lag one feels, and what a "
                  "task costs.", TASKS, threads=1, usual="3 min", even=False),
         Workload("frames", "Paced frames: the same work so many times a second. Shows stutter that an average hides.",
@@ -50,7 +52,7 @@ WORKLOADS = {
                  even=False),
         Workload("idle", "No work: what the machine draws and how warm it is when left alone.", None, usual="3 min"),
         Workload("cooling", "What this cooling carries: holds the machine near a temperature by its limits, then lets "
-                 "it rest.", None, usual="5 min", even=False),
+                 "it rest.", None, usual="5 min", even=False, in_stages=True),
         Workload("command", "Your own command: its wall time, or a number from its output.", TIME, even=False),
         Workload("watch", "No work of ours: records while you do something else, whose results you enter afterwards.",
                  None, even=False, start=Start.AT_ONCE),

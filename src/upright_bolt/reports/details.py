@@ -9,6 +9,7 @@ from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
 from upright_bolt.reports.earlier_cooling import cooling_of
+from upright_bolt.session.stages import stages_of
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording.constraints import basis
 
@@ -16,9 +17,14 @@ from upright_bolt.wording.constraints import basis
 def details_of(store: RunStore, record: RunRecord, below_c: float | None = None) -> RunDetails:
     """Return the details of a kept run; ``below_c`` asks what its cooling carries below that temperature."""
     time_s, columns = store.telemetry(record.id)
-    even = workload(record.head.workload).even
-    look = phases.find if even else phases.whole
-    found = look(time_s, columns, record.end.duration_s, bounds=bounds_of(record.head.settings))
+    head, duration_s = record.head, record.end.duration_s
+    even, bounds = workload(head.workload).even, bounds_of(head.settings)
+    if even:
+        found = phases.find(time_s, columns, duration_s, bounds=bounds)
+    else:
+        stages = stages_of(head.workload, head.options, time_s)
+        full = None if stages is None else stages.full
+        found = phases.whole(time_s, columns, duration_s, bounds=bounds, full=full)
     return RunDetails(found, cooling_of(store, record) if even else None, below_c)
 
 

@@ -265,7 +265,8 @@ class ActiveRun:
         load = self._load
         score = self._score(duration_s) if load.own_score() is None else None
         settled = self._settled_score(duration_s) if self._paced and score is not None else None
-        numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score, settled)
+        work = self.head.workload, self.head.options
+        numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score, settled, work)
         units = load.units_until(start + duration_s) if load.scores else 0.0
         extra = load.figures(duration_s)
         if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:

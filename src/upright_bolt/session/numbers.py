@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunNumbers, Slice
 from upright_bolt.model.sample import Sample
+from upright_bolt.model.work import Options
+from upright_bolt.session.stages import stage_numbers, stages_of
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.summary import Floats
@@ -67,6 +69,7 @@ def run_numbers(
     duration_s: float,
     score: float | None,
     score_settled: float | None = None,
+    work: tuple[str, Options] = ("steady", Options()),
 ) -> RunNumbers:
     """Return the numbers of a run from rows of time and columns.
 
@@ -77,11 +80,18 @@ def run_numbers(
         duration_s: time under load.
         score: units per minute.
         score_settled: the same over the settled part.
+        work: the workload's name and options: the load of some changes by design.
     """
     from upright_bolt.analysis.summary import summarise  # noqa: PLC0415 - brings numpy along
 
     by_name = {name: table[:, i + 1] for i, name in enumerate(columns)}
-    return summarise(table[:, 0] - start_s, by_name, duration_s, score, score_settled)
+    time_s = table[:, 0] - start_s
+    stages = stages_of(*work, time_s)
+    full = None if stages is None else stages.full
+    found = summarise(time_s, by_name, duration_s, score, score_settled, full)
+    if stages is None or work[0] != "proof":
+        return found
+    return replace(found, extra=found.extra | stage_numbers(stages, by_name))
 
 
 def with_work(

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import replace
 
 from upright_bolt.analysis.constraints import basis_of, bounds_of
-from upright_bolt.analysis.phases import WHOLE, Held, Phase
+from upright_bolt.analysis.phases import FULL, WHOLE, Held, Phase
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.analysis.thermal import Cooling
 from upright_bolt.model.constraint import Constraint
@@ -76,7 +76,7 @@ def what_held(phases: tuple[Phase, ...]) -> str:
     if last is None or not held or last.name == WHOLE:
         return ""
     word, share = next(iter(held.items()))
-    begin = f"After {last.from_s:.0f} s" if last.from_s else "Throughout"
+    begin = f"After {last.from_s:.0f} s" if last.from_s else ("At full load" if last.name == FULL else "Throughout")
     of_time = f"for {share:.0%} of the time"
     if word == Constraint.UNKNOWN:
         return f"{begin} it is not known what held it, {of_time}."

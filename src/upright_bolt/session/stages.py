@@ -1,0 +1,66 @@
+"""Runs whose load changes by design: which of their samples show the machine fully loaded, lightly, or at rest.
+
+Their means over the whole, or over a last part, mix these, and say nothing about any of them.
+"""
+
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from upright_bolt.model.work import Options, hold_s
+from upright_bolt.workload.plan import LIGHT, PROOF, PROOF_S
+
+if TYPE_CHECKING:
+    from upright_bolt.analysis.summary import Floats, Mask
+
+SETTLES_S = 1.0
+"""After the beginning of a stage; what is read before is still of the one before it."""
+
+
+@dataclass(frozen=True, slots=True)
+class Stages:
+    """Which samples show what; each of shape ``(n,)``."""
+
+    full: "Mask"
+    light: "Mask"
+    rest: "Mask"
+
+
+def stages_of(workload: str, options: Options, time_s: "Floats") -> Stages | None:
+    """Return the stages of a run; None for a workload without any.
+
+    Args:
+        workload: its name.
+        options: its options.
+        time_s: sample times from load start, shape ``(n,)``.
+    """
+    import numpy as np  # noqa: PLC0415 - half of this program's commands never need it
+
+    if workload == "cooling":
+        held = time_s <= hold_s(options)
+        return Stages(held, np.zeros_like(held), time_s > hold_s(options) + SETTLES_S)
+    if workload != "proof":
+        return None
+    ends = np.cumsum([stage.seconds for stage in PROOF])
+    shares = np.array([stage.share for stage in PROOF])
+    place = np.mod(time_s, PROOF_S)
+    at = np.minimum(np.searchsorted(ends, place - 1e-6), len(PROOF) - 1)
+    settled = (place - (ends - [stage.seconds for stage in PROOF])[at] >= SETTLES_S) & (time_s > 0)
+    share = shares[at]
+    return Stages(settled & (share == 1.0), settled & (share == LIGHT), settled & (share == 0.0))
+
+
+def stage_numbers(stages: Stages, columns: "dict[str, Floats]") -> dict[str, float]:
+    """Return what was measured in each kind of stage: clock in MHz and watts at full load, watts in the others."""
+    wanted = {
+        "full_mhz": ("clock.mean", stages.full),
+        "full_w": ("power.package", stages.full),
+        "light_w": ("power.package", stages.light),
+        "between_w": ("power.package", stages.rest),
+    }
+    found = {}
+    for key, (name, where) in wanted.items():
+        values = columns[name][where] if name in columns else []
+        known = [float(value) for value in values if value == value]  # noqa: PLR0124 - NaN: not measured
+        if known:
+            found[key] = sum(known) / len(known)
+    return found
