@@ -48,12 +48,13 @@ class Flags(Chart):
         per_px = (to_s - from_s) / max(1, self.width() - 60)
         free = [float("-inf")] * ROWS
         for event in visible:
-            row = next((r for r in range(ROWS) if free[r] <= event.time_s), None)
+            width, leftwards = per_px * (14 + LETTER_PX * len(_short(event))), event.time_s > turn
+            begins = event.time_s - width if leftwards else event.time_s
+            row = next((r for r in range(ROWS) if free[r] <= begins), None)
             self._line(event)
-            if row is None:
-                continue
-            free[row] = event.time_s + per_px * (14 + LETTER_PX * len(_short(event)))
-            self._flag(event, row, leftwards=event.time_s > turn)
+            if row is not None:
+                free[row] = begins + width
+                self._flag(event, row, leftwards=leftwards)
 
     def _line(self, event: Event) -> None:
         pen = self.pen(self._colour(event), width=1.0, style="dot")
