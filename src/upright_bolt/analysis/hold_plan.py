@@ -79,7 +79,7 @@ class HoldPlan:
             guess = ABOVE_STOCK * self.stock_w
         else:
             part = 1.0 if self.prior is not None else GUESS_PART
-            guess = part * expected_watts(self.prior or vague(fan=fan), rest_w, rest_c, self.below_c, fan=fan)
+            guess = part * expected_watts(self._known(fan=fan), rest_w, rest_c, self.below_c, fan=fan)
         self.limit_w = self._within(guess)
         self._due_s = FIRST_S
         return self.limit_w
@@ -107,6 +107,10 @@ class HoldPlan:
         self.limit_w = self._within(min(max(wanted, before / MOST_STEP), before * MOST_STEP))
         return self.limit_w
 
+    def _known(self, *, fan: bool) -> Prior:
+        """Return what is known before the run."""
+        return self.prior or vague(fan=fan, size_w=self.stock_w)
+
     def _within(self, watts: float) -> float:
         return min(max(watts, self._span_w[0]), self._span_w[1])
 
@@ -117,7 +121,7 @@ class HoldPlan:
             return None
         if float(measured.temp_c.max()) - measured.rest_c < LEAST_RISE_C:
             return self.limit_w * MOST_STEP
-        mean, _ = fitted(measured, self.prior or vague(fan=measured.blows, size_w=self.stock_w))
+        mean, _ = fitted(measured, self._known(fan=measured.blows))
         sets = mean[None, :]
         bodies = at_rest(sets, measured.rest_w, measured.rest_c)
         follow(sets, measured, bodies)

@@ -14,7 +14,9 @@ from scipy.optimize import least_squares
 
 from upright_bolt.analysis.thermal_model import (
     CASE_OFF,
-    COUNT,
+    FAN_A,
+    FAN_B,
+    FAN_C,
     POSITIVE,
     ROOM,
     STEP_S,
@@ -25,6 +27,7 @@ from upright_bolt.analysis.thermal_model import (
     ahead,
     at_rest,
     follow,
+    positive,
     vague,
     watts_for,
 )
@@ -36,19 +39,20 @@ REST_KEPT_S = 20.0
 WHOLE_NOISE_C, CORES_NOISE_C, FINE_NOISE_C = 0.48, 0.2, 0.08
 """Standard deviation of a reading around the model: of a package sensor in whole degrees, of the mean of all cores'
 sensors, and of a sensor that tells parts of a degree."""
-NOISE_MEMORY_S = 1.0
-"""A temperature that hardly moves is read as the same degree again and again: neighbours tell little anew."""
-FAN_RPM, FAN_MEMORY_S = 80.0, 5.0
-"""How far a fan's speed lies from its straight line, and for how long it stays there."""
+FAN_NOISE_RPM = 180.0
+"""The same of a fan's speed around its straight line: 80 rpm, which last for five seconds."""
+NOISE_PARTS = 0.25, 4.0
+"""The noise that a run itself shows lies between these multiples of the usual."""
+LEAST_LEFT, LEAST_ALIKE = 30, 0.05
 FAN_CATCHES_UP_S, FAN_STEADY_RPM = 12, 300.0
 """A fan whose speed differs by more from what it was so many seconds ago is still on its way."""
 STEP_PART, STEP_SETTLES_S = 0.08, 5
 DRAWS = 240
 SETTLED_C = 1.0
 LONGEST_S = 7200.0
-STEPS = np.array([1e-4] * POSITIVE + [1e-3, 1e-3, 1.0, 1e-2, 1e-3])
+STEPS = np.array([1e-4] * POSITIVE + [1e-3, 1e-3, 1.0, 1e-2, 1e-2])
 """Steps of the parameters for derivatives."""
-FORGET = np.array([0.15, 0.08, 0.1, 0.05, 0.1, 0.08, 0.08, 0.08, 0.08, 3.0, 5.0, 120.0, 3.0, 0.05])
+FORGET = np.array([0.08, 0.15, 0.1, 0.05, 0.1, 0.08, 0.08, 0.08, 0.08, 3.0, 5.0, 120.0, 3.0, 3.0])
 """How far a machine may have moved from one run to the next: dust, how it stands, the room."""
 
 
@@ -124,7 +128,7 @@ def fit(
         return None
     if float(measured.temp_c.max() - measured.rest_c) < LEAST_RISE_C:
         return None
-    mean, covariance = fitted(measured, prior or vague(fan=measured.blows, size_w=size_w))
+    mean, covariance = fitted(measured, prior or vague(fan=measured.blows, size_w=size_w), refined=True)
     draws = np.random.default_rng(0).multivariate_normal(mean, covariance, DRAWS)
     draws[0] = mean
     return _cooling(measured, mean, covariance, draws)
@@ -179,11 +183,34 @@ def _mean_in(grid: Floats, time_s: Floats, values: Floats) -> Floats:
     return np.asarray(np.diff(at) / STEP_S, dtype=float)
 
 
-def fitted(measured: Measured, prior: Prior) -> tuple[Floats, Floats]:
-    """Return the most likely parameters and their covariance."""
+@dataclass(frozen=True, slots=True)
+class Noise:
+    """How far a reading of every second lies from the model, as if neighbours told nothing of each other.
+
+    ``temp_c`` of the temperature, ``rpm`` of the fan's speed: standard deviations.
+    """
+
+    temp_c: float
+    rpm: float
+
+
+def fitted(measured: Measured, prior: Prior, *, refined: bool = False) -> tuple[Floats, Floats]:
+    """Return the most likely parameters, shape ``(COUNT,)``, and their covariance.
+
+    Args:
+        measured: a run.
+        prior: what is known without it.
+        refined: whether to take the noise from what a first fit leaves unexplained, and to fit once more.
+    """
+    noise = Noise(measured.noise_c, FAN_NOISE_RPM)
+    mean, covariance = _solved(measured, prior, noise, prior.mean)
+    return _solved(measured, prior, _noise_left(measured, mean, noise), mean) if refined else (mean, covariance)
+
+
+def _solved(measured: Measured, prior: Prior, noise: Noise, start: Floats) -> tuple[Floats, Floats]:
     root = np.linalg.cholesky(prior.precision).T
-    temp_weight = np.where(_after_a_step(measured.power_w), 0.0, 1.0 / (measured.noise_c * np.sqrt(NOISE_MEMORY_S)))
-    fan_weight = np.where(_fan_follows(measured), 1.0 / (FAN_RPM * np.sqrt(FAN_MEMORY_S)), 0.0)
+    temp_weight = np.where(_after_a_step(measured.power_w), 0.0, 1.0 / noise.temp_c)
+    fan_weight = np.where(_fan_follows(measured), 1.0 / noise.rpm, 0.0)
 
     def rows(sets: Floats) -> Floats:
         temps, speeds = follow(sets, measured, at_rest(sets, measured.rest_w, measured.rest_c))
@@ -198,9 +225,33 @@ def fitted(measured: Measured, prior: Prior) -> tuple[Floats, Floats]:
         found: Floats = (all_rows[1:] - all_rows[0]).T / STEPS
         return found
 
-    found = least_squares(lambda p: rows(p[None, :])[0], prior.mean, jac=jacobian, x_scale="jac", max_nfev=40)
+    found = least_squares(lambda p: rows(p[None, :])[0], start, jac=jacobian, x_scale="jac", max_nfev=40)
     covariance: Floats = np.asarray(np.linalg.inv(found.jac.T @ found.jac), dtype=float)
     return np.asarray(found.x, dtype=float), covariance
+
+
+def _noise_left(measured: Measured, mean: Floats, guess: Noise) -> Noise:
+    """Return the noise that a fit leaves, between parts and multiples of what was guessed.
+
+    A temperature that is held is read as the same degree again and again, so what is left goes on for seconds: its
+    deviation times the root of the seconds that its autocorrelation adds up to is what a reading each second is worth.
+    """
+    sets = mean[None, :]
+    temps, speeds = follow(sets, measured, at_rest(sets, measured.rest_w, measured.rest_c))
+    left_c = (temps[0] - measured.temp_c)[~_after_a_step(measured.power_w)]
+    left_rpm = (speeds[0] - measured.rpm)[_fan_follows(measured)]
+    return Noise(_worth(left_c, guess.temp_c), _worth(left_rpm, guess.rpm))
+
+
+def _worth(left: Floats, guess: float) -> float:
+    if left.size < LEAST_LEFT:
+        return guess
+    variance = float(np.mean(left**2))
+    seconds, lag = 1.0, 1
+    while lag < left.size // 4 and (alike := float(np.mean(left[:-lag] * left[lag:]))) > LEAST_ALIKE * variance:
+        seconds += 2.0 * alike / variance
+        lag += 1
+    return min(max(float(np.sqrt(variance * seconds)), guess * NOISE_PARTS[0]), guess * NOISE_PARTS[1])
 
 
 def _fan_follows(measured: Measured) -> NDArray[np.bool_]:
@@ -246,15 +297,15 @@ def _interval(draws: Floats) -> Interval:
 
 def _settled(draws: Floats, watts: float, *, blows: bool) -> tuple[Floats, Floats]:
     """Return the temperature at which ``watts`` settle, and the conductance from sink to air there, for each draw."""
-    r0, die, _, _, still, blown, to_case, _, to_air = np.exp(draws[:, :POSITIVE]).T
+    r0, die, _, _, still, blown, to_case, _, to_air = positive(draws)
     above = (die + r0) * watts
     room = draws[:, ROOM]
-    a, b, kappa = draws[:, COUNT - 3], draws[:, COUNT - 2], draws[:, COUNT - 1]
+    a, b, c = draws[:, FAN_A], draws[:, FAN_B], draws[:, FAN_C]
     low, high = room.copy(), room + 400.0
     conductance = still
     for _ in range(40):
         middle = (low + high) / 2.0
-        speed = np.maximum(0.0, a + b * (middle + kappa * above)) / 1000.0 if blows else 0.0
+        speed = np.maximum(0.0, a + b * middle + c * above) / 1000.0 if blows else 0.0
         conductance = still + blown * speed
         leaves = (middle - room) * (conductance + 1.0 / (to_case + to_air))
         low, high = np.where(leaves < watts, middle, low), np.where(leaves < watts, high, middle)
@@ -262,7 +313,7 @@ def _settled(draws: Floats, watts: float, *, blows: bool) -> tuple[Floats, Float
 
 
 def _taus(draws: Floats, conductance: Floats) -> tuple[Interval, Interval]:
-    _, _, _, sink, _, _, to_case, case, to_air = np.exp(draws[:, :POSITIVE]).T
+    _, _, _, sink, _, _, to_case, case, to_air = positive(draws)
     a, b = (conductance + 1.0 / to_case) / sink, 1.0 / (to_case * sink)
     c, d = 1.0 / (to_case * case), (1.0 / to_case + 1.0 / to_air) / case
     half, root = (a + d) / 2.0, np.sqrt(((a - d) / 2.0) ** 2 + b * c)
