@@ -94,39 +94,52 @@ def _line(record: RunRecord) -> str:
     numbers = record.end.numbers
     quantity = score_quantity(record.head.workload, record.head.options)
     score = "no score" if record.end.score is None else quantity.show(record.end.score)
-    parts = (CLOCK.show(numbers.clock_sustained_mhz), POWER.show(numbers.power_sustained_w),
-             TEMPERATURE.show(numbers.temp_max_c))  # fmt: skip
     wrong = fault_words(record)
     first = f"✕ {wrong}: " if wrong else ""
     score = f"score {score} does not count" if wrong else score
     uncounted = ", not counted" if record.head.role is RunRole.WARM_UP else ""
-    return (
-        f"{first}run {record.id} “{record.head.label}”{uncounted}, {score}, settled {parts[0]} at {parts[1]}, "
-        f"highest {parts[2]}"
-    )
+    said = [f"{first}run {record.id} “{record.head.label}”{uncounted}", score]
+    if numbers.clock_sustained_mhz is not None:
+        said.append(f"settled {CLOCK.show(numbers.clock_sustained_mhz)} at {POWER.show(numbers.power_sustained_w)}")
+    elif "full_mhz" in numbers.extra:
+        said.append(f"at full load {CLOCK.show(numbers.extra['full_mhz'])}")
+    return ", ".join([*said, f"highest {TEMPERATURE.show(numbers.temp_max_c)}"])
+
+
+COLUMNS = {
+    "score": "score",
+    "score_settled": "settled score",
+    "clock_sustained_mhz": "settled clock",
+    "power_sustained_w": "settled watts",
+    "full_mhz": "full-load clock",
+    "full_w": "full-load watts",
+    "temp_max_c": "highest temp.",
+}
+"""Results of a rung by their keys; those that no run of a series has are left out."""
 
 
 def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
     """Print what the runs show: one row per setting, and two settings compared."""
     from upright_bolt.analysis.compare import compare
+    from upright_bolt.analysis.numbers import value_of
     from upright_bolt.wording.comparison import mean_and_spread
     from upright_bolt.wording.constraints import shares
 
     groups: dict[str, list[RunRecord]] = {}
     for record in done:
         groups.setdefault(record.head.label, []).append(record)
-    keys = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c")
-    rows = [["setting", "runs", "errors", "score", "settled score", "settled clock", "settled watts", "highest temp.",
-             "held by"]]  # fmt: skip
+    keys = [key for key in COLUMNS if key == "score" or any(value_of(run, key) is not None for run in done)]
+    rows = [["setting", "runs", "errors", *(COLUMNS[key] for key in keys), "held by"]]
     for label, runs in groups.items():
         faults = "; ".join(dict.fromkeys(words for run in runs if (words := fault_words(run))))
         means = [mean_and_spread(runs, key) for key in keys]
         if faults:
-            means[:2] = ["does not count", "–"]
+            counted = {"score": "does not count", "score_settled": "–"}
+            means = [counted.get(key, mean) for key, mean in zip(keys, means, strict=True)]
         held = " / ".join(dict.fromkeys(words for run in runs for words in shares(run.end.numbers)[:1]))
         rows.append([label or "–", str(len(runs)), faults or "0", *means, held or "–"])
     print()
-    print_table(rows, right=range(1, 8))
+    print_table(rows, right=range(1, 3 + len(keys)))
     if len(groups) == 2:
         base, other = (runs[0] for runs in groups.values())
         print()
