@@ -75,6 +75,19 @@ def test_putting_back_leaves_what_the_firmware_has_set_for_the_other_source(on_t
     assert limits(on_tern) == (18.0, 45.0)
 
 
+def test_putting_back_after_a_crash_leaves_it_too(on_tern: TwinSession):
+    session = on_tern.session
+    session.try_settings({"sustained": 25.0, "epp": 64.0}, standing=False)
+    session.plug(charger=False)
+    on_tern.pass_time(2.0)
+    on_tern.die()
+    again = on_tern.reopen()
+    assert again.status().trial is None
+    assert limits(on_tern) == (12.0, 20.0)
+    assert on_tern.in_force("epp") == 128.0
+    assert "Left as the firmware has set it since for another power source: sustained 12 W." in again.recovered
+
+
 def test_without_a_change_of_source_all_is_put_back_whatever_changed_it(on_tern: TwinSession):
     session = on_tern.session
     session.try_settings({"sustained": 25.0}, standing=False)

@@ -321,9 +321,11 @@ class Trials:
             return Recovery(shown, RecoveryOutcome.RESTARTED)
         if trial.standing and self._stands:
             return Recovery(shown, RecoveryOutcome.ENDED) if self._gone(trial) else None
+        trial = self._without_firmware_s(trial)
         left, unrecorded = self._restored(trial, "the program that ran it ended without doing so")
         outcome = RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK
-        return Recovery(replace(shown, unrecorded=unrecorded), outcome, left)
+        shown = replace(shown, unrecorded=unrecorded, left_to_firmware=trial.left_to_firmware)
+        return Recovery(shown, outcome, left)
 
     def _gone(self, trial: Trial) -> bool:
         """End a standing trial of which nothing is in force; tell whether it was one.

@@ -70,7 +70,7 @@ def _recovered_trial(recovery: Recovery) -> str:
         return f"{what} has ended: what was in force before it holds again."
     if recovery.outcome is RecoveryOutcome.PUT_BACK:
         said = f"{what} outlived its program, so what was in force before it was put back."
-        return f"{said} {unrecorded(trial)}".rstrip()
+        return " ".join(part for part in (said, left_to_firmware(trial), unrecorded(trial)) if part)
     return (
         f"{what} outlived its program. Not everything could be put back: {', '.join(recovery.left)} did not take the "
         "earlier value. The trial stays on record; try again with the rights to write these files, or restart the "
@@ -80,12 +80,15 @@ def _recovered_trial(recovery: Recovery) -> str:
 
 def put_back(trial: Trial) -> str:
     """Return what is in force again, and what was left to the firmware."""
-    said = [f"Put back: {show_settings(trial.before_values)}."] if trial.before_values else []
-    if trial.left_to_firmware:
-        said.append(
-            f"Left as the firmware has set it since for another power source: {show_settings(trial.left_to_firmware)}."
-        )
-    return " ".join([*said, *([words] if (words := unrecorded(trial)) else [])])
+    said = f"Put back: {show_settings(trial.before_values)}." if trial.before_values else ""
+    return " ".join(part for part in (said, left_to_firmware(trial), unrecorded(trial)) if part)
+
+
+def left_to_firmware(trial: Trial) -> str:
+    """Return what was not put back, since the firmware has set it for another power source; empty for nothing."""
+    if not trial.left_to_firmware:
+        return ""
+    return f"Left as the firmware has set it since for another power source: {show_settings(trial.left_to_firmware)}."
 
 
 def to_stock(trial: Trial) -> str:
