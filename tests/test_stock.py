@@ -80,6 +80,7 @@ def test_putting_back_after_a_crash_leaves_it_too(on_tern: TwinSession):
     session.try_settings({"sustained": 25.0, "epp": 64.0}, standing=False)
     session.plug(charger=False)
     on_tern.pass_time(2.0)
+    session.machine.save()
     on_tern.die()
     again = on_tern.reopen()
     assert again.status().trial is None
