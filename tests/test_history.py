@@ -15,6 +15,7 @@ from upright_bolt.model.quantity import CLOCK, POWER, clock_text
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.presentation.history import KEEP_S, History, spans_of, thinned
+from upright_bolt.presentation.ticks import round_ticks
 
 SENSORS = (
     Sensor("clock.cpu0", CLOCK, "", SensorKind.CLOCK, 0),
@@ -133,3 +134,20 @@ def test_ticks_stand_at_whole_steps_and_never_crowd(span):
     assert 2 <= len(ticks) <= 14
     assert all(abs((tick - axis.zero) / step - round((tick - axis.zero) / step)) < 1e-9 for tick in ticks)
     assert axis.tickStrings([axis.zero], 1, step) == ["now"]
+
+
+@given(st.floats(-1e3, 1e3), st.floats(0.5, 1e4), st.integers(2, 8))
+def test_ticks_of_a_scale_are_round_and_few(low, span, most):
+    ticks = round_ticks(low, low + span, most)
+    assert len(ticks) <= most
+    assert all(low - 1e-6 <= tick <= low + span + 1e-6 for tick in ticks)
+    if len(ticks) > 1:
+        step = ticks[1] - ticks[0]
+        assert f"{step:.4e}"[:6] in ("1.0000", "2.0000", "5.0000")
+        assert all(abs(tick / step - round(tick / step)) < 1e-6 for tick in ticks)
+
+
+def test_ticks_of_usual_scales():
+    assert round_ticks(6.0, 60.0, 6) == [10.0, 20.0, 30.0, 40.0, 50.0, 60.0]
+    assert round_ticks(-250.0, 0.0, 6) == [-250.0, -200.0, -150.0, -100.0, -50.0, 0.0]
+    assert round_ticks(5.0, 5.0, 6) == []

@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control
+from upright_bolt.presentation.ticks import round_ticks
 from upright_bolt.wording.notes import sentence
 
 PAD = 9
@@ -29,7 +30,7 @@ BAR_Y = 15
 BAR_H = 5
 HEIGHT = 38
 BIG_STEPS = 5
-TICKS = 5
+MOST_TICKS = 6
 
 
 class ScaleStrip(QWidget):
@@ -50,7 +51,7 @@ class ScaleStrip(QWidget):
         self._draft: float | None = None
         self._evidence: tuple[Evidence, ...] = ()
         self._low, self._high = 0.0, 1.0
-        self._tick_texts: tuple[str, ...] = ()
+        self._ticks: list[tuple[float, str]] = []
         self._fixed_words = ""
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -77,8 +78,8 @@ class ScaleStrip(QWidget):
         self._control = control
         low, high = control.minimum, control.maximum
         self._low, self._high = (0.0, 1.0) if low is None or high is None or high <= low else (low, high)
-        steps = () if low is None or high is None else range(TICKS)
-        self._tick_texts = tuple(self._tick_text(self._low + (self._high - self._low) * i / (TICKS - 1)) for i in steps)
+        ticks = [] if low is None or high is None else round_ticks(low, high, MOST_TICKS)
+        self._ticks = [(value, self._tick_text(value)) for value in ticks]
         self.setEnabled(control.settable)
         self.setAccessibleName(control.title)
         self._fixed_words = ", ".join(self._words())
@@ -221,9 +222,8 @@ class ScaleStrip(QWidget):
 
     def _paint_ticks(self, painter: QPainter) -> None:
         painter.setFont(font(7.0))
-        span = (self.width() - 2 * PAD) / (TICKS - 1)
-        for i, text in enumerate(self._tick_texts):
-            x = PAD + i * span
+        for value, text in self._ticks:
+            x = self.x_of(value)
             painter.setPen(QPen(QColor(self._theme.line), 1))
             painter.drawLine(QPointF(x, BAR_Y + BAR_H + 2), QPointF(x, BAR_Y + BAR_H + 5))
             painter.setPen(QColor(self._theme.muted))
@@ -233,8 +233,8 @@ class ScaleStrip(QWidget):
 
     def _tick_text(self, value: float) -> str:
         if self._control.declaration.quantity.unit == "MHz":
-            return f"{value / 1000:.1f}"
-        return f"{value:.0f}"
+            return f"{value / 1000:g}"
+        return f"{value:g}".replace("-", "−")
 
     def _paint_evidence(self, painter: QPainter) -> None:
         theme, y = self._theme, BAR_Y + BAR_H + 3.5
