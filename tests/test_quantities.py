@@ -9,6 +9,7 @@ from upright_bolt.model import quantity as q
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.control import PREFERENCE_NAMES, Control, ControlState, parse_value, show_value
 from upright_bolt.model.declaration import Kind
+from upright_bolt.model.quantity import TIME, with_unit
 from upright_bolt.model.settings import parse_assignments, show_settings
 
 CASES = [
@@ -29,6 +30,38 @@ CASES = [
 @pytest.mark.parametrize(("name", "text", "value"), CASES)
 def test_typed_values_are_kept_in_the_control_s_own_unit(name, text, value):
     assert parse_value(name, text) == value
+
+
+@pytest.mark.parametrize(
+    ("typed", "shown", "meant"),
+    [
+        ("30", "18 W", "30 W"),
+        (" −50", "0 mV", "−50 mV"),
+        ("3.2", "4.20 GHz", "3.2 GHz"),
+        ("900", "800 MHz", "900 MHz"),
+        ("85", "°C", "85 °C"),
+        ("30 mW", "18 W", "30 mW"),
+        ("128", "64", "128"),
+        ("30", "–", "30"),
+        ("thirty", "18 W", "thirty"),
+    ],
+)
+def test_a_number_without_a_unit_has_that_of_its_field(typed, shown, meant):
+    assert with_unit(typed, shown) == meant
+
+
+@pytest.mark.parametrize(
+    ("text", "seconds"),
+    [("10min30s", 630.0), ("1 h 5 min", 3900.0), ("3m", 180.0), ("90s", 90.0), ("1.5min500ms", 90.5)],
+)
+def test_times_may_be_made_of_several_numbers(text, seconds):
+    assert TIME.parse(text, "duration") == pytest.approx(seconds)
+
+
+@pytest.mark.parametrize("text", ["10min30", "min30s", "10min,30s", "1h bread", "10 30s"])
+def test_what_is_no_time_is_said(text):
+    with pytest.raises(BadInput, match="duration: "):
+        TIME.parse(text, "duration")
 
 
 @pytest.mark.parametrize(

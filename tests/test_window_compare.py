@@ -87,7 +87,7 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
     click(compare.tabs[1])
     form = compare.sweep.form
     form.control.setCurrentIndex(form.control.findData("sustained"))
-    for entry, text in ((form.first, "14 W"), (form.last, "22 W"), (form.step, "4 W"), (form.length, "10 s")):
+    for entry, text in ((form.first, "14"), (form.last, "22 W"), (form.step, "4"), (form.length, "10 s")):
         entry.setText(text)
     click(form.start)
     until(lambda: compare.sweep.form.stop.isVisibleTo(form))
@@ -105,10 +105,10 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
 
 
 TYPED_WRONGLY = (
-    ("first", "14", "has no unit"),
+    ("first", "14 V", "has the unit V, which does not fit"),
     ("step", "0 W", "more than nothing"),
     ("length", "long", "not a number"),
-    ("cool_to", "45", "has no unit"),
+    ("cool_to", "45 W", "has the unit W, which does not fit"),
     ("last", "4000 W", "can be made in one go"),
 )
 
@@ -176,9 +176,9 @@ def test_one_run_by_itself_tells_and_takes(two):
     sheet.below.setText("85 C")
     QTest.keyClick(sheet.below, Qt.Key.Key_Return)
     assert not sheet.score.isEnabled()
-    sheet.below.setText("85")
+    sheet.below.setText("85 W")
     sheet.ask()
-    until(lambda: "has no unit" in sheet.shown.text())
+    until(lambda: "has the unit W" in sheet.shown.text())
     sheet.note.setText("calm sea")
     sheet.measures.setText("noise")
     click(sheet.keep)

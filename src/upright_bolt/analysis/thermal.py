@@ -225,7 +225,8 @@ def _solved(measured: Measured, prior: Prior, noise: Noise, start: Floats) -> tu
         found: Floats = (all_rows[1:] - all_rows[0]).T / STEPS
         return found
 
-    found = least_squares(lambda p: rows(p[None, :])[0], start, jac=jacobian, x_scale="jac", max_nfev=40)
+    with np.errstate(over="ignore", invalid="ignore"):  # a step that leads too far is taken back
+        found = least_squares(lambda p: rows(p[None, :])[0], start, jac=jacobian, x_scale="jac", max_nfev=40)
     covariance: Floats = np.asarray(np.linalg.inv(found.jac.T @ found.jac), dtype=float)
     return np.asarray(found.x, dtype=float), covariance
 

@@ -45,8 +45,7 @@ much, of 1.3 where little."""
 _BLOWN_SIZE_W, _STILL_SIZE_W, _SIZES = 20.0, 8.0, (0.4, 4.0)
 _GROWS = np.array([-0.5, 0.0, 0.5, 1.0, 0.7, 0.7, 0.4, 0.5, 0.0])
 """Powers of the sustained limit with which die, sink, fan and case grow; a large sink stands freer of its case."""
-_FARTHEST, _MOST_AT_ONCE = 20.0, 0.9
-"""A step of a fit may lead far away; there the model is still to give numbers."""
+_MOST_AT_ONCE = 0.9
 _ROOM_C, _ROOM_WIDTH_C = 23.0, 2.8
 _CASE_WIDTH_C = 2.5
 _FAN_A, _FAN_A_WIDTH = -600.0, 6000.0
@@ -115,7 +114,7 @@ def positive(sets: Floats) -> Floats:
 
     A run tells the sum of r0 and R_die well, and hardly how it is divided, so the sum and r0's part are parameters.
     """
-    found = np.exp(np.clip(sets[:, :POSITIVE], -_FARTHEST, _FARTHEST)).T
+    found = np.exp(sets[:, :POSITIVE]).T
     at_once = found[0] * np.minimum(found[1], _MOST_AT_ONCE)
     return np.vstack([at_once, found[0] - at_once, found[2:]])
 

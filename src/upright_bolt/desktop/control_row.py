@@ -11,6 +11,7 @@ from upright_bolt.desktop.theme import Theme
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import NONE, Control, Value, parts_of
 from upright_bolt.model.declaration import Kind
+from upright_bolt.model.quantity import with_unit
 from upright_bolt.wording.notes import sentence
 
 
@@ -60,6 +61,7 @@ class ControlRow(QWidget):
     def __init__(self, control: Control, theme: Theme) -> None:
         super().__init__()
         self._control = control
+        self._shown = ""
         self._fault = label("", "fault", wraps=True)
         self._fault.hide()
         self._note = label("", "muted")
@@ -132,7 +134,7 @@ class ControlRow(QWidget):
 
     def _typed(self, text: str) -> None:
         try:
-            value = self._control.parse(text)
+            value = self._control.parse(with_unit(text, self._shown))
         except BadInput as fault:
             self._show_fault(str(fault))
             return
@@ -177,9 +179,9 @@ class ControlRow(QWidget):
         if self.strip is not None:
             self.strip.show_draft(draft if isinstance(draft, float) else None)
         if self.entry is not None and not self.entry.isModified() and not self._fault.isVisibleTo(self):
-            text = control.show(shown) if shown is not None else "–"
-            if self.entry.text() != text:
-                self.entry.setText(text)
+            self._shown = control.show(shown) if shown is not None else "–"
+            if self.entry.text() != self._shown:
+                self.entry.setText(self._shown)
         for word, made in self._words.items():
             made.setChecked(_among(word, shown))
             wanted = f"◇ {word}" if draft is not None and _among(word, draft) else word

@@ -24,6 +24,7 @@ class Quantity:
         decimals: digits behind the point when shown.
         trims: whether zeros at the end are left out when shown ("25 W"); off for numbers read in columns.
         inputs: accepted units and their factor to ``unit``; empty if a bare number is meant.
+        adds_up: whether several numbers with their units may stand one after another: ``10min30s``.
     """
 
     name: str
@@ -31,6 +32,7 @@ class Quantity:
     decimals: int = 0
     inputs: Mapping[str, float] = field(default_factory=dict)
     trims: bool = True
+    adds_up: bool = False
 
     def show(self, value: float | None) -> str:
         """Return ``value`` with its unit as a person reads it, e.g. ``"25 W"`` or ``"3.20 GHz"``."""
@@ -56,6 +58,9 @@ class Quantity:
         Raises:
             BadInput: the text is not a number, or its unit is missing or belongs to another quantity.
         """
+        parts = list(_NUMBER.finditer(text.strip())) if self.adds_up else []
+        if len(parts) > 1 and "".join("".join(part[0] for part in parts).split()) == "".join(text.split()):
+            return sum(self.parse(part[0], what) for part in parts)
         match = _NUMBER.fullmatch(text.strip())
         if match is None:
             comma = " Write the decimal sign as a point." if re.search(r"\d,\d", text) else ""
@@ -86,7 +91,7 @@ class Quantity:
 POWER = Quantity("power", "W", 2, {"W": 1.0, "mW": 0.001})
 CLOCK = Quantity("clock", "MHz", 0, {"GHz": 1000.0, "MHz": 1.0})
 TEMPERATURE = Quantity("temperature", "°C", 1, {"C": 1.0, "°C": 1.0}, trims=False)
-TIME = Quantity("time", "s", 2, {"s": 1.0, "ms": 0.001, "min": 60.0, "h": 3600.0})
+TIME = Quantity("time", "s", 2, {"s": 1.0, "ms": 0.001, "min": 60.0, "m": 60.0, "h": 3600.0}, adds_up=True)
 VOLTAGE = Quantity("voltage", "V", 3, {"V": 1.0, "mV": 0.001})
 CURRENT = Quantity("current", "A", 2, {"A": 1.0, "mA": 0.001})
 OFFSET = Quantity("voltage", "mV", 1, {"mV": 1.0})
@@ -107,6 +112,14 @@ WAKE_UPS = Quantity("wake-ups", "/s")
 
 _ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, CURRENT, OFFSET, PREFERENCE, SWITCH, CHOICE, SPEED, SHARE, HOURS,
         COUNT, SCORE, EFFICIENCY, ENERGY, LATENCY, FRAME_RATE, TASKS, WAKE_UPS)  # fmt: skip
+
+
+def with_unit(text: str, shown: str) -> str:
+    """Return what was typed, with the unit of what the field shows if it is a number without one."""
+    match = _NUMBER.fullmatch(text.strip())
+    unit = shown.split(" ")[-1]
+    bare = match is not None and not match[2]
+    return f"{text.strip()} {unit}" if bare and (unit[:1].isalpha() or unit[:1] in ("°", "%")) else text
 
 
 def find(name: str, unit: str) -> Quantity:

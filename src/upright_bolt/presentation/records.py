@@ -7,7 +7,8 @@ from pathlib import Path
 from upright_bolt.analysis.compare import compare
 from upright_bolt.analysis.responsiveness import frame_numbers
 from upright_bolt.errors import BadInput
-from upright_bolt.model.quantity import TEMPERATURE, TIME
+from upright_bolt.model.catalogue import find_declaration
+from upright_bolt.model.quantity import TEMPERATURE, TIME, with_unit
 from upright_bolt.model.run import RunRecord, parse_measures
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.work import Work
@@ -41,8 +42,11 @@ class LadderAsked:
     cool_to: str
 
     def text(self) -> str:
-        """Return the rungs as they are written on the command line."""
-        return f"{self.control}={self.first.strip()}..{self.last.strip()}/{self.step.strip()}"
+        """Return the rungs as they are written on the command line; a number without a unit means the control's own."""
+        declared = find_declaration(self.control.partition(",")[0])
+        unit = declared.quantity.show(0.0) if declared is not None else ""
+        first, last, step = (with_unit(text.strip(), unit) for text in (self.first, self.last, self.step))
+        return f"{self.control}={first}..{last}/{step}"
 
 
 class Records:
@@ -84,8 +88,8 @@ class Records:
         try:
             steps = ladder(asked.text(), {}, asked.repeats)
             count = len(steps)
-            work = Work(asked.workload, TIME.parse(asked.length, "Length"))
-            cool_c = TEMPERATURE.parse(asked.cool_to, "Cool down to") if asked.cool_to.strip() else None
+            work = Work(asked.workload, TIME.parse(with_unit(asked.length, "min"), "Length"))
+            cool_c = TEMPERATURE.parse(with_unit(asked.cool_to, "°C"), "Cool down to") if asked.cool_to.strip() else None
         except BadInput as fault:
             self._fail(str(fault))
             return
@@ -176,7 +180,7 @@ class Records:
     def describe(self, run: RunRecord, below: str, on_result: Callable[[list[str]], None]) -> None:
         """Return what a run's telemetry shows, and what its cooling carries below a temperature, if one is typed."""
         try:
-            below_c = TEMPERATURE.parse(below, "Below") if below.strip() else None
+            below_c = TEMPERATURE.parse(with_unit(below, "°C"), "Below") if below.strip() else None
         except BadInput as fault:
             on_result([f"✕ {fault}"])
             return

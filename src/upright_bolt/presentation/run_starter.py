@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.quantity import COUNT, TEMPERATURE, TIME
+from upright_bolt.model.quantity import COUNT, TEMPERATURE, TIME, with_unit
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work, split_command
@@ -99,7 +99,7 @@ class RunStarter:
 def work_of(asked: RunAsked) -> Work:
     """Return the work that a person asked for. Raises BadInput."""
     cooling = asked.workload == "cooling"
-    duration_s = TIME.parse(asked.length, "Length")
+    duration_s = TIME.parse(with_unit(asked.length, "min"), "Length")
     count = int(COUNT.parse(asked.threads, "Threads")) if asked.threads.strip() else None
     options = Options()
     if asked.workload == "command":
@@ -107,5 +107,5 @@ def work_of(asked: RunAsked) -> Work:
     elif cooling:
         if not asked.below.strip():
             raise BadInput("Stay below: name the temperature near which the machine is held, e.g. 85 °C.")
-        options = Options(below_c=TEMPERATURE.parse(asked.below, "Stay below"), sure=asked.sure)
+        options = Options(below_c=TEMPERATURE.parse(with_unit(asked.below, "°C"), "Stay below"), sure=asked.sure)
     return Work(asked.workload, duration_s, count, options=options, start=asked.start)
