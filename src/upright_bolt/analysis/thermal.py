@@ -41,7 +41,7 @@ WHOLE_NOISE_C, CORES_NOISE_C, FINE_NOISE_C = 0.48, 0.2, 0.08
 sensors, and of a sensor that tells parts of a degree."""
 FAN_NOISE_RPM = 180.0
 """The same of a fan's speed around its straight line: 80 rpm, which last for five seconds."""
-NOISE_PARTS = 0.25, 4.0
+NOISE_PARTS = 0.05, 4.0
 """The noise that a run itself shows lies between these multiples of the usual."""
 LEAST_LEFT, LEAST_ALIKE = 30, 0.05
 FAN_CATCHES_UP_S, FAN_STEADY_RPM = 12, 300.0
