@@ -89,7 +89,8 @@ class Records:
             steps = ladder(asked.text(), {}, asked.repeats)
             count = len(steps)
             work = Work(asked.workload, TIME.parse(with_unit(asked.length, "min"), "Length"))
-            cool_c = TEMPERATURE.parse(with_unit(asked.cool_to, "°C"), "Cool down to") if asked.cool_to.strip() else None
+            cool_to = with_unit(asked.cool_to.strip(), "°C")
+            cool_c = TEMPERATURE.parse(cool_to, "Cool down to") if cool_to else None
         except BadInput as fault:
             self._fail(str(fault))
             return
