@@ -10,6 +10,7 @@ from itertools import pairwise
 
 import pytest
 
+from command_process import run_command
 from waiting import until, within
 
 OFFSETS = ["core-offset", "cache-offset", "gpu-offset", "agent-offset"]
@@ -351,3 +352,37 @@ def test_status_loads_neither_numbers_nor_window(data):
         "sys.exit(f'loaded {heavy}' if heavy else code)"
     )
     subprocess.run([sys.executable, "-c", code], check=True, capture_output=True)
+
+
+HUGE = "99999999999999999999"
+HUGE_NUMBERS = (("runs", "show", HUGE), ("runs", "delete", HUGE), ("compare", "1", "--against", HUGE))
+
+
+@pytest.mark.parametrize(
+    "words", [("runs", "show", HUGE), ("runs", "delete", HUGE), ("compare", "1", "--against", HUGE)]
+)
+def test_a_run_number_longer_than_any_is_bad_input(bolt, words):
+    assert "longer than any run number" in one_sentence(bolt(*words), 2)
+
+
+def test_a_data_folder_is_named_and_is_a_folder(tmp_path):
+    taken = tmp_path / "taken"
+    taken.write_text("no folder")
+    for given, said in (("", "nothing was given; name a folder"), (str(taken), "is a file; name a folder")):
+        done = run_command(["-m", "twin:tern", "--data", given, "runs"], within(60.0))
+        assert said in one_sentence(done, 2)
+
+
+def test_json_may_stand_anywhere_and_errors_are_json_then_too(bolt):
+    assert data_of(bolt("--json", "status"))["trial"] is None
+    assert data_of(bolt("status", "--json"))["trial"] is None
+    for words in (
+        ("--json", "run", "steady", "--duration", "long"),
+        ("runs", "show", "7", "--json"),
+        ("sing", "--json"),
+    ):
+        done = bolt(*words)
+        assert done.stdout == ""
+        said = json.loads(done.stderr)
+        assert said["code"] == done.returncode > 0
+        assert said["error"].endswith((".", "”."))

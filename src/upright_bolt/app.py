@@ -28,8 +28,14 @@ DEFAULT_MACHINE = "host"
 
 
 def data_folder(given: Path | None) -> Path:
-    """Return the folder for runs, journals and twins: the one given, or the user's data folder."""
+    """Return the folder for runs, journals and twins: the one given, or the user's data folder.
+
+    Raises:
+        BadInput: what was given is a file.
+    """
     if given is not None:
+        if given.exists() and not given.is_dir():
+            raise BadInput(f"--data: {given} is a file; name a folder.")
         return given
     from platformdirs import user_data_path
 

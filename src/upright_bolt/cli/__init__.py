@@ -1,6 +1,7 @@
 """The command line: every capability without a window.
 
-Exit codes: 0 done, 1 refused or failed, 2 bad input. Errors are one sentence on standard error.
+Exit codes: 0 done, 1 refused or failed, 2 bad input. Errors are one sentence on standard error; with ``--json``, a
+document of it and the exit code.
 """
 
 import os
@@ -8,6 +9,8 @@ import signal
 import sys
 from types import FrameType
 from typing import Any, TextIO
+
+JSON = "--json"
 
 
 def run(argv: list[str]) -> int:
@@ -19,6 +22,9 @@ def run(argv: list[str]) -> int:
     from upright_bolt.errors import BoltError
 
     signal.signal(signal.SIGTERM, _interrupt)
+    as_json = JSON in argv
+    if as_json:  # it may stand anywhere
+        argv = [*(word for word in argv if word != JSON), JSON]
     streams = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = map(Guarded.around, streams)
     try:
@@ -26,19 +32,19 @@ def run(argv: list[str]) -> int:
         sys.stdout.flush()
         code = result if isinstance(result, int) else 0
     except BoltError as fault:
-        code = _say(str(fault), fault.exit_code)
+        code = _say(str(fault), fault.exit_code, as_json=as_json)
     except TyperException as fault:
         sentence = fault.format_message().rstrip(".") + "."
-        code = _say(f"{sentence} Try “upright-bolt --help”.", 2)
+        code = _say(f"{sentence} Try “upright-bolt --help”.", 2, as_json=as_json)
     except Exit as end:
         code = end.exit_code
     except KeyboardInterrupt:
-        code = _say("Stopped.", 1)
+        code = _say("Stopped.", 1, as_json=as_json)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader went away: nothing more to say
         return 0
     except OSError as fault:
-        code = _say(f"{fault.filename or 'A file'}: {fault.strerror}.", 1)
+        code = _say(f"{fault.filename or 'A file'}: {fault.strerror}.", 1, as_json=as_json)
     finally:
         sys.stdout, sys.stderr = streams
     return code
@@ -69,7 +75,11 @@ class Guarded:
         return getattr(self.raw, name)
 
 
-def _say(sentence: str, code: int) -> int:
+def _say(sentence: str, code: int, *, as_json: bool) -> int:
+    if as_json:
+        from json import dumps
+
+        sentence = dumps({"error": sentence, "code": code}, ensure_ascii=False)
     print(sentence, file=sys.stderr)
     return code
 

@@ -23,6 +23,8 @@ if TYPE_CHECKING:
 AsJson = Annotated[bool, typer.Option("--json", help="Print JSON.")]
 COMMAND = "the command line"
 HOLDER = "the window"
+LONGEST_RUN_NUMBER = 18
+"""Digits; the database counts to a number of nineteen."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,4 +101,6 @@ def run_number(text: str) -> int:
     """Return the number of a run as typed. Raises BadInput if it is not one."""
     if not (text.isascii() and text.isdecimal()):
         raise BadInput(f"“{text}” is not a run number. “upright-bolt runs” lists the numbers.")
+    if len(text) > LONGEST_RUN_NUMBER:
+        raise BadInput(f"“{text}” is longer than any run number. “upright-bolt runs” lists the numbers.")
     return int(text)

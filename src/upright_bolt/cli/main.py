@@ -10,6 +10,7 @@ import typer
 from upright_bolt import __version__
 from upright_bolt.app import DEFAULT_MACHINE, give_up_root, parse_machine
 from upright_bolt.cli.context import MachineChoice
+from upright_bolt.errors import BadInput
 
 MODULES = {
     "machine": ("capture", "machine", "sample"),
@@ -49,11 +50,13 @@ def build(words: Sequence[str] = ()) -> typer.Typer:
                 "--machine", "-m", help="host, twin:NAME (twin:tern), tree:DIR or a capture, tree:FILE.tar.gz."
             ),
         ] = DEFAULT_MACHINE,
-        data: Annotated[Path | None, typer.Option("--data", help="Folder for runs, journals and twins.")] = None,
+        data: Annotated[str | None, typer.Option("--data", help="Folder for runs, journals and twins.")] = None,
         version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True)] = False,  # noqa: ARG001
     ) -> None:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
-        context.obj = MachineChoice(on, data)
+        if data is not None and not data.strip():
+            raise BadInput("--data: nothing was given; name a folder, or leave it out for your own.")
+        context.obj = MachineChoice(on, None if data is None else Path(data))
         if context.invoked_subcommand not in WITH_MACHINE or parse_machine(on).kind != "host":
             give_up_root()
         if context.invoked_subcommand is None:

@@ -117,7 +117,7 @@ _ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, CURRENT, OFFSET, PREFERENCE, S
 def with_unit(text: str, shown: str) -> str:
     """Return what was typed, with the unit of what the field shows if it is a number without one."""
     match = _NUMBER.fullmatch(text.strip())
-    unit = shown.split(" ")[-1]
+    unit = shown.rsplit(" ", maxsplit=1)[-1]
     bare = match is not None and not match[2]
     return f"{text.strip()} {unit}" if bare and (unit[:1].isalpha() or unit[:1] in ("°", "%")) else text
 
