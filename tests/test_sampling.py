@@ -14,7 +14,7 @@ from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.constraint import Constraint as C
 from upright_bolt.model.machine import Identity, Topology
-from upright_bolt.model.quantity import POWER, SHARE, SPEED
+from upright_bolt.model.quantity import CLOCK, POWER, SHARE, SPEED
 from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.twin.machine import TwinClock
 
@@ -107,6 +107,24 @@ def stat(*rows: tuple[int, int]) -> str:
     """A processor-times table: processor and its idle ticks, of 100 a second."""
     lines = [f"cpu{cpu} 7 0 0 {idle - 1} 1 0 0 0 0 0" for cpu, idle in rows]
     return "\n".join(["cpu  0 0 0 0 0 0 0 0 0 0", *lines, "intr 1 2 3", "ctxt 4"])
+
+
+@pytest.mark.parametrize(
+    ("clocks", "mean"), [({}, None), ({1: 2000.0}, 2000.0), ({0: 1000.0, 1: 2000.0}, 1750.0), ({0: 1000.0}, 1000.0)]
+)
+def test_the_mean_clock_is_that_of_the_clocks_there_are(clocks, mean):
+    table = "cpu 0 0 0 {0} 0 0\ncpu0 0 0 0 {1} 0 0\ncpu1 0 0 0 {2} 0 0\nintr 1\n"
+    files = {f"clock{cpu}": str(int(mhz * 1000)) for cpu, mhz in clocks.items()}
+    hand = Hand(stat=table.format(0, 0, 0), **files)
+    gauges = [Gauge(Sensor(f"clock.cpu{n}", CLOCK, "", SensorKind.CLOCK, n), f"/clock{n}", 1e-3) for n in clocks]
+    shares = BusyTable({n: Sensor(f"busy.cpu{n}", SHARE, "", SensorKind.BUSY, n) for n in (0, 1)}, "/stat")
+    sampler = by_hand(hand, *gauges, shares, cpus=(0, 1))
+    sampler.read()
+    hand.time_s = 1.0
+    hand.files["/stat"] = table.format(100, 75, 25)  # busy for 25 and 75 %
+    values = read_twin(sampler)
+    assert values[sampler.index["clock.mean"]] == (None if mean is None else pytest.approx(mean))
+    assert values[sampler.index["busy.mean"]] == pytest.approx(50.0)
 
 
 def test_busy_shares_survive_processors_going_and_coming():

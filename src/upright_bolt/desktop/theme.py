@@ -135,7 +135,9 @@ def _sheet(t: Theme) -> str:
     QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
     QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
     QLineEdit {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
-        padding: 3px 6px; selection-background-color: {t.accent}; }}
+        padding: 3px 6px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
+    QComboBox QAbstractItemView {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; outline: none;
+        selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:disabled {{ background: {t.paper}; color: {t.muted}; }}
     QSpinBox {{ min-height: 22px; }}
     QLineEdit:focus {{ border: 1px solid {t.accent}; }}

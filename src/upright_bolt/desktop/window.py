@@ -29,7 +29,7 @@ class Window(QMainWindow):
     def __init__(self, presenter: Presenter, theme: Theme) -> None:
         super().__init__()
         self.presenter = presenter
-        self.setWindowTitle(f"Upright Bolt: {presenter.outline.identity.name}")
+        self.setWindowTitle(presenter.outline.identity.name)  # Qt adds the program's name
         self.setWindowIcon(app_icon(theme.rail, theme.rail_mark))
         self.resize(*SIZE)
         self.rail = Rail(theme)

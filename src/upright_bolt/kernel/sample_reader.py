@@ -5,6 +5,7 @@ stands until something happens (limits, counts of throttling, supplies). What is
 to sample and only made anew when one of its files has changed.
 """
 
+from itertools import zip_longest
 from operator import mul
 
 from upright_bolt.errors import FileFault
@@ -91,7 +92,8 @@ class SampleReader:
         shares = by_processor(self.sensors, SensorKind.BUSY)
         self._clock_span, self._busy_span = span_of(list(clocks.values())), span_of(list(shares.values()))
         self._pairs = [(i, shares[cpu]) for cpu, i in clocks.items() if cpu in shares]
-        self._aligned = self._pairs == list(zip(_range(self._clock_span), _range(self._busy_span), strict=False))
+        side_by_side = zip_longest(_range(self._clock_span), _range(self._busy_span))
+        self._aligned = bool(clocks) and self._pairs == list(side_by_side)
         self._kinds = [
             (
                 index[f"clock.{kind.lower()}"],
