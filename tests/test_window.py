@@ -126,14 +126,14 @@ def test_typed_values_become_the_draft_in_words(window):
 
 def test_what_cannot_be_used_stays_as_typed_with_a_sentence(window):
     shown = row(window, "sustained")
-    for text, said in (("25", "no unit"), ("999 W", "6 W to 60 W"), ("many", "not a number")):
+    for text, said in (("25 s", "unit s, which does not fit"), ("999 W", "6 W to 60 W"), ("many", "not a number")):
         type_value(window, "sustained", text)
         assert said in shown.fault
         assert shown.entry.text() == text
         assert draft(window) is None
         QTest.qWait(700)  # new snapshots must not overwrite what was typed
         assert shown.entry.text() == text
-        type_value(window, "sustained", "24 W")
+        type_value(window, "sustained", "24")  # of the unit shown
         assert shown.fault == ""
         assert draft(window) == 24.0
         type_value(window, "sustained", "18 W")
@@ -250,10 +250,15 @@ def test_this_computer_in_the_window_says_what_is_not_measured(open_app):
     until(lambda: len(presenter.history) > 3)
     charts = window.workbench.charts
     charts.draw()
-    if presenter.history.last("power") is None:
-        assert "not measured" in words_of(charts)
-        assert charts.power._empty.scene() is not None
-    window.show_view("machine")
+    measured = presenter.history.measured
+    for chart, begins in ((charts.clock, "clock.cpu"), (charts.power, "power.package"),
+                          (charts.temperature, "temperature.package")):  # fmt: skip
+        assert chart.isVisible() == any(name.startswith(begins) for name in measured)
+    nothing = not any(chart.isVisible() for chart in (charts.clock, charts.power, charts.temperature))
+    assert ("A run shows its pace here" in words_of(charts)) == nothing
+    assert ("Not on this machine:" in words_of(window.workbench.settings)) == bool(presenter.outline.about.gaps)
+    click(window.workbench.settings.why_button)
+    assert window.machine.isVisible()
     for why in gap_words(presenter.outline.about.gaps).values():
         assert why[1:] in words_of(window.machine)
     assert not window.workbench.run.form.pace.isVisibleTo(window.workbench.run)
@@ -265,7 +270,8 @@ def test_a_folder_has_no_cores_to_run_on(open_app, tmp_path):
     window = open_app(f"tree:{root}").window
     assert not window.workbench.run.start.isEnabled()
     assert "no processor on which" in words_of(window.workbench.run)
-    assert "absent" in words_of(window.workbench.settings)
+    assert "Not on this machine: sustained limit (PL1), burst limit (PL2)" in words_of(window.workbench.settings)
+    assert window.workbench.settings.rows == {}
 
 
 def test_a_minimised_window_samples_rarely_and_catches_up(open_app):

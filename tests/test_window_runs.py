@@ -76,7 +76,7 @@ def test_closing_during_a_run_keeps_it_as_stopped(open_app, data):
 
 
 def test_a_bad_length_is_a_sentence_and_no_run(window):
-    for length, said in (("10", "no unit"), ("1 s", "from 5 s to 24 h"), ("long", "not a number")):
+    for length, said in (("10 W", "unit W, which does not fit"), ("1 s", "from 5 s to 24 h"), ("long", "not a number")):
         window.presenter.start_run("steady", length, "")
         until(lambda said=said: said in window.presenter.outcome)
         assert window.presenter.progress is None
@@ -108,6 +108,10 @@ def test_charts_show_what_was_sampled(window):
     total = {
         c.value: sum(b - a for a, b in zip(bar.opts["x0"], bar.opts["x1"], strict=True)) for c, bar in spans.items()
     }
+    assert charts.pace.isVisible()
+    times, scores = charts._slices.getData()
+    assert np.diff(times) == pytest.approx(np.full(5, 10.0), abs=0.6)
+    assert scores[-1] == pytest.approx(window.presenter.last_run.slices[-1].score)
     assert total["sustained limit"] > 30
     assert 8 < total["burst limit"] < 20
     bare = charts.clock.viewport()
@@ -160,7 +164,9 @@ def test_the_machine_view_follows_the_sensors(window):
 def test_other_machines_in_the_window(open_app, machine):
     window = open_app(machine, theme.DARK).window
     words = words_of(window.workbench.settings)
-    assert "absent" in words
+    assert "Not on this machine: " in words
+    assert "core voltage offset" in words
+    assert "core-offset" not in window.workbench.settings.rows
     sustained = row(window, "sustained")
     assert sustained.strip.isEnabled() == (machine == "twin:skerry")
     assert window.strip.source.isVisibleTo(window) == (machine == "twin:plover")  # the other has no battery

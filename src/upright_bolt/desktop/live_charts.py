@@ -14,14 +14,21 @@ from upright_bolt.desktop.pieces import column, heading, label
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER
-from upright_bolt.model.quantity import CLOCK, POWER, SPEED, TEMPERATURE
+from upright_bolt.model.quantity import CLOCK, POWER, SCORE, SPEED, TEMPERATURE
 from upright_bolt.presentation.history import Floats, History, thinned
+from upright_bolt.presentation.pace import Pace
 
 SPAN_S = 600.0
 AHEAD = 0.035
 SCROLL_S = 5.0
 WORDS_W = 108
 MOST_POINTS = 900
+SHOWN_FOR = ("clock.cpu", "power.package", "temperature.package")
+"""Beginnings of sensors' names without which there is no chart of clock, power and temperature."""
+NOTHING = (
+    "This machine measures no clock, no watts and no temperature. A run shows its pace here: the work done in each ten "
+    "seconds."
+)
 
 
 class Figure(QWidget):
@@ -46,11 +53,17 @@ class Figure(QWidget):
 
 
 class LiveCharts(QWidget):
-    """Draws a ``History``. Drag or zoom to look at a span; a double click returns to the present."""
+    """Draws a ``History`` and a ``Pace``. Drag or zoom to look at a span; a double click returns to the present.
 
-    def __init__(self, history: History, theme: Theme, ceiling_c: float | None, highest_mhz: float | None) -> None:
+    There is a chart for what the machine measures, and one of a run's pace while one is in sight.
+    """
+
+    def __init__(
+        self, history: History, pace: Pace, theme: Theme, ceiling_c: float | None, highest_mhz: float | None
+    ) -> None:
         super().__init__()
         self._history = history
+        self._pace = pace
         self._ceiling_c = ceiling_c
         self._following = True
         self._anchor: float | None = None
@@ -59,12 +72,18 @@ class LiveCharts(QWidget):
         self.clock = Chart("Clock", CLOCK, theme, times=False)
         self.power = Chart("Power", POWER, theme, times=False)
         self.temperature = Chart("Temperature", TEMPERATURE, theme, times=False)
+        self.pace = Chart("Pace", SCORE, theme, times=False)
         self.lanes = Lanes(theme, WORDS_W, history.measured)
-        charts = [self.clock, self.power, self.temperature]
+        charts = [self.clock, self.power, self.temperature, self.pace]
+        self._shown = [
+            chart
+            for chart, begins in zip(charts, SHOWN_FOR, strict=False)
+            if any(name.startswith(begins) for name in history.measured)
+        ]
         self.flags = Flags(theme, [*charts, self.lanes.chart])
         self._figures = [Figure() for _ in charts]
         self._add_curves(theme, highest_mhz)
-        grid = QGridLayout(self)
+        self._grid = grid = QGridLayout(self)
         grid.setContentsMargins(0, 0, 0, 0)
         grid.setHorizontalSpacing(0)
         grid.setVerticalSpacing(3)
@@ -72,20 +91,33 @@ class LiveCharts(QWidget):
         for row, (chart, figure) in enumerate(zip(charts, self._figures, strict=True), start=1):
             grid.addWidget(chart, row, 0)
             grid.addWidget(figure, row, 1)
-            grid.setRowStretch(row, 1)
+            self._show_row(row, shown=chart in self._shown)
+        nothing = label(NOTHING, "muted", wraps=True)
+        nothing.setVisible(not self._shown)
+        grid.addWidget(nothing, 5, 0, 1, 2)
         self.held = label("", "muted")
         words = QHBoxLayout()
         words.setSpacing(8)
         words.addWidget(heading("Held back by"))
         words.addWidget(self.held, 1)
-        grid.addLayout(words, 4, 0, 1, 2)
-        grid.addWidget(self.lanes, 5, 0, 1, 2)
+        grid.addLayout(words, 6, 0, 1, 2)
+        grid.addWidget(self.lanes, 7, 0, 1, 2)
         self._link([*charts, self.lanes.chart])
 
+    def _show_row(self, row: int, *, shown: bool) -> None:
+        """Show a chart with its figure, or leave its room to the others."""
+        self._grid.setRowStretch(row, int(shown))
+        for place in range(2):
+            item = self._grid.itemAtPosition(row, place)
+            widget = item.widget() if item is not None else None
+            if widget is not None:
+                widget.setVisible(shown)
+
     def _link(self, charts: list[Chart]) -> None:
+        self._time = self.lanes.chart  # always in sight: the others' time axes follow it
         for chart in (*charts, self.flags):
-            if chart is not self.clock:
-                chart.setXLink(self.clock)
+            if chart is not self._time:
+                chart.setXLink(self._time)
             chart.moved.connect(self._look_around)
             chart.returned.connect(self.follow)
 
@@ -102,6 +134,7 @@ class LiveCharts(QWidget):
         self._burst = self.power.curve(theme.power, width=1.0, style="dot")
         self._power = self.power.curve(theme.power)
         self._temperature = self.temperature.curve(theme.temperature)
+        self._slices = self.pace.curve(theme.score)
         self.clock.setYRange(0, (highest_mhz or 4000.0) / 1000.0 * 1.08, padding=0)
         top = (self._ceiling_c or 100.0) * 1.2
         self.temperature.setYRange(20, top, padding=0)
@@ -133,7 +166,7 @@ class LiveCharts(QWidget):
         anchor = ceil(now / SCROLL_S) * SCROLL_S  # moving the axis paints everything anew: not at every sample
         if self._following and anchor != self._anchor:
             self.lanes.chart.time_axis.zero = self._anchor = anchor
-            self.clock.setXRange(anchor - SPAN_S, anchor + AHEAD * SPAN_S, padding=0)
+            self._time.setXRange(anchor - SPAN_S, anchor + AHEAD * SPAN_S, padding=0)
 
     def _begin(self) -> None:
         """Begin a round of drawing, if anything is new since the last one."""
@@ -141,19 +174,32 @@ class LiveCharts(QWidget):
             return
         self._stale = False
         history = self._history
-        (from_s, to_s), _ = self.clock.getPlotItem().getViewBox().viewRange()
+        (from_s, to_s), _ = self._time.getPlotItem().getViewBox().viewRange()
         seen = history.seen(from_s, to_s)
         self._steps.begin(
             [
                 partial(self._draw_clock, seen),
                 partial(self._draw_power, seen),
                 partial(_set, self._temperature, seen["time"], seen["temperature"]),
+                partial(self._draw_pace, from_s, to_s),
                 partial(self._draw_lanes, seen),
                 partial(self.flags.draw, history.events, from_s, to_s),
                 self._show_words,
                 self._begin,
             ]
         )
+
+    def _draw_pace(self, from_s: float, to_s: float) -> None:
+        """Draw the pace of the runs in sight; without one its chart gives way to the others."""
+        times, scores = self._pace.points()
+        seen = (times >= from_s) & (times <= to_s)
+        known = scores[seen & ~np.isnan(scores)]
+        self._show_row(len(self._figures), shown=bool(known.size))
+        if not known.size or self._pace.quantity is None:
+            return
+        self._slices.setData(times, scores)
+        self.pace.setYRange(0, float(known.max()) * 1.25, padding=0)
+        self._figures[-1].show_texts(f"{known[-1]:,.0f}", self._pace.quantity.unit, "in ten seconds")
 
     def _draw_lanes(self, seen: dict[str, Floats]) -> None:
         self.lanes.draw(seen["time"], seen["held"])
@@ -185,7 +231,7 @@ class LiveCharts(QWidget):
 
     def _show_figures(self) -> None:
         history = self._history
-        clock, power, temperature = self._figures
+        clock, power, temperature, _ = self._figures
         busy = history.last("busy")
         clock.show_texts(
             "–" if history.last("clock_mean") is None else CLOCK.show(history.last("clock_mean")),

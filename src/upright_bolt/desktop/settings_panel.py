@@ -65,12 +65,14 @@ class SettingsPanel(QWidget):
         drafted: control name and value or None.
         tried, dropped: the two buttons.
         stock_wanted: the machine's own values are to be put back.
+        reasons_wanted: a person asks why something is not on this machine.
     """
 
     drafted = pyqtSignal(str, object)
     tried = pyqtSignal()
     dropped = pyqtSignal()
     stock_wanted = pyqtSignal()
+    reasons_wanted = pyqtSignal()
 
     def __init__(self, controls: dict[str, Control], theme: Theme) -> None:
         super().__init__()
@@ -89,6 +91,9 @@ class SettingsPanel(QWidget):
             if name == TOGETHER[0] and both:
                 rows.addWidget(self.together)
             rows.addWidget(row)
+        self._missing = QWidget()
+        self._add_missing(controls)
+        rows.addWidget(self._missing)
         rows.addStretch()
         area = QScrollArea()
         area.setWidget(inner)
@@ -108,6 +113,17 @@ class SettingsPanel(QWidget):
         layout.addLayout(head)
         layout.addWidget(area, 1)
         self._add_draft(layout)
+
+    def _add_missing(self, controls: dict[str, Control]) -> None:
+        """Say in one line what this machine lacks, with a way to the reasons."""
+        names = ", ".join(title[:1].lower() + title[1:] for title in missing_of(controls))
+        self._missing.setVisible(bool(names))
+        lines = column(self._missing, margins=(0, 6, 0, 0), gap=3)
+        lines.addWidget(rule())
+        lines.addWidget(label(f"Not on this machine: {names}.", "muted", wraps=True))
+        self.why_button = button("Why, in the Machine view")
+        self.why_button.clicked.connect(self.reasons_wanted)
+        lines.addWidget(self.why_button)
 
     def _add_draft(self, layout: QVBoxLayout) -> None:
         layout.addWidget(rule())
@@ -174,12 +190,22 @@ class SettingsPanel(QWidget):
 
 
 def rows_of(controls: dict[str, Control]) -> list[str]:
-    """Return the controls that have a row, in the panel's order."""
+    """Return the controls that have a row, in the panel's order: those that the machine has."""
+    return [
+        control.name
+        for control in _in_order(controls)
+        if control.declaration.panel is not PanelGroup.DELIBERATE and control.state is not ControlState.ABSENT
+    ]
 
-    def has_row(control: Control) -> bool:
-        group = control.declaration.panel
-        absent = control.state is ControlState.ABSENT
-        return group is PanelGroup.DAILY or (group is PanelGroup.RARE and not absent)
 
-    order = sorted(controls.values(), key=lambda control: (control.declaration.panel_order, control.name))
-    return [control.name for control in order if has_row(control)]
+def missing_of(controls: dict[str, Control]) -> list[str]:
+    """Return the titles of the daily controls that the machine lacks, in the panel's order."""
+    return [
+        control.title
+        for control in _in_order(controls)
+        if control.declaration.panel is PanelGroup.DAILY and control.state is ControlState.ABSENT
+    ]
+
+
+def _in_order(controls: dict[str, Control]) -> list[Control]:
+    return sorted(controls.values(), key=lambda control: (control.declaration.panel_order, control.name))

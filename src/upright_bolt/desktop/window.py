@@ -39,6 +39,7 @@ class Window(QMainWindow):
         self.workbench = Workbench(presenter, theme)
         self.compare = CompareView(presenter, theme)
         self.workbench.run.compared.connect(self._open_both)
+        self.workbench.reasons_wanted.connect(lambda: self.show_view("machine"))
         self._views: dict[str, QWidget] = {
             "machine": self.machine,
             "workbench": self.workbench,

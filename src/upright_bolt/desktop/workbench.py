@@ -1,5 +1,6 @@
 """The Workbench: settings on the left, live charts in the middle, the run on the right."""
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from upright_bolt.analysis.evidence import evidence
@@ -15,7 +16,13 @@ SETTINGS_W = 318
 
 
 class Workbench(QWidget):
-    """The daily screen."""
+    """The daily screen.
+
+    Signals:
+        reasons_wanted: a person asks why something is not on this machine.
+    """
+
+    reasons_wanted = pyqtSignal()
 
     def __init__(self, presenter: Presenter, theme: Theme) -> None:
         super().__init__()
@@ -27,7 +34,8 @@ class Workbench(QWidget):
         self.settings.tried.connect(presenter.try_draft)
         self.settings.dropped.connect(presenter.drop_draft)
         self.settings.stock_wanted.connect(presenter.to_stock)
-        self.charts = LiveCharts(presenter.history, theme, outline.ceiling_c, outline.highest_mhz)
+        self.settings.reasons_wanted.connect(self.reasons_wanted)
+        self.charts = LiveCharts(presenter.history, presenter.pace, theme, outline.ceiling_c, outline.highest_mhz)
         self.cores = CoreCards(theme)
         self.run = RunPanel(presenter, theme)
         middle = QWidget()

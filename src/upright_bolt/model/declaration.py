@@ -21,9 +21,9 @@ class PanelGroup(StrEnum):
     """Where a control stands on the Workbench."""
 
     DAILY = "daily"
-    """Always a row, greyed where the machine lacks it."""
+    """A row where the machine has it, and named as missing where not."""
     RARE = "rare"
-    """A row only where the machine has it."""
+    """A row where the machine has it, and not a word where not."""
     DELIBERATE = "deliberate"
     """No row: it takes a protection away, so it is set by itself in the Machine view, after a question."""
 

@@ -20,6 +20,7 @@ from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
+from upright_bolt.presentation.pace import Pace
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.records import Records
 from upright_bolt.presentation.run_starter import RunAsked, RunStarter
@@ -72,6 +73,7 @@ class Presenter:
         self.controls = controls
         self.status = Status(None)
         self.history = History(outline.sensors)
+        self.pace = Pace()
         self.draft: dict[str, Value] = {}
         self.outcome = outline.recovered
         self._damaged: dict[int, str] = {}
@@ -110,6 +112,8 @@ class Presenter:
         if snapshot.samples:
             self.sample = snapshot.samples[-1]
         self.progress = snapshot.progress
+        if snapshot.progress is not None and self.sample is not None:
+            self.pace.take(snapshot.progress, self.sample.time_s)
         controls, status = snapshot.controls or self.controls, snapshot.status or self.status
         changed = controls != self.controls or status != self.status
         self.controls, self.status = controls, status
@@ -247,6 +251,7 @@ class Presenter:
             self.last_run = next((run for run in runs if run.id == run_id), None)
             self._take_runs(runs)
             if self.last_run is not None:
+                self.pace.end(run_id, self.last_run.slices)
                 end = self.last_run.end
                 how = state_words(self.last_run) + (f": {end.why}" if end.why else "")
                 if end.state is not RunState.RUNNING and not self.last_run.head.series:
