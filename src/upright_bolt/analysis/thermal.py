@@ -43,6 +43,8 @@ FAN_NOISE_RPM = 180.0
 """The same of a fan's speed around its straight line: 80 rpm, which last for five seconds."""
 NOISE_PARTS = 0.05, 4.0
 """The noise that a run itself shows lies between these multiples of the usual."""
+MODEL_NOISE_C = 0.06
+"""However fine a sensor is: room and case are not quite the same for minutes, and the model knows of no such changes."""
 LEAST_LEFT, LEAST_ALIKE = 30, 0.05
 FAN_CATCHES_UP_S, FAN_STEADY_RPM = 12, 300.0
 """A fan whose speed differs by more from what it was so many seconds ago is still on its way."""
@@ -241,7 +243,7 @@ def _noise_left(measured: Measured, mean: Floats, guess: Noise) -> Noise:
     temps, speeds = follow(sets, measured, at_rest(sets, measured.rest_w, measured.rest_c))
     left_c = (temps[0] - measured.temp_c)[~_after_a_step(measured.power_w)]
     left_rpm = (speeds[0] - measured.rpm)[_fan_follows(measured)]
-    return Noise(_worth(left_c, guess.temp_c), _worth(left_rpm, guess.rpm))
+    return Noise(max(_worth(left_c, guess.temp_c), MODEL_NOISE_C), _worth(left_rpm, guess.rpm))
 
 
 def _worth(left: Floats, guess: float) -> float:
