@@ -44,7 +44,7 @@ FAN_NOISE_RPM = 180.0
 NOISE_PARTS = 0.05, 4.0
 """The noise that a run itself shows lies between these multiples of the usual."""
 MODEL_NOISE_C = 0.06
-"""However fine a sensor is: room and case are not quite the same for minutes, and the model knows of no such changes."""
+"""However fine a sensor is: room and case are never quite the same for minutes, and the model knows nothing of it."""
 LEAST_LEFT, LEAST_ALIKE = 30, 0.05
 FAN_CATCHES_UP_S, FAN_STEADY_RPM = 12, 300.0
 """A fan whose speed differs by more from what it was so many seconds ago is still on its way."""
