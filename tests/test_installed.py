@@ -129,7 +129,7 @@ def assert_all_ran(workloads, *, battery):
             continue
         if what.startswith("cooling ") and done["code"]:  # it needs watts, a temperature, and limits that can be set
             assert done["code"] == 2
-            assert done["err"].startswith("cooling: ")
+            assert json.loads(done["err"])["error"].startswith("cooling: ")
             continue
         assert done["code"] == 0, (what, done)
         run = json.loads(done["out"])

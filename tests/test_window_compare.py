@@ -6,7 +6,7 @@ from PyQt6.QtTest import QTest
 
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.model.run import RunState
-from window_support import FAST, begin_at_once, click, until, words_of
+from window_support import FAST, begin_at_once, click, run_to_end, until, words_of
 
 
 def run_through(window, workload="steady", length="10s", name="", **fields):
@@ -223,3 +223,16 @@ def test_what_holds_the_clock_is_told_with_its_evidence(window):
     until(lambda: held.text().startswith("sustained limit: 18.0 W of 18 W, since "))
     click(panel.stop)
     until(lambda: window.presenter.progress is None)
+
+
+def test_compare_opens_on_the_run_just_made_until_a_person_chooses(window):
+    first = run_to_end(window, "20s", "first")
+    until(lambda: window.compare.chosen == [first.id])
+    second = run_to_end(window, "20s", "second")
+    until(lambda: window.compare.chosen == [first.id, second.id])  # the first is the baseline
+    window.presenter.start_run("single", "20s", "alone")
+    until(lambda: len(window.presenter.runs) == 3)
+    until(lambda: window.compare.chosen == [3])  # other work is not compared with it
+    window.compare.choose([second.id])
+    run_to_end(window, "20s", "later")
+    assert window.compare.chosen == [second.id]

@@ -24,7 +24,7 @@ from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
-from upright_bolt.model.run import LETTERS, RunRecord, RunState
+from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
 from upright_bolt.wording.constraints import shares
@@ -44,6 +44,7 @@ class CompareView(QWidget):
         self._theme = theme
         self._later, self._appearing = StepQueue(self), StepQueue(self)
         self.chosen: list[int] = []
+        self._by_hand = False
         self.runs = RunColumn(theme)
         self.runs.setFixedWidth(LIST_W)
         self.runs.list.toggled.connect(self.toggle)
@@ -173,6 +174,7 @@ class CompareView(QWidget):
 
     def toggle(self, run_id: int) -> None:
         """Take a run in, or out."""
+        self._by_hand = True
         if run_id in self.chosen:
             self.chosen.remove(run_id)
         elif len(self.chosen) < len(LETTERS):
@@ -181,18 +183,30 @@ class CompareView(QWidget):
 
     def choose(self, run_ids: list[int]) -> None:
         """Compare just these runs; the first is the baseline."""
+        self._by_hand = True
         self.chosen = run_ids[: len(LETTERS)]
         self.show_chosen()
 
     def _runs_changed(self) -> None:
         known = {run.id for run in self._presenter.runs}
         self.chosen = [run_id for run_id in self.chosen if run_id in known]
-        if not self.chosen:
-            finished = [run for run in self._presenter.runs if run.end.state is RunState.FINISHED]
-            baseline = self._presenter.baseline_id
-            newest = [run.id for run in finished if run.id != baseline][:1]
-            self.chosen = ([baseline] if baseline is not None else []) + newest
+        if not self.chosen or not self._by_hand:
+            self._by_hand = False
+            self.chosen = self._usual()
         self.show_chosen()
+
+    def _usual(self) -> list[int]:
+        """Return this machine's newest run, after the baseline if that is of the same work."""
+        presenter = self._presenter
+        here = [run for run in presenter.runs if run.head.machine == presenter.outline.word]
+        finished = [run for run in here if run.end.state is RunState.FINISHED and run.head.role is not RunRole.WARM_UP]
+        if not finished:
+            return []
+        alike = [run.id for run in finished if run.head.workload == finished[0].head.workload]
+        baseline = presenter.baseline_id
+        if baseline not in alike:
+            return alike[:1]
+        return [baseline, *[run_id for run_id in alike if run_id != baseline][:1]]
 
     def show_chosen(self) -> None:
         """Draw everything anew for the chosen runs."""

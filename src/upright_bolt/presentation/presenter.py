@@ -282,7 +282,8 @@ class Presenter:
         ]
         stock = {name: control.stock for name, control in self.controls.items() if control.stock is not None}
         alike = [run for run in mine if all(run.head.settings.get(name) == value for name, value in stock.items())]
-        return alike[0].id if alike else None
+        last = None if self.last_run is None else self.last_run.id  # compared with itself it would tell nothing
+        return next((run.id for run in alike if run.id != last), alike[0].id if alike else None)
 
     def set_baseline(self, run_id: int | None) -> None:
         """Choose what runs are compared with."""
