@@ -231,10 +231,11 @@ def test_compare_by_keyboard_filter_and_delete(window):
     runs = window.compare.runs
     until(lambda: runs.list.rows.rowCount() == 2)
     runs.list.choose_row(0)
-    QTest.keyClick(runs.list, Qt.Key.Key_Space)
-    assert window.compare.chosen == [1, 2]
+    until(lambda: window.compare.chosen == [1, 2])
     QTest.keyClick(runs.list, Qt.Key.Key_Space)
     assert window.compare.chosen == [1]
+    QTest.keyClick(runs.list, Qt.Key.Key_Space)
+    assert window.compare.chosen == [1, 2]
     runs.filter.setText("second")
     assert runs.list.rows.rowCount() == 1
     runs.filter.setText("")
