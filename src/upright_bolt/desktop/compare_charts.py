@@ -230,7 +230,7 @@ class WattPicture(Chart):
                 continue
             colour = run_colours(self.theme)[letter]
             spots.append({"pos": (watts, score), "size": 9, "pen": pg.mkPen(colour), "brush": pg.mkBrush(colour)})
-            words = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.5, 1.25))
+            words = pg.TextItem(LETTERS[letter], color=colour, anchor=(1.4, 0.5))  # runs at one limit stand in a column
             words.setFont(font(8.5, bold=True))
             words.setPos(watts, score)
             self.addItem(words, ignoreBounds=True)
