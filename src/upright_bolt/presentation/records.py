@@ -28,6 +28,11 @@ from upright_bolt.wording.events import during_run
 Say = Callable[[str], None]
 
 
+def length_s(text: str) -> float:
+    """Return a length as typed in the window, where a bare number means minutes. Raises BadInput."""
+    return TIME.parse(with_unit(text, "min"), "Length")
+
+
 @dataclass(frozen=True, slots=True)
 class LadderAsked:
     """A ladder as a person typed it."""
@@ -88,7 +93,7 @@ class Records:
         try:
             steps = ladder(asked.text(), {}, asked.repeats)
             count = len(steps)
-            work = Work(asked.workload, TIME.parse(with_unit(asked.length, "min"), "Length"))
+            work = Work(asked.workload, length_s(asked.length))
             cool_to = with_unit(asked.cool_to.strip(), "°C")
             cool_c = TEMPERATURE.parse(cool_to, "Cool down to") if cool_to else None
         except BadInput as fault:

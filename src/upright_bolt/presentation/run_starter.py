@@ -3,12 +3,12 @@
 from dataclasses import dataclass
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.quantity import COUNT, TEMPERATURE, TIME, with_unit
+from upright_bolt.model.quantity import COUNT, TEMPERATURE, with_unit
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work, split_command
 from upright_bolt.presentation.ports import SessionWork
-from upright_bolt.presentation.records import Records, Say
+from upright_bolt.presentation.records import Records, Say, length_s
 from upright_bolt.reports.earlier_cooling import earlier_cooling
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.session import Session
@@ -99,7 +99,7 @@ class RunStarter:
 def work_of(asked: RunAsked) -> Work:
     """Return the work that a person asked for. Raises BadInput."""
     cooling = asked.workload == "cooling"
-    duration_s = TIME.parse(with_unit(asked.length, "min"), "Length")
+    duration_s = length_s(asked.length)
     count = int(COUNT.parse(asked.threads, "Threads")) if asked.threads.strip() else None
     options = Options()
     if asked.workload == "command":
