@@ -18,11 +18,16 @@ SETTLES_S = 1.0
 
 @dataclass(frozen=True, slots=True)
 class Stages:
-    """Which samples show what; each of shape ``(n,)``."""
+    """Which samples show what; each of shape ``(n,)``.
+
+    Attributes:
+        told: whether means over them are numbers of the run; not where its limits are moved meanwhile.
+    """
 
     full: "Mask"
     light: "Mask"
     rest: "Mask"
+    told: bool
 
 
 def stages_of(workload: str, options: Options, time_s: "Floats") -> Stages | None:
@@ -37,7 +42,7 @@ def stages_of(workload: str, options: Options, time_s: "Floats") -> Stages | Non
 
     if workload == "cooling":
         held = time_s <= hold_s(options)
-        return Stages(held, np.zeros_like(held), time_s > hold_s(options) + SETTLES_S)
+        return Stages(held, np.zeros_like(held), time_s > hold_s(options) + SETTLES_S, told=False)
     if workload != "proof":
         return None
     ends = np.cumsum([stage.seconds for stage in PROOF])
@@ -46,11 +51,13 @@ def stages_of(workload: str, options: Options, time_s: "Floats") -> Stages | Non
     at = np.minimum(np.searchsorted(ends, place - 1e-6), len(PROOF) - 1)
     settled = (place - (ends - [stage.seconds for stage in PROOF])[at] >= SETTLES_S) & (time_s > 0)
     share = shares[at]
-    return Stages(settled & (share == 1.0), settled & (share == LIGHT), settled & (share == 0.0))
+    return Stages(settled & (share == 1.0), settled & (share == LIGHT), settled & (share == 0.0), told=True)
 
 
 def stage_numbers(stages: Stages, columns: "dict[str, Floats]") -> dict[str, float]:
     """Return what was measured in each kind of stage: clock in MHz and watts at full load, watts in the others."""
+    if not stages.told:
+        return {}
     wanted = {
         "full_mhz": ("clock.mean", stages.full),
         "full_w": ("power.package", stages.full),
