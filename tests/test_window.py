@@ -218,7 +218,13 @@ def test_views_by_keys_and_the_machine_sheet(window):
     until(window.machine.isVisible)
     until(lambda: "34" in words_of(window.machine) or "°C" in words_of(window.machine))
     words = words_of(window.machine)
-    for text in ("Halyard Q6-4200T", "Sustained limit (PL1)", "● settable", "6 W to 60 W", "Package temperature"):
+    for text in (
+        "Halyard Q6-4200T",
+        "Sustained limit (PL1)",
+        "● CAN BE SET HERE",
+        "6 W to 60 W",
+        "Package temperature",
+    ):
         assert text in words
     QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
     until(window.compare.isVisible)

@@ -150,11 +150,10 @@ def test_flags_and_compare_pictures_carry_what_happened(window):
 
 def test_the_machine_view_follows_the_sensors(window):
     window.show_view("machine")
-    until(lambda: any(label.text().endswith("°C") for label in window.machine.readings._values))
-    shown = {
-        sensor.name: label.text()
-        for sensor, label in zip(window.presenter.outline.sensors, window.machine.readings._values, strict=True)
-    }
+    values, sensors = window.machine.readings.values, window.presenter.outline.sensors
+    until(lambda: any(label.text().endswith("°C") for label in values.values()))
+    shown = {sensors[index].name: label.text() for index, label in values.items()}
+    assert len(shown) == len(sensors)
     assert shown["limit.sustained"] == "18 W"
     assert shown["charger"] == "yes"
     assert shown["clock.mean"].endswith("Hz")

@@ -11,6 +11,7 @@ from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.quantity import Quantity, clock_text
 
 AXIS_W = 40
+NOT_MEASURED = "Not measured"
 STYLES = {
     "solid": Qt.PenStyle.SolidLine,
     "dash": Qt.PenStyle.DashLine,
@@ -129,7 +130,7 @@ class Chart(pg.PlotWidget):
             angle=0,
             pen=self.pen(colour, width=1.0, style="dash"),
             label=words,
-            labelOpts={"position": 0.92, "color": colour, "anchors": [(0.5, 1.1), (0.5, 1.1)]},
+            labelOpts={"position": 0.99, "color": colour, "anchors": [(1.0, -0.1), (1.0, -0.1)]},
         )
         line.label.setFont(font(7.5))
         self.addItem(line)

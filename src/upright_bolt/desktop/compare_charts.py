@@ -4,11 +4,11 @@ from functools import partial
 
 import numpy as np
 import pyqtgraph as pg
-from PyQt6.QtCore import Qt
+from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
 from upright_bolt.analysis.phases import at_most
-from upright_bolt.desktop.chart import AXIS_W, Chart
+from upright_bolt.desktop.chart import AXIS_W, NOT_MEASURED, Chart
 from upright_bolt.desktop.lanes import lane_brush
 from upright_bolt.desktop.pieces import column
 from upright_bolt.desktop.step_queue import StepQueue
@@ -22,6 +22,9 @@ from upright_bolt.session.numbers import HELD_BY
 MOST_POINTS = 500
 BAND_PX = 17
 WORDS_PART = 0.18
+LETTER_PX = 11.0
+NEAR = 0.04
+"""Dots that lie within this part of the picture of each other have their letters side by side."""
 CURVES = (("clock.mean", 0.001), ("power.package", 1.0), ("temperature.package", 1.0))
 Telemetry = tuple[Floats, dict[str, Floats]]
 
@@ -31,7 +34,8 @@ class Curve:
 
     def __init__(self, chart: Chart, colour: str, letter: int) -> None:
         self.line = chart.curve(colour, width=1.6, style=LINES[letter])
-        self._end = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.0, 0.5))
+        # runs of one setting end at one height: each letter has its own place in a row
+        self._end = pg.TextItem(LETTERS[letter], color=colour, anchor=(-1.1 * letter, 0.5))
         self._end.setFont(font(8.5, bold=True))
         chart.addItem(self._end, ignoreBounds=True)
 
@@ -61,13 +65,15 @@ class Overlay(QWidget):
         self._theme = theme
         quantities = (("Clock", CLOCK), ("Power", POWER), ("Temperature", TEMPERATURE))
         self.charts = [Chart(title, quantity, theme, times=False, ends_now=False) for title, quantity in quantities]
-        self._length = 60.0
+        self._length, self._letters = 60.0, 1
+        self._looks_around = False
         self.drawn: list[int] = []
         self._curves: dict[tuple[str, int], Curve] = {}
         layout = column(self, gap=3)
         for chart in self.charts:
             layout.addWidget(chart, 1)
-            chart.returned.connect(self._whole)
+            chart.returned.connect(self._return)
+            chart.moved.connect(self._look_around)
             if chart is not self.charts[0]:
                 chart.setXLink(self.charts[0])
         self.bands = Bands(theme)
@@ -75,16 +81,32 @@ class Overlay(QWidget):
         layout.addWidget(self.bands)
         self._stages = StepQueue(self)
 
+    def _look_around(self) -> None:
+        self._looks_around = True
+
+    def _return(self) -> None:
+        self._looks_around = False
+        self._whole()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Keep the letters at the ends of the lines in sight."""
+        super().resizeEvent(event)
+        if not self._looks_around:
+            self._whole()
+
     def _whole(self) -> None:
-        self.charts[0].setXRange(-3, self._length * 1.03, padding=0)
+        room = max(100, self.charts[0].width() - AXIS_W)
+        letters = LETTER_PX * (1 + self._letters)
+        self.charts[0].setXRange(-3, self._length * (1.01 + letters / max(1.0, room - letters)), padding=0)
 
     def show_runs(self, runs: list[RunRecord], telemetry: dict[int, Telemetry]) -> None:
         """Draw the runs, in the order of their letters, chart by chart."""
+        self._letters = len(runs)
         self._length = max((run.end.duration_s for run in runs), default=60.0)
         self.drawn = []
         curves = zip(self.charts, CURVES, strict=True)
         self._stages.begin([
-            self._whole,
+            self._return,
             *(partial(self._chart, chart, name, scale, runs, telemetry) for chart, (name, scale) in curves),
             partial(self.bands.show_runs, runs, telemetry),
             partial(self.drawn.extend, [run.id for run in runs]),
@@ -105,7 +127,7 @@ class Overlay(QWidget):
         values = np.concatenate(known) if known else np.array([0.0, 0.8])
         bottom = max(0.0, float(np.nanmin(values)) - 6) if name == "temperature.package" and known else 0.0
         chart.setYRange(bottom, float(np.nanmax(values)) * 1.25, padding=0)
-        chart.say("" if known or not runs else "Not measured in these runs")
+        chart.say("" if known or not runs else NOT_MEASURED)
 
     def shown(self) -> list[Curve]:
         """Return the curves in sight."""
@@ -174,9 +196,9 @@ class Bands(Chart):
             self._add(bar)
             start, end = max(spans, key=lambda span: span[1] - span[0])
             if end - start > WORDS_PART * float(times[-1]):
-                solid = lane_brush(constraint, self.theme).style() is Qt.BrushStyle.SolidPattern
-                colour = self.theme.paper if solid else self.theme.ink
-                words = pg.TextItem(constraint.value, color=colour, anchor=(0.5, 0.5))
+                words = pg.TextItem(
+                    constraint.value, color=self.theme.ink, anchor=(0.5, 0.5), fill=pg.mkBrush(self.theme.sheet)
+                )
                 words.setFont(font(7.0, bold=True))
                 words.setPos((start + end) / 2, row + 0.5)
                 self._add(words)
@@ -191,11 +213,18 @@ def _settled(run: RunRecord) -> tuple[float | None, float | None]:
     return run.end.numbers.power_sustained_w, run.end.numbers.score_settled
 
 
+def _near(known: Floats, one: tuple[float, float], other: tuple[float, float]) -> bool:
+    """Tell whether two dots lie so close together that their letters would be written over each other."""
+    span = np.maximum(known.max(axis=0) - known.min(axis=0) + np.array([8.0, 0.0]), 1e-9)
+    span[1] = known[:, 1].max()
+    return bool(np.all(np.abs(np.array(one) - np.array(other)) < 2 * NEAR * span))
+
+
 class WattPicture(Chart):
     """Settled score against settled watts, of every run of a machine without errors: what a watt buys."""
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__("Settled score over settled power", None, theme, times=False, ends_now=False)
+        super().__init__("Score over power", None, theme, times=False, ends_now=False)
         item = self.getPlotItem()
         item.setMouseEnabled(x=False, y=False)
         item.getAxis("left").setWidth(AXIS_W)
@@ -230,7 +259,9 @@ class WattPicture(Chart):
                 continue
             colour = run_colours(self.theme)[letter]
             spots.append({"pos": (watts, score), "size": 9, "pen": pg.mkPen(colour), "brush": pg.mkBrush(colour)})
-            words = pg.TextItem(LETTERS[letter], color=colour, anchor=(1.4, 0.5))  # runs at one limit stand in a column
+            beside = sum(_near(indices, (watts, score), spot["pos"]) for spot in spots[:-1])
+            # to the left of the dot, since runs at one limit stand in a column
+            words = pg.TextItem(LETTERS[letter], color=colour, anchor=(1.4 + 1.1 * beside, 0.5))
             words.setFont(font(8.5, bold=True))
             words.setPos(watts, score)
             self.addItem(words, ignoreBounds=True)
@@ -240,4 +271,4 @@ class WattPicture(Chart):
             low, high = indices.min(axis=0), indices.max(axis=0)
             self.setXRange(max(0.0, low[0] - 4), high[0] + 4, padding=0)
             self.setYRange(0, high[1] * 1.18, padding=0)
-        self.say("" if len(indices) else "Not measured in these runs")
+        self.say("" if len(indices) else NOT_MEASURED)

@@ -3,7 +3,7 @@
 from functools import partial
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtGui import QBrush, QColor, QShowEvent
+from PyQt6.QtGui import QBrush, QColor, QResizeEvent, QShowEvent
 from PyQt6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -18,7 +18,7 @@ from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.files_button import FilesButton
-from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.pieces import Bounded, button, column, heading, label, rule
 from upright_bolt.desktop.run_list import RunColumn
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.desktop.step_queue import StepQueue
@@ -32,7 +32,10 @@ from upright_bolt.wording.faults import does_not_count, fault_words
 
 KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "settled_per_watt")
 LIST_W = 292
-ERRORS_W = 74
+RUN_W, NUMBER_W, ERRORS_W, HELD_W = 156, 90, 74, 122
+ROW_PX, HEAD_PX = 38, 56
+MOST_TABLE, MOST_FINDING_PX = 0.36, 96
+"""The table's largest part of the view's height, and how high the findings get before they scroll."""
 
 
 class CompareView(QWidget):
@@ -80,7 +83,7 @@ class CompareView(QWidget):
         self._against = heading("Against the baseline")
         inner.addWidget(self._against)
         inner.addWidget(self.table)
-        inner.addWidget(self._finding)
+        inner.addWidget(Bounded(self._finding, MOST_FINDING_PX))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
@@ -153,19 +156,20 @@ class CompareView(QWidget):
         table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         table.setAccessibleName("Comparison")
         table.setShowGrid(False)
-        table.setVerticalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        table.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         table.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         down, across = table.verticalHeader(), table.horizontalHeader()
         if down is not None and across is not None:
             down.hide()
-            down.setDefaultSectionSize(38)
+            down.setDefaultSectionSize(ROW_PX)
+            across.setMinimumSectionSize(NUMBER_W)
             across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
             across.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
             across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Fixed)
-            table.setColumnWidth(0, 156)
+            table.setColumnWidth(0, RUN_W)
             across.setSectionResizeMode(len(heads) - 2, QHeaderView.ResizeMode.Fixed)
             table.setColumnWidth(len(heads) - 2, ERRORS_W)
-            table.setColumnWidth(len(heads) - 1, 122)
+            table.setColumnWidth(len(heads) - 1, HELD_W)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
             for i in (0, len(heads) - 2, len(heads) - 1):
                 item = table.horizontalHeaderItem(i)
@@ -233,10 +237,7 @@ class CompareView(QWidget):
         rows = compare(runs, runs[0], self._presenter.runs) if runs else []
         for i, row in enumerate(rows):
             self._fill_row(i, row, is_base=i == 0)
-        height = 38 * max(1, len(runs)) + 48
-        if height != table.height():
-            self._appear(*self._parts())
-        table.setFixedHeight(height)
+        self._fit_table()
         self.overlay.bands.make_room(len(runs))
         self._against.setText(f"AGAINST {LETTERS[0]}, {runs[0].name.upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []
@@ -244,6 +245,22 @@ class CompareView(QWidget):
             sentences.append(f"{LETTERS[i]}: {finding_with_conditions(row, runs[0])}")
         hint = "Take in a second run to compare it." if len(runs) == 1 else ""
         self._finding.setText("\n".join(sentences) or hint)
+
+    def _fit_table(self) -> None:
+        """Give the table the height of its rows, as far as the pictures keep theirs."""
+        rows = ROW_PX * max(1, self.table.rowCount()) + HEAD_PX
+        bar = self.table.horizontalScrollBar()
+        if bar is not None and self.width() - LIST_W < RUN_W + len(KEYS) * NUMBER_W + ERRORS_W + HELD_W:
+            rows += bar.sizeHint().height()
+        height = min(rows, max(2 * ROW_PX + HEAD_PX, round(MOST_TABLE * self.height())))
+        if height != self.table.height():
+            self._appear(*self._parts())
+            self.table.setFixedHeight(height)
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Share the height out anew."""
+        super().resizeEvent(event)
+        self._fit_table()
 
     def _fill_row(self, index: int, row: Compared, *, is_base: bool) -> None:
         numbers = {number.key: number for number in NUMBERS}

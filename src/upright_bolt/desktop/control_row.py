@@ -2,7 +2,15 @@
 
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QWIDGETSIZE_MAX, QButtonGroup, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PyQt6.QtWidgets import (
+    QWIDGETSIZE_MAX,
+    QButtonGroup,
+    QHBoxLayout,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.desktop.pieces import button, column, label, restyle
@@ -13,6 +21,9 @@ from upright_bolt.model.control import NONE, Control, Value, parts_of
 from upright_bolt.model.declaration import Kind
 from upright_bolt.model.quantity import with_unit
 from upright_bolt.wording.notes import sentence
+
+WORDS_W, SEGMENT_PX = 268, 24
+"""Room for the words of a control side by side, and what each needs besides its letters."""
 
 
 class NumberEntry(QLineEdit):
@@ -105,21 +116,28 @@ class ControlRow(QWidget):
         row.addWidget(self.entry, 1)
         return row
 
-    def _choice(self) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(0)
-        group = QButtonGroup(self)
-        group.setExclusive(self._control.declaration.kind is not Kind.LIST)
+    def _choice(self) -> QVBoxLayout:
+        lines = column(gap=2)
+        room = 0
+        group = None if self._control.declaration.kind is Kind.LIST else QButtonGroup(self)
         for word in self._control.choices or ("–",):
             made = button(word, "segment")
             made.setCheckable(True)
             made.setAccessibleName(f"{self._control.title}: {word}")
             made.clicked.connect(lambda _checked, word=word: self._chosen(word))
-            group.addButton(made)
+            if group is not None:
+                group.addButton(made)
             self._words[word] = made
+            width = made.fontMetrics().horizontalAdvance(f"◇ {word}") + SEGMENT_PX
+            if room < width:
+                room = WORDS_W
+                row = QHBoxLayout()
+                row.setSpacing(0)
+                row.setAlignment(Qt.AlignmentFlag.AlignLeft)
+                lines.addLayout(row)
+            room -= width
             row.addWidget(made)
-        row.addStretch()
-        return row
+        return lines
 
     def _chosen(self, word: str) -> None:
         if self._control.declaration.kind is Kind.LIST:

@@ -1,9 +1,11 @@
 """Flags on the time axis: what was done, and what the machine did by itself."""
 
+from dataclasses import dataclass
+
 import pyqtgraph as pg
 from PyQt6.QtGui import QColor
 
-from upright_bolt.desktop.chart import Chart
+from upright_bolt.desktop.chart import AXIS_W, Chart
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.event import Event, Kept, LimitsReset, Tried, WasPutBack
 from upright_bolt.wording.events import short
@@ -12,6 +14,8 @@ ROWS = 3
 MOST = 12
 HEIGHT = 52
 LETTER_PX = 5.6
+ROUND_PX, LONGEST = 14.0, 34
+RIGHT_PX = 2.0
 
 
 class Flags(Chart):
@@ -37,24 +41,25 @@ class Flags(Chart):
     def draw(self, events: list[Event], from_s: float, to_s: float) -> None:
         """Show the events between two times, the newest if there are too many."""
         visible = [event for event in events if from_s <= event.time_s <= to_s][-MOST:]
-        turn = from_s + 0.72 * (to_s - from_s)
-        wanted = tuple((event.time_s, _short(event), event.time_s > turn) for event in visible)
+        room = self.width() - AXIS_W - RIGHT_PX
+        per_px = (to_s - from_s) / max(1, room)
+        flags = [_Flag(event, *_fitting(event, from_s, to_s, per_px)) for event in visible]
+        wanted = tuple((flag.event.time_s, flag.words, flag.leftwards) for flag in flags)
         if wanted == self._shown:
             return
         self._shown = wanted
         for chart, item in self._items:
             chart.removeItem(item)
         self._items = []
-        per_px = (to_s - from_s) / max(1, self.width() - 60)
         free = [float("-inf")] * ROWS
-        for event in visible:
-            width, leftwards = per_px * (14 + LETTER_PX * len(_short(event))), event.time_s > turn
-            begins = event.time_s - width if leftwards else event.time_s
+        for flag in flags:
+            width = per_px * _px(flag.words)
+            begins = flag.event.time_s - width if flag.leftwards else flag.event.time_s
             row = next((r for r in range(ROWS) if free[r] <= begins), None)
-            self._line(event)
-            if row is not None:
+            self._line(flag.event)
+            if row is not None and flag.words:
                 free[row] = begins + width
-                self._flag(event, row, leftwards=leftwards)
+                self._flag(flag, row)
 
     def _line(self, event: Event) -> None:
         pen = self.pen(self._colour(event), width=1.0, style="dot")
@@ -63,15 +68,15 @@ class Flags(Chart):
             chart.addItem(line, ignoreBounds=True)
             self._items.append((chart, line))
 
-    def _flag(self, event: Event, row: int, *, leftwards: bool) -> None:
+    def _flag(self, flag: "_Flag", row: int) -> None:
         words = pg.TextItem(
-            f" {_short(event)} ",
+            f" {flag.words} ",
             color=self.theme.paper,
-            fill=QColor(self._colour(event)),
-            anchor=(1.0 if leftwards else 0.0, 0.5),
+            fill=QColor(self._colour(flag.event)),
+            anchor=(1.0 if flag.leftwards else 0.0, 0.5),
         )
         words.setFont(font(7.0, bold=True))
-        words.setPos(event.time_s, ROWS - row - 0.5)
+        words.setPos(flag.event.time_s, ROWS - row - 0.5)
         self.addItem(words, ignoreBounds=True)
         self._items.append((self, words))
 
@@ -82,6 +87,21 @@ class Flags(Chart):
         return theme.temperature if isinstance(event, LimitsReset) else theme.ink
 
 
-def _short(event: Event) -> str:
+@dataclass(frozen=True, slots=True)
+class _Flag:
+    event: Event
+    words: str
+    leftwards: bool
+
+
+def _fitting(event: Event, from_s: float, to_s: float, per_px: float) -> tuple[str, bool]:
+    """Return an event's words, shortened to the side with more room, and whether they go to the left."""
+    right, left = (to_s - event.time_s) / per_px, (event.time_s - from_s) / per_px
     text = short(event)
-    return text if len(text) <= 34 else text[:33] + "…"
+    leftwards = _px(text) > right and left > right
+    most = min(LONGEST, int((max(right, left) - ROUND_PX) / LETTER_PX) if _px(text) > right else LONGEST)
+    return (text if len(text) <= most else text[: max(0, most - 1)] + "…"), leftwards
+
+
+def _px(text: str) -> float:
+    return ROUND_PX + LETTER_PX * len(text)

@@ -26,6 +26,14 @@ LANES = (
     Constraint.NO_WORK,
     Constraint.UNKNOWN,
 )
+USUAL = {
+    Constraint.SUSTAINED: "limit.sustained",
+    Constraint.BURST: "limit.burst",
+    Constraint.HEAT: "temperature.package",
+    Constraint.TURBO_TABLE: "clock.cpu0",
+    Constraint.NO_WORK: None,
+}
+"""What has a lane from the beginning, where the sensor is there; any other gets one once it has held."""
 LANE_PX = 12
 
 
@@ -58,7 +66,7 @@ class Lanes(QWidget):
     Args:
         theme: colours.
         words_width: room for the words in px.
-        measured: names of the machine's sensors: rare limits have a lane only where there are any.
+        measured: names of the machine's sensors.
         ends_now: whether the time axis ends at the present.
 
     Attributes:
@@ -67,43 +75,60 @@ class Lanes(QWidget):
 
     def __init__(self, theme: Theme, words_width: int, measured: Container[str] = (), *, ends_now: bool = True) -> None:
         super().__init__()
-        rare = {Constraint.PEAK: "limit.peak", Constraint.BOARD: "limit.board"}
-        self._shown = shown = [c for c in LANES if c not in rare or rare[c] in measured]
+        self._theme = theme
+        self._shown: list[Constraint] = []
         self.chart = Chart("", None, theme, times=True, ends_now=ends_now)
         item = self.chart.getPlotItem()
         item.getAxis("left").setStyle(showValues=False)
         item.showGrid(x=True, y=False)
-        item.setYRange(0, len(shown), padding=0)
-        item.setLimits(yMin=0, yMax=len(shown))
-        for row in range(1, len(shown)):
-            self.chart.addItem(pg.InfiniteLine(row, angle=0, pen=pg.mkPen(theme.faint)), ignoreBounds=True)
         self._bars: dict[Constraint, pg.BarGraphItem] = {}
         self._drawn: dict[Constraint, list[tuple[float, float]]] = {}
         self._words: dict[Constraint, QLabel] = {}
+        self._rules: list[pg.InfiniteLine] = []
         words = QWidget()
         words.setFixedWidth(words_width)
-        grid = QGridLayout(words)
+        self._column = grid = QGridLayout(words)
         grid.setContentsMargins(8, 1, 0, 20)
         grid.setSpacing(0)
-        for row, constraint in enumerate(shown):
-            bar = pg.BarGraphItem(x0=[], x1=[], y0=[], height=[], pen=None, brush=lane_brush(constraint, theme))
-            self.chart.addItem(bar)
-            self._bars[constraint] = bar
-            word = label(constraint.value.capitalize(), "muted")
-            word.setFixedHeight(LANE_PX)
-            self._words[constraint] = word
-            grid.addWidget(word, row, 0)
         layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.chart, 0, 0)
         layout.addWidget(words, 0, 1, Qt.AlignmentFlag.AlignTop)
-        self.setFixedHeight(len(shown) * LANE_PX + 22)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self._make_room([c for c in LANES if c in USUAL and (USUAL[c] is None or USUAL[c] in measured)])
+
+    def _make_room(self, shown: list[Constraint]) -> None:
+        """Have a lane for each of these, in the order of ``LANES``."""
+        item = self.chart.getPlotItem()
+        for constraint in shown:
+            if constraint not in self._bars:
+                brush = lane_brush(constraint, self._theme)
+                bar = pg.BarGraphItem(x0=[], x1=[], y0=[], height=[], pen=None, brush=brush)
+                self.chart.addItem(bar)
+                self._bars[constraint] = bar
+                word = label(constraint.value.capitalize(), "muted")
+                word.setFixedHeight(LANE_PX)
+                self._words[constraint] = word
+        for row, constraint in enumerate(shown):
+            self._column.addWidget(self._words[constraint], row, 0)
+        for row in range(len(self._rules) + 1, len(shown)):
+            line = pg.InfiniteLine(row, angle=0, pen=pg.mkPen(self._theme.faint))
+            self.chart.addItem(line, ignoreBounds=True)
+            self._rules.append(line)
+        item.setLimits(yMin=0, yMax=len(shown))
+        item.setYRange(0, len(shown), padding=0)
+        self.setFixedHeight(len(shown) * LANE_PX + 22)
+        self._shown = shown
+        self._drawn = {}
 
     def draw(self, time_s: Floats, held: Floats) -> None:
         """Fill the lanes. Both of shape (n,); ``held`` holds indices in ``Constraint``."""
-        shown, found = self._shown, spans_of(time_s, held)
+        found = spans_of(time_s, held)
+        new = [ORDER[code] for code in found if ORDER[code] not in self._bars]
+        if new:
+            self._make_room([c for c in LANES if c in self._bars or c in new])
+        shown = self._shown
         for row, constraint in enumerate(shown):
             spans = found.get(ORDER.index(constraint), [])
             if spans == self._drawn.get(constraint, []):

@@ -7,10 +7,10 @@ import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QWidget
 
-from upright_bolt.desktop.chart import Chart
+from upright_bolt.desktop.chart import NOT_MEASURED, Chart
 from upright_bolt.desktop.flags import Flags
 from upright_bolt.desktop.lanes import Lanes
-from upright_bolt.desktop.pieces import column, heading, label
+from upright_bolt.desktop.pieces import Elided, column, heading, label
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER
@@ -95,7 +95,7 @@ class LiveCharts(QWidget):
         nothing = label(NOTHING, "muted", wraps=True)
         nothing.setVisible(not self._shown)
         grid.addWidget(nothing, 5, 0, 1, 2)
-        self.held = label("", "muted")
+        self.held = Elided("", "muted")
         words = QHBoxLayout()
         words.setSpacing(8)
         words.addWidget(heading("Held back by"))
@@ -221,13 +221,13 @@ class LiveCharts(QWidget):
 
     def _say_missing(self) -> None:
         history = self._history
-        for chart, name, title in (
-            (self.clock, "clock_mean", "Clock"),
-            (self.power, "power", "Power"),
-            (self.temperature, "temperature", "Temperature"),
+        for chart, name in (
+            (self.clock, "clock_mean"),
+            (self.power, "power"),
+            (self.temperature, "temperature"),
         ):
             missing = _highest(history.column(name)[-40:]) is None and len(history) > 2
-            chart.say(f"{title}: not measured on this machine" if missing else "")
+            chart.say(NOT_MEASURED if missing else "")
 
     def _show_figures(self) -> None:
         history = self._history

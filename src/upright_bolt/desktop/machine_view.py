@@ -2,25 +2,24 @@
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLayout, QLineEdit, QScrollArea, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
 from upright_bolt.analysis.effective_limits import effective_limits
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.question import Question
 from upright_bolt.desktop.readings import Readings
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.notes import clause, sentence
 from upright_bolt.wording.sheet import conflicts, effective, gaps_besides, scope
 
-STATE_MARKS = {
-    ControlState.SETTABLE: "● settable",
-    ControlState.LOCKED: "■ locked",
-    ControlState.READ_ONLY: "○ read-only",
-    ControlState.ABSENT: "– absent",
-}
-HEADS = ("Control", "In force", "Stock", "Allowed", "State")
 COPIED = "Copied"
 COPY = "Copy as text"
+HEADS = ("Control", "In force", "Stock", "Allowed", "What it does")
+VALUE_W, ALLOWED_W, NAME_W, NAMES_W = 92, 128, 168, 220
+"""Widths of columns, so that the tables stand under each other; longer words take a second line."""
+LONG_VALUE = 12
+"""Characters from which on a value that is still at stock is not written twice."""
 
 
 class MachineView(QWidget):
@@ -30,24 +29,15 @@ class MachineView(QWidget):
         super().__init__()
         self._presenter = presenter
         self._shown: tuple[object, ...] = ()
+        self._tables: QWidget | None = None
         inner = QWidget()
-        layout = column(inner, margins=(24, 16, 24, 16), gap=10)
+        self._layout = layout = column(inner, margins=(24, 16, 24, 16), gap=10)
         layout.addLayout(self._head())
         layout.addLayout(self._identity())
         layout.addWidget(rule())
-        self._odds = column(gap=4)
-        layout.addLayout(self._odds)
-        layout.addWidget(heading("What can be set"))
-        self._grid = _grid(stretch=5, gap=7)
-        layout.addLayout(self._grid)
+        self._place = layout.count()
         self.asking = Question(presenter)
         layout.addWidget(self.asking)
-        layout.addWidget(rule())
-        layout.addWidget(heading("What is closed, and by whom"))
-        self._closed = _grid(stretch=1, gap=6)
-        self._closed.setColumnStretch(0, 1)
-        self._closed.setColumnStretch(1, 3)
-        layout.addLayout(self._closed)
         layout.addWidget(rule())
         layout.addWidget(heading("What is measured"))
         self.readings = Readings(presenter)
@@ -56,6 +46,8 @@ class MachineView(QWidget):
         area = QScrollArea()
         area.setWidget(inner)
         area.setWidgetResizable(True)
+        area.setAccessibleName("The machine's sheet")
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         outer = QHBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.addWidget(area)
@@ -84,21 +76,19 @@ class MachineView(QWidget):
         outline = self._presenter.outline
         identity = outline.identity
         kinds = ", ".join(f"{len(cpus)} on {name}" for name, cpus in outline.about.topology.kinds)
+        cores = f"{identity.cores or '?'} cores, {identity.threads or '?'} threads" + (f" ({kinds})" if kinds else "")
         rows = (
             ("Name", identity.name, "Opened as", f"{outline.word} ({outline.described})"),
             ("Maker", identity.vendor or "unknown", "Kernel", identity.kernel or "unknown"),
             ("Processor", identity.processor or "not named", "Scaling driver", identity.driver or "none"),
-            (
-                "Cores",
-                f"{identity.cores or '?'} cores, {identity.threads or '?'} threads" + (f" ({kinds})" if kinds else ""),
-                "Highest clock, ceiling",
-                ", ".join(self._heights()) or "unknown",
-            ),
+            ("Cores", cores, "Highest clock, ceiling", ", ".join(self._heights()) or "unknown"),
         )
-        grid = _grid(stretch=3, gap=6)
+        grid = _grid(gap=6)
+        grid.setColumnStretch(1, 2)
+        grid.setColumnStretch(3, 3)
         for i, row in enumerate(rows):
             for j, text in enumerate(row):
-                made = label(text, "muted" if j % 2 == 0 else "strong")
+                made = label(text, "muted") if j % 2 == 0 else label(text, "strong", wraps=True)
                 made.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
                 grid.addWidget(made, i, j)
         return grid
@@ -121,125 +111,105 @@ class MachineView(QWidget):
             return
         self._shown = wanted
         self.copy_button.setText(COPY)
-        for layout in (self._grid, self._closed, self._odds):
-            _empty(layout)
-        self._add_odds(at_odds)
-        for j, head in enumerate(HEADS):
-            self._grid.addWidget(label(head, "muted"), 0, j)
-        present = [control for control in controls.values() if control.state is not ControlState.ABSENT]
-        for row, control in enumerate(present, start=1):
-            self._add_control(control, row)
-        if not present:
-            self._grid.addWidget(label("Nothing: the reasons stand below."), 0, 0)
-        self._add_closed(controls)
+        if self._tables is not None:
+            self._tables.hide()  # at once: it is deleted only later, and would be painted below the new one
+            self._tables.deleteLater()
+        self._tables = QWidget()
+        layout = column(self._tables, gap=10)
+        self._add_odds(layout, at_odds)
+        by_state = {state: [c for c in controls.values() if c.state is state] for state in ControlState}
+        self._add_settable(layout, by_state[ControlState.SETTABLE])
+        closed = [c for c in controls.values() if not c.settable]
+        self._add_read_only(layout, [c for c in closed if c.in_force is not None])
+        self._add_closed(layout, [c for c in closed if c.in_force is None])
+        self._layout.insertWidget(self._place, self._tables)
 
-    def _add_odds(self, at_odds: list[str]) -> None:
+    def _add_odds(self, layout: QVBoxLayout, at_odds: list[str]) -> None:
         counts = effective(effective_limits(self._presenter.controls))
         if counts:
-            self._odds.addWidget(heading("Which limit counts"))
-            self._odds.addWidget(label(" ".join(counts), wraps=True))
+            layout.addWidget(heading("Which limit counts"))
+            layout.addWidget(label(" ".join(counts), wraps=True))
         if at_odds:
-            self._odds.addWidget(heading("At odds"))
+            layout.addWidget(heading("At odds"))
             for words in at_odds:
-                self._odds.addWidget(label(f"▲ {words}", "fault", wraps=True))
+                layout.addWidget(label(f"▲ {words}", "fault", wraps=True))
         if counts or at_odds:
-            self._odds.addWidget(rule())
+            layout.addWidget(rule())
 
-    def _add_control(self, control: Control, row: int) -> None:
-        self._grid.addWidget(label(control.title, "strong"), row, 0)
-        values = ["–" if v is None else control.show(v) for v in (control.in_force, control.stock)]
-        if values[0] == values[1] and len(values[0]) > LONG_VALUE:
-            values[1] = "the same"
-        for j, text in enumerate((*values, scope(control)), start=1):
-            self._grid.addWidget(label(text), row, j)
-        self._grid.addWidget(label(STATE_MARKS[control.state]), row, 4)
-        noted = control.note if control.settable else None
-        words = control.declaration.hint if noted is None else sentence(noted)
-        self._grid.addWidget(label(words, "muted" if noted is None else "", wraps=True), row, 5)
-        if control.declaration.deliberate and control.settable and control.in_force == "on":
-            take_away = button("Take away…")
-            take_away.clicked.connect(lambda: self.asking.ask(control))
-            self._grid.addWidget(take_away, row, 6)
+    def _add_settable(self, layout: QVBoxLayout, controls: list[Control]) -> None:
+        layout.addWidget(heading("● Can be set here"))
+        if not controls:
+            layout.addWidget(label("Nothing: the reasons stand below.", wraps=True))
+            return
+        grid = _table(HEADS, (NAME_W, VALUE_W, VALUE_W, ALLOWED_W, 0))
+        for row, control in enumerate(controls, start=1):
+            grid.addWidget(label(control.title, "strong", wraps=True), row, 0)
+            for place, text in enumerate((*_values(control), scope(control)), start=1):
+                grid.addWidget(label(text, wraps=True), row, place)
+            hint = control.declaration.hint
+            words = hint if control.note is None else f"{hint} {sentence(control.note)}"
+            grid.addWidget(label(words, "muted", wraps=True), row, 4)
+            if control.declaration.deliberate and control.in_force == "on":
+                take_away = button("Take away…")
+                take_away.clicked.connect(lambda _checked, control=control: self.asking.ask(control))
+                grid.addWidget(take_away, row, 5)
+        layout.addLayout(grid)
 
-    def _add_closed(self, controls: dict[str, Control]) -> None:
-        by_state: dict[tuple[str, str], list[str]] = {}
-        for control in controls.values():
-            if not control.settable and control.note is not None:
-                key = STATE_MARKS[control.state], sentence(control.note)
-                by_state.setdefault(key, []).append(control.title)
-        row = 0
-        for (mark, reason), titles in by_state.items():
-            self._closed.addWidget(label(", ".join(titles), "strong", wraps=True), row, 0)
-            self._closed.addWidget(label(f"{mark}. {reason}", wraps=True), row, 1)
-            row += 1
-        for entry in gaps_besides(self._presenter.outline.about, controls):
+    def _add_read_only(self, layout: QVBoxLayout, controls: list[Control]) -> None:
+        """Show what holds a value that cannot be changed here, and who closed it."""
+        if not controls:
+            return
+        layout.addWidget(rule())
+        layout.addWidget(heading("○ Shown, but not to be set here"))
+        grid = _table(("Control", "In force", "Why"), (NAME_W, VALUE_W, 0))
+        for row, control in enumerate(controls, start=1):
+            grid.addWidget(label(control.title, "strong", wraps=True), row, 0)
+            grid.addWidget(label(control.show(control.in_force), wraps=True), row, 1)
+            why = f"{control.state.value.capitalize()}. {sentence(control.note)}"
+            grid.addWidget(label(why, "muted", wraps=True), row, 2)
+        layout.addLayout(grid)
+
+    def _add_closed(self, layout: QVBoxLayout, controls: list[Control]) -> None:
+        """Show what is not there, those with one reason together."""
+        layout.addWidget(rule())
+        layout.addWidget(heading("– Closed or absent, and why"))
+        reasons: dict[str, list[str]] = {}
+        for control in controls:
+            reasons.setdefault(sentence(control.note), []).append(control.title)
+        rows = [(", ".join(titles), reason) for reason, titles in reasons.items()]
+        for entry in gaps_besides(self._presenter.outline.about, self._presenter.controls):
             what, why = entry.about, clause(entry)
-            self._closed.addWidget(label(what[0].upper() + what[1:], "strong", wraps=True), row, 0)
-            self._closed.addWidget(label(why[0].upper() + why[1:] + ".", wraps=True), row, 1)
-            row += 1
-        if not row:
-            self._closed.addWidget(label("Nothing: everything that this program knows is open here."), 0, 0)
+            rows.append((what[0].upper() + what[1:], why[0].upper() + why[1:] + "."))
+        if not rows:
+            layout.addWidget(label("Nothing: everything that this program knows is open here.", wraps=True))
+            return
+        grid = _table((), (NAMES_W, 0))
+        for row, (what, why) in enumerate(rows):
+            grid.addWidget(label(what, "strong", wraps=True), row, 0)
+            grid.addWidget(label(why, wraps=True), row, 1)
+        layout.addLayout(grid)
 
 
-LONG_VALUE = 20
-"""Characters from which on a value that is still at stock is not written twice."""
+def _values(control: Control) -> tuple[str, str]:
+    """Return what is in force and what is stock, in words."""
+    in_force, stock = ("–" if v is None else control.show(v) for v in (control.in_force, control.stock))
+    return in_force, "the same" if in_force == stock and len(stock) > LONG_VALUE else stock
 
 
-class Question(QWidget):
-    """Asks before a protection is taken away; the name of the control is to be typed."""
-
-    def __init__(self, presenter: Presenter) -> None:
-        super().__init__()
-        self._presenter = presenter
-        self._control: Control | None = None
-        layout = column(self, margins=(0, 4, 0, 4), gap=6)
-        self._words = label("", "fault", wraps=True)
-        self.entry = QLineEdit()
-        self.entry.setMaximumWidth(160)
-        self.go = button("Switch it off as a trial")
-        self.leave = button("Leave it on", "main")
-        self.go.clicked.connect(self._do)
-        self.leave.clicked.connect(self.hide)
-        self.entry.textChanged.connect(self._look)
-        row = QHBoxLayout()
-        row.addWidget(self.entry)
-        row.addWidget(self.go)
-        row.addWidget(self.leave)
-        row.addStretch()
-        layout.addWidget(self._words)
-        layout.addLayout(row)
-        self.hide()
-
-    def ask(self, control: Control) -> None:
-        """Ask about one control."""
-        self._control = control
-        declared = control.declaration
-        self._words.setText(f"{control.title}: {declared.hint} To go on, type {control.name} here.")
-        self.entry.setAccessibleName(f"Type {control.name} to confirm")
-        self.entry.clear()
-        self._look()
-        self.show()
-        self.entry.setFocus()
-
-    def _look(self) -> None:
-        self.go.setEnabled(self._control is not None and self.entry.text().strip() == self._control.name)
-
-    def _do(self) -> None:
-        if self._control is not None:
-            self._presenter.try_deliberate(self._control.name, "off")
-        self.hide()
-
-
-def _grid(*, stretch: int, gap: int) -> QGridLayout:
-    grid = QGridLayout()
-    grid.setHorizontalSpacing(22)
-    grid.setVerticalSpacing(gap)
-    grid.setColumnStretch(stretch, 1)
+def _table(heads: tuple[str, ...], widths: tuple[int, ...]) -> QGridLayout:
+    """Return a grid with its heads; the column of width 0 takes what is left."""
+    grid = _grid(gap=7)
+    for place, width in enumerate(widths):
+        if width:
+            grid.setColumnMinimumWidth(place, width)
+        grid.setColumnStretch(place, 0 if width else 1)
+    for place, head in enumerate(heads):
+        grid.addWidget(label(head, "muted"), 0, place)
     return grid
 
 
-def _empty(layout: QLayout | QVBoxLayout) -> None:
-    while (item := layout.takeAt(0)) is not None:
-        widget = item.widget()
-        if widget is not None:
-            widget.deleteLater()
+def _grid(*, gap: int) -> QGridLayout:
+    grid = QGridLayout()
+    grid.setHorizontalSpacing(20)
+    grid.setVerticalSpacing(gap)
+    return grid

@@ -2,9 +2,12 @@
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QSize, Qt
-from PyQt6.QtGui import QResizeEvent
+from PyQt6.QtCore import QEvent, QObject, QSize, Qt
+from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+
+BAR_W = 10
+"""Room for a scroll bar, so that what it scrolls is not covered by it."""
 
 
 class Wrapped(QLabel):
@@ -34,6 +37,48 @@ class Wrapped(QLabel):
         """Take the height that the new width needs."""
         super().resizeEvent(event)
         self.updateGeometry()
+
+
+class Elided(QLabel):
+    """A label of one line that gives way where room is short: it ends in … then, and its tip has the whole text."""
+
+    def __init__(self, text: str, role: str = "") -> None:
+        super().__init__(text)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setProperty("role", role)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self._tip = ""
+
+    def explain(self, tip: str) -> None:
+        """Let the tip say more than the text."""
+        self._tip = tip
+        self._show_tip()
+
+    def _show_tip(self) -> None:
+        whole = self.text() if self.fontMetrics().horizontalAdvance(self.text()) > self.width() else ""
+        self.setToolTip("\n".join(part for part in (whole, self._tip) if part))
+
+    def minimumSizeHint(self) -> QSize:
+        """Return room for a word."""
+        return QSize(min(40, self.sizeHint().width()), self.sizeHint().height())
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Draw as much of the text as there is room for."""
+        painter = QPainter(self)
+        painter.setPen(self.palette().color(self.foregroundRole()))
+        shown = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideRight, self.width())
+        painter.drawText(self.rect(), Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, shown)
+        painter.end()
+
+    def setText(self, text: str | None) -> None:
+        """Show another text."""
+        super().setText(text)
+        self._show_tip()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Have the tip say what has no room."""
+        super().resizeEvent(event)
+        self._show_tip()
 
 
 def label(text: str = "", role: str = "", *, wraps: bool = False) -> QLabel:
@@ -104,8 +149,45 @@ def scrolled(inner: QWidget) -> QScrollArea:
     made.setFrameShape(QFrame.Shape.NoFrame)
     made.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     made.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-    made.setFixedWidth(inner.width())
+    made.setFixedWidth(inner.width() + BAR_W)
     return made
+
+
+class Bounded(QScrollArea):
+    """Holds a text that breaks its lines: as high as it needs up to a height, and scrolled beyond that."""
+
+    def __init__(self, inner: QWidget, most_px: int) -> None:
+        super().__init__()
+        self._most_px = most_px
+        self._inner = inner
+        self.setWidget(inner)
+        self.setWidgetResizable(True)
+        self.setFrameShape(QFrame.Shape.NoFrame)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        inner.installEventFilter(self)
+
+    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
+        """Follow the height of the text."""
+        changes = (QEvent.Type.Resize, QEvent.Type.LayoutRequest, QEvent.Type.Show, QEvent.Type.Hide)
+        if watched is self._inner and event is not None and event.type() in changes:
+            self.updateGeometry()
+        return super().eventFilter(watched, event)
+
+    def viewportEvent(self, event: QEvent | None) -> bool:
+        """Follow a new text: it asks the area for room."""
+        if event is not None and event.type() == QEvent.Type.LayoutRequest:
+            self.updateGeometry()
+        return super().viewportEvent(event)
+
+    def sizeHint(self) -> QSize:
+        """Return the text's height, up to the most."""
+        return QSize(10, min(self._most_px, self._inner.sizeHint().height()))
+
+    def minimumSizeHint(self) -> QSize:
+        """Return the same."""
+        return self.sizeHint()
 
 
 def restyle(widget: QWidget, name: str, value: object) -> None:

@@ -1,41 +1,99 @@
-"""Every sensor with its number of the moment, in columns by quantity."""
+"""Every sensor with its number of the moment: the whole machine in groups, cores and processors as tables."""
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QGridLayout, QLabel, QWidget
+from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QWidget
 
-from upright_bolt.desktop.pieces import label
+from upright_bolt.desktop.pieces import column, label
 from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.presentation.reading_groups import ReadingGroup, ReadingTable, groups_of, tables_of
 
 COLUMNS = 3
+GAP = 28
+VALUE_W = 74
+RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
 class Readings(QWidget):
-    """The table of sensors, filled column by column."""
+    """Groups in columns of about one height, the tables below them.
+
+    Attributes:
+        values: the number of each sensor, by its index.
+    """
 
     def __init__(self, presenter: Presenter) -> None:
         super().__init__()
         self._presenter = presenter
-        self._values: list[QLabel] = []
-        grid = QGridLayout(self)
-        grid.setContentsMargins(0, 0, 0, 0)
-        grid.setHorizontalSpacing(12)
-        grid.setVerticalSpacing(3)
+        self.values: dict[int, QLabel] = {}
+        layout = column(self, gap=14)
         sensors = presenter.outline.sensors
-        rows = -(-len(sensors) // COLUMNS)
-        for i, sensor in enumerate(sensors):
-            value = label("", "strong")
-            value.setMinimumWidth(86)
-            self._values.append(value)
-            row, column = i % rows, 3 * (i // rows)
-            grid.addWidget(label(sensor.title, "muted"), row, column)
-            grid.addWidget(value, row, column + 1, Qt.AlignmentFlag.AlignRight)
-        for column in range(COLUMNS):
-            grid.setColumnStretch(3 * column + 2, 1)
+        across = QHBoxLayout()
+        across.setSpacing(GAP)
+        for groups in _balanced(groups_of(sensors)):
+            down = column(gap=10)
+            for group in groups:
+                down.addLayout(self._group(group))
+            down.addStretch()
+            across.addLayout(down, 1)
+        layout.addLayout(across)
+        tables = QHBoxLayout()
+        tables.setSpacing(GAP)
+        for table in tables_of(sensors):
+            tables.addLayout(self._table(table))
+        tables.addStretch()
+        layout.addLayout(tables)
+
+    def _group(self, group: ReadingGroup) -> QGridLayout:
+        grid = _grid()
+        grid.setColumnStretch(0, 1)
+        grid.addWidget(label(group.title, "strong"), 0, 0, 1, 2)
+        for row, index in enumerate(group.sensors, start=1):
+            grid.addWidget(label(self._presenter.outline.sensors[index].title, "muted", wraps=True), row, 0)
+            grid.addWidget(self._value(index), row, 1, RIGHT)
+        return grid
+
+    def _table(self, table: ReadingTable) -> QGridLayout:
+        grid = _grid()
+        for place, head in enumerate(table.heads):
+            words = label(head, "muted" if place else "strong")
+            grid.addWidget(words, 0, place, RIGHT if place else Qt.AlignmentFlag.AlignLeft)
+        for row, (number, indices) in enumerate(table.rows, start=1):
+            grid.addWidget(label(number, "muted"), row, 0)
+            for place, index in enumerate(indices, start=1):
+                if index is not None:
+                    grid.addWidget(self._value(index), row, place, RIGHT)
+        grid.setRowStretch(len(table.rows) + 1, 1)
+        return grid
+
+    def _value(self, index: int) -> QLabel:
+        value = label("")
+        value.setMinimumWidth(VALUE_W)
+        value.setAlignment(RIGHT)
+        self.values[index] = value
+        return value
 
     def show_state(self) -> None:
         """Show the newest sample, if this is in sight."""
         sample = self._presenter.sample
         if sample is None or not self.isVisible():
             return
-        for words, sensor, value in zip(self._values, self._presenter.outline.sensors, sample.values, strict=True):
-            words.setText(sensor.quantity.show(value))
+        sensors = self._presenter.outline.sensors
+        for index, value in self.values.items():
+            value.setText(sensors[index].quantity.show(sample.values[index]))
+
+
+def _grid() -> QGridLayout:
+    grid = QGridLayout()
+    grid.setHorizontalSpacing(10)
+    grid.setVerticalSpacing(3)
+    return grid
+
+
+def _balanced(groups: list[ReadingGroup]) -> list[list[ReadingGroup]]:
+    """Return the groups in their order, each put into the column that is the shortest so far."""
+    columns: list[list[ReadingGroup]] = [[] for _ in range(COLUMNS)]
+    heights = [0] * COLUMNS
+    for group in groups:
+        place = heights.index(min(heights))
+        columns[place].append(group)
+        heights[place] += len(group.sensors) + 2
+    return columns

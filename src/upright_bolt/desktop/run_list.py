@@ -74,16 +74,19 @@ class RunDelegate(QStyledItemDelegate):
         painter.drawText(box, Qt.AlignmentFlag.AlignTop, name)
         painter.setPen(QColor(self._theme.muted))
         painter.setFont(font(8.0))
-        quantity = score_quantity(run.head.workload, run.head.options)
-        whole = replace(quantity, decimals=0 if (run.end.score or 0.0) >= 100 else 1)
-        score = run.head.workload if run.end.score is None else whole.show(run.end.score).replace("units/", "/")
-        score = struck(score) if run.broke and run.end.score is not None else score
-        when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
-        state = state_words(run).removesuffix(f", {RunState.FINISHED.value}")
-        if state != RunState.FINISHED:
-            when = f"{state} · " + when
-        words = painter.fontMetrics().elidedText(when, Qt.TextElideMode.ElideRight, metrics_width)
+        words = painter.fontMetrics().elidedText(when_of(run), Qt.TextElideMode.ElideRight, metrics_width)
         painter.drawText(box, Qt.AlignmentFlag.AlignBottom, words)
+
+
+def when_of(run: RunRecord) -> str:
+    """Return the second line of a run: its number, when it was, for how long, and its score."""
+    quantity = score_quantity(run.head.workload, run.head.options)
+    whole = replace(quantity, decimals=0 if (run.end.score or 0.0) >= 100 else 1)
+    score = run.head.workload if run.end.score is None else whole.show(run.end.score).replace("units/", "/")
+    score = struck(score) if run.broke and run.end.score is not None else score
+    when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
+    state = state_words(run).removesuffix(f", {RunState.FINISHED.value}")
+    return when if state == RunState.FINISHED else f"{state} · {when}"
 
 
 class RunModel(QAbstractListModel):
@@ -118,6 +121,8 @@ class RunModel(QAbstractListModel):
             return run
         if role == LETTER_ROLE:
             return self._chosen.index(run.id) if run.id in self._chosen else None
+        if role == int(Qt.ItemDataRole.ToolTipRole):
+            return f"{run.name}\n{when_of(run)}"
         return run.name if role == int(Qt.ItemDataRole.AccessibleTextRole) else None
 
 

@@ -144,6 +144,7 @@ class RunPanel(QWidget):
                 self.baseline.addItem(f"Run {run.id}, {name}, {run.head.started_at[11:16]}", run.id)
         index = self.baseline.findData(presenter.baseline_id)
         self.baseline.setCurrentIndex(max(0, index))
+        self.baseline.setToolTip(self.baseline.currentText())  # a long name has no room
 
     def _stop(self) -> None:
         if self._presenter.records.series is not None:

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.analysis.no_effect import without_effect
 from upright_bolt.desktop.control_row import ControlRow
-from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.pieces import Bounded, button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, ControlState, Value, show_value
@@ -16,6 +16,8 @@ from upright_bolt.wording.no_effect import no_effect
 
 NO_DRAFT = "No draft. What is shown is in force."
 NOTHING_SETTABLE = "Nothing can be set on this machine; the Machine view says why."
+MOST_DRAFT_PX, MOST_OUTCOME_PX = 150, 92
+"""What is said below the controls scrolls beyond these heights: the controls keep their room."""
 MARKS = ("stock", "in force", "draft", "run here")
 
 
@@ -99,6 +101,7 @@ class SettingsPanel(QWidget):
         area.setWidget(inner)
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._words = label("", wraps=True)
         self._outcome = label("", "muted", wraps=True)
         self.try_button = button("Try the draft", "main")
@@ -127,7 +130,7 @@ class SettingsPanel(QWidget):
 
     def _add_draft(self, layout: QVBoxLayout) -> None:
         layout.addWidget(rule())
-        layout.addWidget(self._words)
+        layout.addWidget(Bounded(self._words, MOST_DRAFT_PX))
         buttons = QHBoxLayout()
         buttons.setSpacing(8)
         buttons.addWidget(self.try_button, 1)
@@ -137,7 +140,7 @@ class SettingsPanel(QWidget):
         self.stock_button.setToolTip("Ends a trial, and undoes what was kept")
         self.stock_button.clicked.connect(self.stock_wanted)
         layout.addWidget(self.stock_button)
-        layout.addWidget(self._outcome)
+        layout.addWidget(Bounded(self._outcome, MOST_OUTCOME_PX))
 
     def _take_draft(self, name: str, value: object) -> None:
         """Pass a draft on; of controls that count together, to both."""

@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
-from upright_bolt.desktop.pieces import button, label
+from upright_bolt.desktop.pieces import Elided, button, label
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
 from upright_bolt.presentation.presenter import Presenter
@@ -33,7 +33,7 @@ class TopStrip(QWidget):
         layout.setContentsMargins(16, 5, 14, 5)
         layout.setSpacing(10)
         layout.addWidget(label(outline.identity.name, "title"))
-        layout.addWidget(label(f"{outline.described}, {cores} cores / {threads} threads", "muted"))
+        layout.addWidget(Elided(f"{outline.described}, {cores} cores / {threads} threads", "muted"))
         layout.addSpacing(12)
         self.source = button("")
         self.source.setVisible(outline.can_plug)
@@ -42,9 +42,8 @@ class TopStrip(QWidget):
         self._source_words = label("")
         layout.addWidget(self._source_words)
         layout.addWidget(self.source)
-        self._force = label("", "muted")
-        layout.addWidget(self._force)
-        layout.addStretch()
+        self._force = Elided("", "muted")
+        layout.addWidget(self._force, 1)
         self._banner = QFrame()
         self._banner.setProperty("role", "notice")
         row = QHBoxLayout(self._banner)
@@ -78,7 +77,7 @@ class TopStrip(QWidget):
             self._force.setText("Stock settings" if settable else "Nothing can be set here")
         if presenter.status.drift:
             self._force.setText(f"{self._force.text()}  {drifts_in_short(presenter.status)}")
-        self._force.setToolTip("\n".join(drift(entry, presenter.status) for entry in presenter.status.drift))
+        self._force.explain("\n".join(drift(entry, presenter.status) for entry in presenter.status.drift))
 
     def _show_live(self) -> None:
         """Show the power source, and for how long a trial has been running."""

@@ -52,15 +52,15 @@ class Theme:
 
 
 LIGHT = Theme(
-    name="light", paper="#f4f1e9", sheet="#fcfbf7", ink="#1f2a2e", muted="#646a66", line="#d8d2c3", faint="#e7e2d6",
+    name="light", paper="#f4f1e9", sheet="#fcfbf7", ink="#1f2a2e", muted="#5c625f", line="#d8d2c3", faint="#e7e2d6",
     accent="#125a6c", on_accent="#ffffff", rail="#202b30", rail_ink="#c9d1d0", rail_mark="#ecc062",
-    notice="#fcf3dc", notice_line="#dcb35c", clock="#1d6f8c", power="#a86c14", temperature="#a8352b",
+    notice="#fcf3dc", notice_line="#dcb35c", clock="#1d6f8c", power="#946012", temperature="#a8352b",
     voltage="#6b4a98", score="#2b7548", noise="#5b6b8c",
 )  # fmt: skip
 DARK = Theme(
     name="dark", paper="#1b2225", sheet="#232b2f", ink="#e8e4d9", muted="#a2a79f", line="#3b4549", faint="#303a3e",
     accent="#5fb3c8", on_accent="#10211f", rail="#12181a", rail_ink="#aeb7b5", rail_mark="#ecc062",
-    notice="#3a3220", notice_line="#8d713a", clock="#6fbdd6", power="#d9a353", temperature="#e07a6e",
+    notice="#3a3220", notice_line="#8d713a", clock="#6fbdd6", power="#d9a353", temperature="#e68a7e",
     voltage="#b096dd", score="#7cc497", noise="#9aabcf",
 )  # fmt: skip
 
@@ -135,7 +135,8 @@ def _sheet(t: Theme) -> str:
     QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
     QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
     QLineEdit {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
-        padding: 3px 6px; selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
+        padding: 3px 6px; placeholder-text-color: {t.muted};
+        selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QComboBox QAbstractItemView {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; outline: none;
         selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
     QLineEdit:disabled {{ background: {t.paper}; color: {t.muted}; }}
@@ -151,7 +152,9 @@ def _sheet(t: Theme) -> str:
     QListView#runs {{ background: transparent; border: none; outline: none; }}
     QScrollBar:vertical {{ background: transparent; width: 9px; }}
     QScrollBar::handle:vertical {{ background: {t.line}; border-radius: 4px; min-height: 24px; }}
-    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; }}
+    QScrollBar:horizontal {{ background: transparent; height: 9px; }}
+    QScrollBar::handle:horizontal {{ background: {t.line}; border-radius: 4px; min-width: 24px; }}
+    QScrollBar::add-line, QScrollBar::sub-line {{ height: 0; width: 0; }}
     QMenu {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px; }}
     QMenu::item {{ padding: 5px 18px; }}
     QMenu::item:selected {{ background: {t.accent}; color: {t.on_accent}; }}
