@@ -75,7 +75,7 @@ from upright_bolt.app import open_session
 from upright_bolt.desktop.app import DesktopApp
 app = DesktopApp(open_session("twin:tern", Path(sys.argv[1]), "the window", exclusive=True), Path(sys.argv[1]))
 row = app.window.workbench.settings.rows["deck-lamp"]
-app.presenter.draft_value("deck-lamp", 55.0)
+app.presenter.draft_values({"deck-lamp": 55.0})
 print(row.entry.text(), "|", row.strip.accessibleName())
 app.window.close()
 app.tear_down()

@@ -326,7 +326,7 @@ def test_a_window_told_to_end_puts_its_machine_down_in_order(bolt, data):
         "def take(self, snapshot):\n"
         "    once(self, snapshot)\n"
         "    if self.status.trial is None and not self.draft:\n"
-        "        self.draft_value('sustained', 25.0)\n"
+        "        self.draft_values({'sustained': 25.0})\n"
         "        self.try_draft()\n"
         "p.Presenter.take = take\n"
         f"sys.exit(run(['-m', 'twin:tern', '--data', {str(data)!r}, 'window']))"

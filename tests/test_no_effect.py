@@ -73,7 +73,7 @@ def test_stock_is_a_button_once_something_was_changed(window):
     presenter, panel = window.presenter, window.workbench.settings
     until(lambda: presenter.sample is not None)
     assert not panel.stock_button.isVisibleTo(panel)
-    presenter.draft_value("epp", 64.0)
+    presenter.draft_values({"epp": 64.0})
     presenter.try_draft()
     until(lambda: presenter.status.trial is not None)
     presenter.keep()

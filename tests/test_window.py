@@ -88,7 +88,7 @@ def test_the_wheel_steps_only_with_the_focus(window, strip):
 def test_a_strip_tells_itself_in_words(window, strip):
     assert strip.accessibleName() == "Sustained limit (PL1)"
     assert strip.accessibleDescription() == "in force 18 W, stock 18 W, from 6 W to 60 W"
-    window.presenter.draft_value("sustained", 25.0)
+    window.presenter.draft_values({"sustained": 25.0})
     assert "draft 25 W" in strip.accessibleDescription()
 
 
@@ -174,8 +174,8 @@ def test_try_keep_and_put_back_by_the_buttons(window):
 
 
 def test_a_refused_draft_says_why_and_stays_a_draft(window):
-    window.presenter.draft_value("clock-min", 3000.0)
-    window.presenter.draft_value("clock-max", 2000.0)
+    window.presenter.draft_values({"clock-min": 3000.0})
+    window.presenter.draft_values({"clock-max": 2000.0})
     click(window.workbench.settings.try_button)
     until(lambda: window.presenter.outcome.startswith("✕"))
     assert "above the highest" in words_of(window.workbench.settings)
@@ -184,7 +184,7 @@ def test_a_refused_draft_says_why_and_stays_a_draft(window):
 
 def test_closing_the_window_puts_its_trial_back(open_app, data):
     app = open_app()
-    app.presenter.draft_value("sustained", 25.0)
+    app.presenter.draft_values({"sustained": 25.0})
     app.presenter.try_draft()
     until(lambda: app.presenter.status.trial is not None)
     app.window.close()
@@ -196,7 +196,7 @@ def test_closing_the_window_puts_its_trial_back(open_app, data):
 
 def test_plugging_the_twin_shows_source_and_drift(window):
     presenter = window.presenter
-    presenter.draft_value("sustained", 25.0)
+    presenter.draft_values({"sustained": 25.0})
     presenter.try_draft()
     until(lambda: presenter.status.trial is not None)
     assert "On charger" in words_of(window.strip)

@@ -43,7 +43,8 @@ def say_the_longest(app) -> None:
             app.window.workbench.charts.held.setText(before)
     settable = [c for c in presenter.controls.values() if c.settable and c.in_force is not None]
     asked = {c.name: (c.choices[-1] if c.choices else c.in_force) for c in settable}
-    presenter.draft = dict(asked)
+    presenter.draft_values(dict.fromkeys(asked))
+    presenter._draft.change(asked)
     drift = tuple(Drift(name, value, value) for name, value in asked.items())
     presenter.status = replace(presenter.status, kept=asked, drift=drift)
     presenter.settings_changed(None)

@@ -24,8 +24,8 @@ def test_the_story_in_the_window(window):
     stock = run_to_end(window, "2 min", "stock")
     assert stock.end.state is RunState.FINISHED
     assert presenter.baseline_id == stock.id
-    window.presenter.draft_value("sustained", 25.0)
-    window.presenter.draft_value("burst", 25.0)
+    window.presenter.draft_values({"sustained": 25.0})
+    window.presenter.draft_values({"burst": 25.0})
     click(window.workbench.settings.try_button)
     until(lambda: presenter.status.trial is not None)
     flat = run_to_end(window, "120s", "flat")
@@ -123,7 +123,7 @@ def test_charts_show_what_was_sampled(window):
 def test_flags_and_compare_pictures_carry_what_happened(window):
     presenter = window.presenter
     run_to_end(window, "60s", "first")
-    presenter.draft_value("turbo", "off")
+    presenter.draft_values({"turbo": "off"})
     presenter.try_draft()
     until(lambda: presenter.status.trial is not None)
     run_to_end(window, "60s", "second")
@@ -184,7 +184,7 @@ def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_app):
     app.presenter.start_run("steady", "10min", "froze")
     until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 5)
     for name in ("core-offset", "cache-offset"):
-        app.presenter.draft_value(name, -160.0)
+        app.presenter.draft_values({name: -160.0})
     app.presenter.try_draft()
     until(lambda: "froze and was restarted" in app.presenter.outcome)
     until(lambda: not app.thread._thread.is_alive())

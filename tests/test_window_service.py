@@ -37,7 +37,7 @@ def test_the_window_sets_and_puts_back_through_the_service(app, service):
 
 
 def test_closing_the_window_puts_its_trial_back(app, service):
-    app.presenter.draft_value("sustained", 25.0)
+    app.presenter.draft_values({"sustained": 25.0})
     app.presenter.try_draft()
     until(lambda: app.presenter.status.trial is not None)
     app.window.close()
@@ -47,7 +47,7 @@ def test_closing_the_window_puts_its_trial_back(app, service):
 def test_sampling_goes_on_while_a_password_is_asked_and_no_is_said(bus, app, service):
     presenter = app.presenter
     bus.allow(WATCH, SET)
-    presenter.draft_value("sustained", 25.0)
+    presenter.draft_values({"sustained": 25.0})
     presenter.try_draft()
     until(lambda: presenter.sample is not None)
     seen = set()
@@ -59,7 +59,7 @@ def test_sampling_goes_on_while_a_password_is_asked_and_no_is_said(bus, app, ser
 
 def test_a_window_closed_while_a_password_is_asked_closes_at_once(bus, app, service):
     bus.allow(WATCH, SET)
-    app.presenter.draft_value("sustained", 25.0)
+    app.presenter.draft_values({"sustained": 25.0})
     app.presenter.try_draft()
     wait_for(bus.questions)
     begun = time.monotonic()
@@ -83,7 +83,7 @@ def test_a_service_that_dies_is_said_and_its_successor_taken(bus, app, service):
 def test_a_refusal_of_rights_is_said_in_the_window_and_nothing_is_lost(bus, app):
     presenter = app.presenter
     bus.allow(["org.upright-bolt.watch"])
-    presenter.draft_value("sustained", 25.0)
+    presenter.draft_values({"sustained": 25.0})
     presenter.try_draft()
     until(lambda: "You may not change settings of this machine" in presenter.outcome)
     assert presenter.draft == {"sustained": 25.0}

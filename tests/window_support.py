@@ -26,7 +26,10 @@ def open_app(data, qapp_kept):
     made = []
 
     def make(machine="twin:tern", looks=theme.LIGHT) -> DesktopApp:
-        app = DesktopApp(open_session(machine, data, "the window", exclusive=True), data, looks)
+        def opener(word):
+            return open_session(word, data, "the window", exclusive=True)
+
+        app = DesktopApp(opener(machine), data, looks, opener)
         app.window.show()
         made.append(app)
         until(lambda: app.presenter.sample is not None)

@@ -2,7 +2,8 @@
 
 import os
 import sys
-from typing import Annotated
+from dataclasses import replace
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -10,8 +11,11 @@ from upright_bolt.app import open_session
 from upright_bolt.cli.context import HOLDER, MachineChoice
 from upright_bolt.errors import BoltError
 
+if TYPE_CHECKING:
+    from upright_bolt.session.session import Session
 
-def show(choice: MachineChoice, view: str = "workbench") -> int:
+
+def show(choice: MachineChoice, view: str | None = None) -> int:
     """Open the window and return its exit code.
 
     Raises:
@@ -25,15 +29,21 @@ def show(choice: MachineChoice, view: str = "workbench") -> int:
         from upright_bolt.desktop.app import open_window
     except ImportError as fault:
         raise BoltError(f"The window's libraries cannot be loaded ({fault}). “make setup” installs them.") from fault
-    return open_window(open_session(choice.machine, choice.given, HOLDER, exclusive=True), choice.data, view)
+
+    def opener(word: str) -> "Session":
+        return open_session(word, choice.given, HOLDER, exclusive=True)
+
+    return open_window(opener, choice.machine, choice.data, view)
 
 
 def window(
     context: typer.Context,
-    view: Annotated[str, typer.Option("--view", help="machine, workbench or compare")] = "workbench",
+    capture: Annotated[str | None, typer.Argument(help="A capture of another machine, FILE.tar.gz.")] = None,
+    view: Annotated[str | None, typer.Option("--view", help="machine, workbench or compare")] = None,
 ) -> int:
     """Open the window."""
-    code = show(context.obj, view)
+    choice: MachineChoice = context.obj
+    code = show(choice if capture is None else replace(choice, machine=f"tree:{capture}"), view)
     sys.stdout.flush()
     return code
 

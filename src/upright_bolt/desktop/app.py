@@ -3,22 +3,30 @@
 import gc
 import signal
 import sys
-from functools import cache
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cache, partial
 from pathlib import Path
 
-from PyQt6.QtCore import QCoreApplication, QEvent, Qt
+from PyQt6.QtCore import QCoreApplication, QEvent, Qt, QTimer
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.background import BackgroundWorker
+from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.desktop.session_thread import SessionThread
 from upright_bolt.desktop.window import Window
-from upright_bolt.errors import BadInput
+from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.quantity import show_clocks_in
 from upright_bolt.presentation.outline import outline_of
+from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceFile, Preferences
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
+
+Opener = Callable[[str], Session]
+"""Opens a session on a machine by its word. Raises BoltError."""
 
 
 @cache
@@ -50,42 +58,115 @@ SWITCH_S = 0.001
 
 
 class DesktopApp:
-    """A window with its thread and store around a session.
+    """A window with its thread and store around a session; it can be turned to another machine.
 
     Args:
         session: holds the machine; it belongs to the window from now on.
         data: the data folder.
-        given: the theme; the desktop's own if None.
+        given: the theme; the one preferred if None.
+        opener: opens a session on another machine by its word.
+
+    Attributes:
+        store, thread, background, presenter, window: of the machine that is open.
     """
 
-    def __init__(self, session: Session, data: Path, given: theme.Theme | None = None) -> None:
-        app = application()
-        chosen = given or theme_of(app)
-        theme.apply(app, chosen)
-        self.store = RunStore(data / "runs.sqlite")
-        self.store.mark_unfinished(session.machine.word, session.boot_id)
-        if session.machine.set_pace is not None:
-            session.machine.set_pace(1.0)
-        outline = outline_of(session)
-        controls = session.controls()
-        self.thread = SessionThread(session)
-        self.background = BackgroundWorker()
-        self.presenter = Presenter(outline, self.thread, self.background, self.store, controls)
-        self.thread.snapshot.connect(self.presenter.take)
-        self.thread.failed.connect(self.presenter.say)
-        self.window = Window(self.presenter, chosen)
-        self.window.closing.connect(self.close)
-        self._closed = False
+    store: RunStore
+    thread: SessionThread
+    background: BackgroundWorker
+    presenter: Presenter
+    window: Window
+
+    def __init__(
+        self, session: Session, data: Path, given: theme.Theme | None = None, opener: Opener | None = None
+    ) -> None:
+        self._data = data
+        self._given = given
+        self._opener = opener
+        self._closed = True
+        self.kept = PreferenceFile(data)
+        self._begin(session)
+        self._show_window()
+        if self.kept.trouble:
+            self.presenter.say(f"✕ {self.kept.trouble}")
         sys.setswitchinterval(SWITCH_S)
         gc.collect()
         gc.freeze()  # what stands now stays: going through it again and again costs 50 ms a time
+
+    def _begin(self, session: Session) -> None:
+        """Put thread, store and presenter around a session."""
+        self.store = RunStore(self._data / "runs.sqlite")
+        self.store.mark_unfinished(session.machine.word, session.boot_id)
+        if session.machine.set_pace is not None:
+            session.machine.set_pace(1.0)
+        self.background = BackgroundWorker()
+        outline = outline_of(session)
+        controls = session.controls()
+        self.thread = SessionThread(session)
+        self.presenter = Presenter(outline, self.thread, self.background, self.store, controls)
+        self.thread.snapshot.connect(self.presenter.take)
+        self.thread.failed.connect(self.presenter.say)
+        self._closed = False
         self.thread.start()
 
-    def close(self) -> None:
-        """End the session: a run is kept as stopped, a trial of this window is put back."""
-        if self._closed:
+    def _show_window(self) -> None:
+        """Build the window in the theme that is preferred now."""
+        app, chosen = application(), self.kept.chosen
+        looks = self._given or {Looks.LIGHT: theme.LIGHT, Looks.DARK: theme.DARK}.get(chosen.looks) or theme_of(app)
+        theme.apply(app, looks)
+        show_clocks_in(chosen.clocks)
+        self.window = Window(self.presenter, looks, chosen)
+        self.window.closing.connect(self.close)
+        self.window.machine_wanted.connect(lambda word: QTimer.singleShot(0, partial(self.open_machine, word)))
+        self.window.preferred.connect(self.prefer)
+
+    def _replace_window(self) -> None:
+        """Put another window in the place of the present one."""
+        before = self.window
+        before.closing.disconnect(self.close)
+        self._show_window()
+        self.window.setGeometry(before.geometry())
+        self.window.show_view(before.view)
+        self.window.show()
+        before.close()
+        before.deleteLater()
+
+    def open_machine(self, word: str) -> None:
+        """Open another machine in this window; what goes wrong is said, and the present one stays."""
+        presenter = self.presenter
+        if presenter.progress is not None or presenter.records.series is not None:
+            presenter.say("✕ A run is in progress; stop it before you open another machine.")
             return
-        self._closed = True
+        if presenter.status.trial is not None:
+            presenter.say("✕ A trial is running; keep it or put it back before you open another machine.")
+            return
+        if self._opener is None:
+            presenter.say("✕ Another machine cannot be opened from this window.")
+            return
+        try:
+            session = self._opener(word)
+        except (BoltError, OSError) as fault:
+            presenter.say(f"✕ {fault}")
+            return
+        self._end_session()
+        self._begin(session)
+        self.kept.save(self.kept.chosen.with_recent(session.machine.word))
+        self._replace_window()
+
+    def prefer(self, chosen: Preferences) -> None:
+        """Take other preferences over; the window is built anew where they change its looks."""
+        before = self.kept.chosen
+        if trouble := self.kept.save(chosen):
+            self.presenter.say(f"✕ {trouble}")
+        if replace(before, guided=chosen.guided, start_view=chosen.start_view) != chosen:
+            QTimer.singleShot(0, self._dress_anew)  # the dialog that asks is a child of the window that goes
+
+    def _dress_anew(self) -> None:
+        self.presenter.let_go()
+        self._replace_window()
+        self.window.ask_preferences()
+
+    def _end_session(self) -> None:
+        """End the session: a run is kept as stopped, a trial of this window is put back."""
         self.presenter.let_go()
         trouble = self.thread.close()
         self.background.close()
@@ -93,26 +174,40 @@ class DesktopApp:
         if trouble:
             print(trouble, file=sys.stderr)
 
+    def close(self) -> None:
+        """End the session, once."""
+        if not self._closed:
+            self._closed = True
+            self._end_session()
+
     def tear_down(self) -> None:
         """Destroy the window at once, while Qt still stands."""
         self.window.deleteLater()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
 
 
-def open_window(session: Session, data: Path, view: str) -> int:
-    """Open the window on a session and return the application's exit code.
+def open_window(opener: Opener, machine: str, data: Path, view: str | None) -> int:
+    """Open the window on a machine and return the application's exit code.
+
+    Args:
+        opener: opens a session on a machine by its word.
+        machine: the word of the first one.
+        data: the data folder.
+        view: shown first; the preferred one if None.
 
     Raises:
-        BadInput: no such view.
+        BadInput: no such view, or no such machine.
+        BoltError: the machine cannot be opened.
     """
+    if view is not None and view not in dict(VIEWS):
+        raise BadInput(f"There is no view “{view}”. Views: {', '.join(dict(VIEWS))}.")
     app = application()
-    opened = DesktopApp(session, data)
-    if view not in opened.window.views:
-        opened.close()
-        raise BadInput(f"There is no view “{view}”. Views: {', '.join(opened.window.views)}.")
-    for number in (signal.SIGTERM, signal.SIGINT):
+    opened = DesktopApp(opener(machine), data, opener=opener)
+    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
         signal.signal(number, lambda *_: app.quit())  # so that a trial is put back then, too
-    opened.window.show_view(view)
+    first = FIRST_VIEW if opened.kept.first_start else opened.kept.chosen.start_view
+    opened.window.show_view(view or (first if first in opened.window.views else "workbench"))
+    opened.kept.save(opened.kept.chosen)
     opened.window.show()
     try:
         return app.exec()

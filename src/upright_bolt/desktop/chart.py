@@ -83,7 +83,7 @@ class Chart(pg.PlotWidget):
         self._legend.anchor(itemPos=(0, 0), parentPos=(0, 0), offset=(6, 1))
         if title:
             colour = theme.of(quantity.name) if quantity else theme.ink
-            unit = "" if quantity is None else quantity.unit.replace("MHz", "GHz")
+            unit = "" if quantity is None else quantity.on_axes[0]
             self._legend.setText(f"<span style='color:{colour}; font-weight:600'>{title}</span>"
                                  f" <span style='color:{theme.muted}'>{unit}</span>")  # fmt: skip
         self._empty = pg.TextItem("", color=theme.muted, anchor=(0.5, 0.5))

@@ -25,7 +25,7 @@ WORDS_PART = 0.18
 LETTER_PX = 11.0
 NEAR = 0.04
 """Dots that lie within this part of the picture of each other have their letters side by side."""
-CURVES = (("clock.mean", 0.001), ("power.package", 1.0), ("temperature.package", 1.0))
+CURVES = (("clock.mean", CLOCK), ("power.package", POWER), ("temperature.package", TEMPERATURE))
 Telemetry = tuple[Floats, dict[str, Floats]]
 
 
@@ -107,7 +107,7 @@ class Overlay(QWidget):
         curves = zip(self.charts, CURVES, strict=True)
         self._stages.begin([
             self._return,
-            *(partial(self._chart, chart, name, scale, runs, telemetry) for chart, (name, scale) in curves),
+            *(partial(self._chart, chart, name, of.on_axes[1], runs, telemetry) for chart, (name, of) in curves),
             partial(self.bands.show_runs, runs, telemetry),
             partial(self.drawn.extend, [run.id for run in runs]),
         ])  # fmt: skip

@@ -1,5 +1,6 @@
 """The Compare view: chosen runs overlaid, their numbers against the baseline, and the finding in words."""
 
+from collections.abc import Sequence
 from functools import partial
 
 from PyQt6.QtCore import Qt
@@ -19,12 +20,13 @@ from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.files_button import FilesButton
 from upright_bolt.desktop.pieces import Bounded, button, column, heading, label, rule
-from upright_bolt.desktop.run_list import RunColumn
+from upright_bolt.desktop.run_list import USUAL_FACTS, RunColumn
 from upright_bolt.desktop.run_sheet import RunSheet
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
+from upright_bolt.presentation.preferences import RunFact
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
 from upright_bolt.wording.constraints import shares
@@ -34,21 +36,21 @@ KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "t
 LIST_W = 292
 RUN_W, NUMBER_W, ERRORS_W, HELD_W = 156, 90, 74, 122
 ROW_PX, HEAD_PX = 38, 56
-MOST_TABLE, MOST_FINDING_PX = 0.36, 96
-"""The table's largest part of the view's height, and how high the findings get before they scroll."""
+MOST_TABLE, MOST_FINDING_PX, LEAST_FINDING_PX = 0.36, 96, 48
+"""The table's largest part of the view's height, and how high the findings get before they scroll, or have to."""
 
 
 class CompareView(QWidget):
     """Compares up to six runs; the first taken is the baseline."""
 
-    def __init__(self, presenter: Presenter, theme: Theme) -> None:
+    def __init__(self, presenter: Presenter, theme: Theme, facts: Sequence[RunFact] = USUAL_FACTS) -> None:
         super().__init__()
         self._presenter = presenter
         self._theme = theme
         self._later, self._appearing = StepQueue(self), StepQueue(self)
         self.chosen: list[int] = []
         self._by_hand = False
-        self.runs = RunColumn(theme)
+        self.runs = RunColumn(theme, facts)
         self.runs.setFixedWidth(LIST_W)
         self.runs.list.toggled.connect(self.toggle)
         self.runs.list.removed.connect(presenter.delete_run)
@@ -83,7 +85,7 @@ class CompareView(QWidget):
         self._against = heading("Against the baseline")
         inner.addWidget(self._against)
         inner.addWidget(self.table)
-        inner.addWidget(Bounded(self._finding, MOST_FINDING_PX))
+        inner.addWidget(Bounded(self._finding, MOST_FINDING_PX, LEAST_FINDING_PX))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)

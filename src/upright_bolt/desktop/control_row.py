@@ -1,7 +1,7 @@
 """One control in the settings column: its title, its strip or its words, and a number entry."""
 
-from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtGui import QKeyEvent
+from PyQt6.QtCore import QEvent, Qt, pyqtSignal
+from PyQt6.QtGui import QKeyEvent, QKeySequence
 from PyQt6.QtWidgets import (
     QWIDGETSIZE_MAX,
     QButtonGroup,
@@ -48,6 +48,14 @@ class NumberEntry(QLineEdit):
         if self.isModified():
             self.setModified(False)
             self.typed.emit(self.text())
+
+    def event(self, event: QEvent | None) -> bool:
+        """Leave undo and redo to the draft, unless something is being typed here."""
+        if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.ShortcutOverride and not self.isModified():
+            undoes = event.matches(QKeySequence.StandardKey.Undo) or event.matches(QKeySequence.StandardKey.Redo)
+            if undoes:
+                return False
+        return super().event(event)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Escape drops the draft."""

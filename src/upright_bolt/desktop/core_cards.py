@@ -1,7 +1,7 @@
 """Cores now: one small card per core with clock, busy share and temperature."""
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QResizeEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from upright_bolt.desktop.theme import Theme, font
@@ -26,6 +26,15 @@ class CoreCards(QWidget):
         """Return the height that the cards need."""
         return QSize(300, self._rows() * (CARD_H + GAP) - GAP if self._cores else 0)
 
+    def _fit(self) -> None:
+        self.setMinimumHeight(self.sizeHint().height())
+        self.updateGeometry()
+
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Take the height that the new width needs."""
+        super().resizeEvent(event)
+        self._fit()
+
     def _columns(self) -> int:
         return max(1, min(len(self._cores) or 1, (self.width() + GAP) // (LEAST_W + GAP)))
 
@@ -36,7 +45,7 @@ class CoreCards(QWidget):
         """Show the numbers of the moment."""
         if len(cores) != len(self._cores):
             self._cores = cores
-            self.updateGeometry()
+            self._fit()
         self._cores = cores
         words = [f"core {c.name} {CLOCK.show(c.clock_mhz)}" for c in cores]
         self.setAccessibleName("Cores now: " + ", ".join(words))

@@ -12,7 +12,7 @@ from upright_bolt.wording.events import short
 
 ROWS = 3
 MOST = 12
-HEIGHT = 52
+ROW_PX = 17
 LETTER_PX = 5.6
 ROUND_PX, LONGEST = 14.0, 34
 RIGHT_PX = 2.0
@@ -35,8 +35,7 @@ class Flags(Chart):
         item.getViewBox().setBorder(None)
         item.showGrid(x=False, y=False)
         item.setMouseEnabled(x=False, y=False)
-        item.setYRange(0, ROWS, padding=0)
-        self.setFixedHeight(HEIGHT)
+        self._make_room(1)
 
     def draw(self, events: list[Event], from_s: float, to_s: float) -> None:
         """Show the events between two times, the newest if there are too many."""
@@ -51,6 +50,16 @@ class Flags(Chart):
         for chart, item in self._items:
             chart.removeItem(item)
         self._items = []
+        self._make_room(self._fill_rows(flags, per_px))
+
+    def _make_room(self, rows: int) -> None:
+        """Be as high as the rows in use."""
+        if round(ROW_PX * rows) != self.height():
+            self.setFixedHeight(round(ROW_PX * rows))
+            self.setYRange(ROWS - rows, ROWS, padding=0)
+
+    def _fill_rows(self, flags: list["_Flag"], per_px: float) -> int:
+        """Draw the flags, each in the first row that has room; returns how many rows are in use, at least one."""
         free = [float("-inf")] * ROWS
         for flag in flags:
             width = per_px * _px(flag.words)
@@ -60,6 +69,7 @@ class Flags(Chart):
             if row is not None and flag.words:
                 free[row] = begins + width
                 self._flag(flag, row)
+        return max(1, sum(end > float("-inf") for end in free))
 
     def _line(self, event: Event) -> None:
         pen = self.pen(self._colour(event), width=1.0, style="dot")

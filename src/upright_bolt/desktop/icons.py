@@ -32,6 +32,10 @@ def view_sign(painter: QPainter, name: str, box: QRectF, colour: str) -> None:
             painter.setBrush(QColor(colour))
             painter.drawEllipse(QPointF(x + knob * w, top), 2.4, 2.4)
             painter.setBrush(Qt.BrushStyle.NoBrush)
+    elif name == "more":
+        for place in (0.2, 0.5, 0.8):
+            painter.setBrush(QColor(colour))
+            painter.drawEllipse(QPointF(x + place * w, y + 0.5 * h), 1.8, 1.8)
     else:
         for shift in (0.0, 0.3):
             path = QPainterPath(QPointF(x, y + h * (0.75 - shift)))

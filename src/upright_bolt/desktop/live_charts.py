@@ -135,7 +135,7 @@ class LiveCharts(QWidget):
         self._power = self.power.curve(theme.power)
         self._temperature = self.temperature.curve(theme.temperature)
         self._slices = self.pace.curve(theme.score)
-        self.clock.setYRange(0, (highest_mhz or 4000.0) / 1000.0 * 1.08, padding=0)
+        self.clock.setYRange(0, (highest_mhz or 4000.0) * CLOCK.on_axes[1] * 1.08, padding=0)
         top = (self._ceiling_c or 100.0) * 1.2
         self.temperature.setYRange(20, top, padding=0)
         if self._ceiling_c is not None:
@@ -211,7 +211,7 @@ class LiveCharts(QWidget):
 
     def _draw_clock(self, seen: dict[str, Floats]) -> None:
         for curve, name in ((self._low, "clock_low"), (self._high, "clock_high"), (self._mean, "clock_mean")):
-            _set(curve, seen["time"], seen[name] / 1000.0)
+            _set(curve, seen["time"], seen[name] * CLOCK.on_axes[1])
 
     def _draw_power(self, seen: dict[str, Floats]) -> None:
         for curve, name in ((self._power, "power"), (self._sustained, "sustained"), (self._burst, "burst")):

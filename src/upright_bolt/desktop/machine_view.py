@@ -9,6 +9,7 @@ from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.question import Question
 from upright_bolt.desktop.readings import Readings
 from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.quantity import CLOCK
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.notes import clause, sentence
 from upright_bolt.wording.sheet import conflicts, effective, gaps_besides, scope
@@ -97,7 +98,7 @@ class MachineView(QWidget):
         outline = self._presenter.outline
         parts = []
         if outline.highest_mhz is not None:
-            parts.append(f"{outline.highest_mhz / 1000:.1f} GHz")
+            parts.append(CLOCK.show(outline.highest_mhz))
         if outline.ceiling_c is not None:
             parts.append(f"{outline.ceiling_c:.0f} °C")
         return parts

@@ -154,18 +154,24 @@ def scrolled(inner: QWidget) -> QScrollArea:
 
 
 class Bounded(QScrollArea):
-    """Holds a text that breaks its lines: as high as it needs up to a height, and scrolled beyond that."""
+    """Holds what needs more height the narrower it is: as high as it needs up to a height, and scrolled beyond that.
 
-    def __init__(self, inner: QWidget, most_px: int) -> None:
+    Args:
+        inner: what it holds.
+        most_px: its greatest height.
+        least_px: how far it gives way where the window is low; not at all if None.
+    """
+
+    def __init__(self, inner: QWidget, most_px: int, least_px: int | None = None) -> None:
         super().__init__()
-        self._most_px = most_px
+        self._most_px, self._least_px = most_px, least_px
         self._inner = inner
         self.setWidget(inner)
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Maximum)
         inner.installEventFilter(self)
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
@@ -186,8 +192,9 @@ class Bounded(QScrollArea):
         return QSize(10, min(self._most_px, self._inner.sizeHint().height()))
 
     def minimumSizeHint(self) -> QSize:
-        """Return the same."""
-        return self.sizeHint()
+        """Return the least height."""
+        height = self.sizeHint().height()
+        return QSize(10, height if self._least_px is None else min(height, self._least_px))
 
 
 def restyle(widget: QWidget, name: str, value: object) -> None:

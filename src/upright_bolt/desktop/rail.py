@@ -1,8 +1,8 @@
 """The rail on the left: the views in the order of the work."""
 
-from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QPoint, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeySequence, QPainter, QPaintEvent, QPen
-from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QButtonGroup, QMenu, QWidget
 
 from upright_bolt.desktop.icons import bolt, view_sign
 from upright_bolt.desktop.pieces import column
@@ -21,8 +21,9 @@ class RailButton(QAbstractButton):
         self._theme = theme
         self.setText(words)
         self.setCheckable(True)
-        self.setShortcut(QKeySequence(shortcut))
-        self.setToolTip(f"{words} ({shortcut})")
+        if shortcut:
+            self.setShortcut(QKeySequence(shortcut))
+            self.setToolTip(f"{words} ({shortcut})")
         self.setAccessibleName(words)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
 
@@ -54,9 +55,13 @@ class Rail(QWidget):
 
     Signals:
         chosen: a view's name.
+        help_wanted: the name of a page, empty for the view in sight.
+        preferences_wanted: the person wants to choose.
     """
 
     chosen = pyqtSignal(str)
+    help_wanted = pyqtSignal(str)
+    preferences_wanted = pyqtSignal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -72,6 +77,25 @@ class Rail(QWidget):
             self.buttons[name] = made
             layout.addWidget(made)
         layout.addStretch()
+        self.more = RailButton("more", "More", theme, "")
+        self.more.setCheckable(False)
+        self.more.setAccessibleName("Help and preferences")
+        self.more.clicked.connect(self._open_menu)
+        layout.addWidget(self.more)
+        self.menu = QMenu(self)
+        for words, does in (
+            ("Help", lambda: self.help_wanted.emit("")),
+            ("The loop of work", lambda: self.help_wanted.emit("loop")),
+            ("Keyboard", lambda: self.help_wanted.emit("shortcuts")),
+            ("Preferences", self.preferences_wanted.emit),
+            ("About Upright Bolt", lambda: self.help_wanted.emit("about")),
+        ):
+            action = self.menu.addAction(words)
+            if action is not None:
+                action.triggered.connect(lambda _checked, does=does: does())
+
+    def _open_menu(self) -> None:
+        self.menu.popup(self.more.mapToGlobal(QPoint(self.more.width(), 0)))
 
     def mark(self, name: str) -> None:
         """Mark the view that is shown."""

@@ -1,5 +1,6 @@
 """The list of runs in Compare: click or press Space to take one in or out; the first taken is the baseline."""
 
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import datetime, timedelta
 
@@ -21,19 +22,22 @@ from upright_bolt.desktop.pieces import column, heading, label, offer
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunState
 from upright_bolt.model.work import WORKLOADS, score_quantity
+from upright_bolt.presentation.preferences import Preferences, RunFact
 from upright_bolt.wording.faults import state_words, struck
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
 LETTER_ROLE = RUN_ROLE + 1
 ROW_H = 48
+USUAL_FACTS = Preferences().run_facts
 
 
 class RunDelegate(QStyledItemDelegate):
     """Draws one run: line sample and letter if chosen, name, and when."""
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, facts: Sequence[RunFact]) -> None:
         super().__init__()
         self._theme = theme
+        self._facts = facts
 
     def sizeHint(self, _option: QStyleOptionViewItem, _index: QModelIndex) -> QSize:
         """Return the row's size."""
@@ -74,17 +78,25 @@ class RunDelegate(QStyledItemDelegate):
         painter.drawText(box, Qt.AlignmentFlag.AlignTop, name)
         painter.setPen(QColor(self._theme.muted))
         painter.setFont(font(8.0))
-        words = painter.fontMetrics().elidedText(when_of(run), Qt.TextElideMode.ElideRight, metrics_width)
+        words = painter.fontMetrics().elidedText(when_of(run, self._facts), Qt.TextElideMode.ElideRight, metrics_width)
         painter.drawText(box, Qt.AlignmentFlag.AlignBottom, words)
 
 
-def when_of(run: RunRecord) -> str:
-    """Return the second line of a run: its number, when it was, for how long, and its score."""
+def when_of(run: RunRecord, facts: Sequence[RunFact]) -> str:
+    """Return the second line of a run: what a person has chosen to read of each."""
     quantity = score_quantity(run.head.workload, run.head.options)
     whole = replace(quantity, decimals=0 if (run.end.score or 0.0) >= 100 else 1)
     score = run.head.workload if run.end.score is None else whole.show(run.end.score).replace("units/", "/")
     score = struck(score) if run.broke and run.end.score is not None else score
-    when = f"{run.id} · {run.head.started_at[5:16].replace('T', ' ')} · {run.end.duration_s:.0f} s · {score}"
+    words = {
+        RunFact.NUMBER: str(run.id),
+        RunFact.DATE: run.head.started_at[5:16].replace("T", " "),
+        RunFact.LENGTH: f"{run.end.duration_s:.0f} s",
+        RunFact.SCORE: score,
+        RunFact.WORKLOAD: run.head.workload,
+        RunFact.MACHINE: run.head.machine,
+    }
+    when = " · ".join(words[fact] for fact in facts)
     state = state_words(run).removesuffix(f", {RunState.FINISHED.value}")
     return when if state == RunState.FINISHED else f"{state} · {when}"
 
@@ -122,7 +134,7 @@ class RunModel(QAbstractListModel):
         if role == LETTER_ROLE:
             return self._chosen.index(run.id) if run.id in self._chosen else None
         if role == int(Qt.ItemDataRole.ToolTipRole):
-            return f"{run.name}\n{when_of(run)}"
+            return f"{run.name}\n{when_of(run, tuple(RunFact))}"
         return run.name if role == int(Qt.ItemDataRole.AccessibleTextRole) else None
 
 
@@ -139,10 +151,10 @@ class RunList(QListView):
     removed = pyqtSignal(int)
     opened = pyqtSignal(int)
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, facts: Sequence[RunFact]) -> None:
         super().__init__()
         self.rows = RunModel()
-        self._delegate = RunDelegate(theme)
+        self._delegate = RunDelegate(theme, facts)
         self.setObjectName("runs")
         self.setModel(self.rows)
         self.setItemDelegate(self._delegate)
@@ -183,9 +195,9 @@ class RunColumn(QWidget):
 
     filtered = pyqtSignal()
 
-    def __init__(self, theme: Theme) -> None:
+    def __init__(self, theme: Theme, facts: Sequence[RunFact] = USUAL_FACTS) -> None:
         super().__init__()
-        self.list = RunList(theme)
+        self.list = RunList(theme, facts)
         self.filter = QLineEdit()
         self.filter.setPlaceholderText("Filter by name, note or number")
         self.filter.setAccessibleName("Filter runs")

@@ -17,7 +17,7 @@ from upright_bolt.analysis.numbers import NUMBERS, values_of
 from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.run_form import RunForm
 from upright_bolt.desktop.theme import Theme
-from upright_bolt.model.quantity import clock_text
+from upright_bolt.model.quantity import CLOCK, clock_text
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.wording.comparison import change, condition_pair, condition_title
@@ -239,6 +239,7 @@ def _figure(key: str, value: float | None) -> str:
     if value is None:
         return "–"
     if key.endswith("_mhz"):
-        return f"{value / 1000:.2f}"
+        unit, scale = CLOCK.on_axes
+        return f"{value * scale:.{2 if unit == 'GHz' else 0}f}"
     whole = key in ("errors", "blocks_checked", "wakeups_per_s") or (key.startswith("score") and value >= 100)
     return f"{value:,.0f}" if whole else f"{value:.1f}"

@@ -232,9 +232,7 @@ class ScaleStrip(QWidget):
             painter.drawText(QPointF(left, HEIGHT - 4), text)
 
     def _tick_text(self, value: float) -> str:
-        if self._control.declaration.quantity.unit == "MHz":
-            return f"{value / 1000:g}"
-        return f"{value:g}".replace("-", "−")
+        return f"{value * self._control.declaration.quantity.on_axes[1]:g}".replace("-", "−")
 
     def _paint_evidence(self, painter: QPainter) -> None:
         theme, y = self._theme, BAR_Y + BAR_H + 3.5

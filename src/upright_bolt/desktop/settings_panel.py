@@ -64,13 +64,13 @@ class SettingsPanel(QWidget):
     """Shows the controls and collects the draft.
 
     Signals:
-        drafted: control name and value or None.
+        drafted: control name to value or None, of one control or of two that count together.
         tried, dropped: the two buttons.
         stock_wanted: the machine's own values are to be put back.
         reasons_wanted: a person asks why something is not on this machine.
     """
 
-    drafted = pyqtSignal(str, object)
+    drafted = pyqtSignal(object)
     tried = pyqtSignal()
     dropped = pyqtSignal()
     stock_wanted = pyqtSignal()
@@ -144,9 +144,16 @@ class SettingsPanel(QWidget):
 
     def _take_draft(self, name: str, value: object) -> None:
         """Pass a draft on; of controls that count together, to both."""
-        self.drafted.emit(name, value)
-        if name in TOGETHER and self.together.isVisibleTo(self) and self.together.isChecked():
-            self.drafted.emit(TOGETHER[1 - TOGETHER.index(name)], value)
+        both = name in TOGETHER and self.together.isVisibleTo(self) and self.together.isChecked()
+        self.drafted.emit(dict.fromkeys(TOGETHER, value) if both else {name: value})
+
+    def focus_first(self) -> None:
+        """Put the focus on the first control that can be set."""
+        for row in self.rows.values():
+            target = row.strip or row.entry
+            if target is not None and target.isEnabled():
+                target.setFocus()
+                return
 
     def show_evidence(self, evidence: dict[str, tuple[Evidence, ...]]) -> None:
         """Show on every strip what past runs proved and where they broke."""

@@ -1,8 +1,11 @@
 """The strip on top: machine, power source, what is in force, and whether a trial is running."""
 
+from collections.abc import Sequence
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
 
+from upright_bolt.desktop.machine_button import MachineButton
 from upright_bolt.desktop.pieces import Elided, button, label
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
@@ -21,7 +24,7 @@ class TopStrip(QWidget):
 
     source_clicked = pyqtSignal()
 
-    def __init__(self, presenter: Presenter) -> None:
+    def __init__(self, presenter: Presenter, recent: Sequence[str] = ()) -> None:
         super().__init__()
         self._presenter = presenter
         self.setProperty("role", "strip")
@@ -32,7 +35,8 @@ class TopStrip(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 5, 14, 5)
         layout.setSpacing(10)
-        layout.addWidget(label(outline.identity.name, "title"))
+        self.machine = MachineButton(outline.identity.name, outline.word, recent)
+        layout.addWidget(self.machine)
         layout.addWidget(Elided(f"{outline.described}, {cores} cores / {threads} threads", "muted"))
         layout.addSpacing(12)
         self.source = button("")

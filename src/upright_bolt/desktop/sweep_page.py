@@ -18,7 +18,6 @@ from upright_bolt.desktop.theme import LINES, Theme, font
 from upright_bolt.model.catalogue import TOGETHER, declaration_of, title_of
 from upright_bolt.model.control import Control, ControlState, show_value
 from upright_bolt.model.declaration import Kind
-from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import RESTING, WORKLOADS, Options, score_quantity
 from upright_bolt.presentation.history import Floats
@@ -91,7 +90,7 @@ class SweepChart(Chart):
 
     def _title(self, number: Number) -> None:
         colour, muted = self.theme.of(number.quantity.name), self.theme.muted
-        unit = number.quantity.unit.replace("MHz", "GHz")
+        unit = number.quantity.on_axes[0]
         self._legend.setText(
             f"<span style='color:{colour}; font-weight:600'>{number.title}</span> <span style='color:{muted}'>{unit}"
             "</span>"
@@ -142,7 +141,7 @@ class SweepChart(Chart):
 
 
 def _scale(number: Number) -> float:
-    return 0.001 if number.quantity is CLOCK else 1.0
+    return number.quantity.on_axes[1]
 
 
 def _array(values: Iterable[float]) -> Floats:

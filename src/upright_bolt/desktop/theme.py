@@ -132,6 +132,15 @@ def _sheet(t: Theme) -> str:
         font-weight: 600; }}
     QPushButton[role="main"]:focus {{ border: 2px solid {t.ink}; }}
     QPushButton[role="main"]:disabled {{ background: {t.faint}; color: {t.muted}; border-color: {t.line}; }}
+    QPushButton[role="title"] {{ border: 1px solid transparent; background: transparent; font-weight: 600;
+        font-size: 12pt; padding: 3px 20px 3px 4px; text-align: left; }}
+    QPushButton[role="title"]:hover, QPushButton[role="title"]:focus {{ border-color: {t.line}; }}
+    QPushButton[role="title"]::menu-indicator {{ subcontrol-position: right center; right: 5px; width: 9px; }}
+    QWidget[role="guide"] {{ background: {t.notice}; border-bottom: 1px solid {t.notice_line}; }}
+    QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; outline: none; }}
+    QListWidget::item {{ padding: 5px 8px; }}
+    QListWidget::item:selected {{ background: {t.accent}; color: {t.on_accent}; }}
+    QTextBrowser {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px 10px; }}
     QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
     QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
     QLineEdit {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;

@@ -1,20 +1,33 @@
 """The window: rail, strip and views around one presenter."""
 
+from collections.abc import Callable
+from pathlib import Path
+
 from PyQt6.QtCore import QEvent, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QKeySequence, QShortcut
-from PyQt6.QtWidgets import QHBoxLayout, QMainWindow, QStackedWidget, QWidget
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QMainWindow, QStackedWidget, QWidget
 
 from upright_bolt.desktop.compare_view import CompareView
+from upright_bolt.desktop.first_steps_bar import FirstStepsBar
+from upright_bolt.desktop.help_dialog import HelpDialog
 from upright_bolt.desktop.icons import app_icon
+from upright_bolt.desktop.machine_button import word_of_file
 from upright_bolt.desktop.machine_view import MachineView
 from upright_bolt.desktop.pieces import column, rule
+from upright_bolt.desktop.preferences_dialog import PreferencesDialog
 from upright_bolt.desktop.rail import Rail
+from upright_bolt.desktop.shortcuts import SHORTCUTS
 from upright_bolt.desktop.strip import TopStrip
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.desktop.workbench import Workbench
+from upright_bolt.model.start import Start
+from upright_bolt.presentation import first_steps
+from upright_bolt.presentation.preferences import Preferences
 from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.presentation.run_starter import RunAsked
 
 SIZE = (1280, 800)
+CAPTURES = "Captures (*.tar.gz *.tgz);;All files (*)"
 
 
 class Window(QMainWindow):
@@ -22,22 +35,34 @@ class Window(QMainWindow):
 
     Signals:
         closing: the person closes it; a trial is about to be put back.
+        machine_wanted: the word of another machine to be opened.
+        preferred: other ``Preferences``.
     """
 
     closing = pyqtSignal()
+    machine_wanted = pyqtSignal(str)
+    preferred = pyqtSignal(object)
 
-    def __init__(self, presenter: Presenter, theme: Theme) -> None:
+    def __init__(self, presenter: Presenter, theme: Theme, preferences: Preferences | None = None) -> None:
         super().__init__()
         self.presenter = presenter
+        self.preferences = preferences or Preferences()
+        self._looked = False
         self.setWindowTitle(presenter.outline.identity.name)  # Qt adds the program's name
         self.setWindowIcon(app_icon(theme.rail, theme.rail_mark))
+        self.setAcceptDrops(True)
         self.resize(*SIZE)
         self.rail = Rail(theme)
-        self.strip = TopStrip(presenter)
+        self.strip = TopStrip(presenter, self.preferences.recent)
         self.strip.source_clicked.connect(presenter.plug)
+        self.strip.machine.wanted.connect(self.machine_wanted)
+        self.strip.machine.file_wanted.connect(self.open_capture)
+        self.steps = FirstStepsBar()
+        self.steps.taken.connect(self._take_step)
+        self.steps.closed.connect(self._put_steps_away)
         self.machine = MachineView(presenter)
         self.workbench = Workbench(presenter, theme)
-        self.compare = CompareView(presenter, theme)
+        self.compare = CompareView(presenter, theme, self.preferences.run_facts)
         self.workbench.run.compared.connect(self._open_both)
         self.workbench.reasons_wanted.connect(lambda: self.show_view("machine"))
         self._views: dict[str, QWidget] = {
@@ -48,7 +73,25 @@ class Window(QMainWindow):
         self._stack = QStackedWidget()
         for view in self._views.values():
             self._stack.addWidget(view)
+        self._arrange()
+        for entry in SHORTCUTS:
+            if entry.does:
+                QShortcut(QKeySequence(entry.keys), self, self._what(entry.does))
         self.rail.chosen.connect(self.show_view)
+        self.rail.help_wanted.connect(self.help)
+        self.rail.preferences_wanted.connect(self.ask_preferences)
+        self.show_view("workbench")
+        self.workbench.setFocus()
+        presenter.runs_changed.connect(lambda _: self._show_steps())
+        presenter.settings_changed.connect(lambda _: self._show_steps())
+        presenter.load_runs()
+
+    def _what(self, does: str) -> Callable[[], None]:
+        """Return what a shortcut does: a method of the window, or else of the presenter."""
+        found: Callable[[], None] = getattr(self, does, None) or getattr(self.presenter, does)
+        return found
+
+    def _arrange(self) -> None:
         ground = QWidget()
         layout = QHBoxLayout(ground)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -57,14 +100,10 @@ class Window(QMainWindow):
         inner = column(gap=0)
         inner.addWidget(self.strip)
         inner.addWidget(rule())
+        inner.addWidget(self.steps)
         inner.addWidget(self._stack, 1)
         layout.addLayout(inner, 1)
         self.setCentralWidget(ground)
-        QShortcut(QKeySequence("Ctrl+Return"), self, presenter.try_draft)
-        QShortcut(QKeySequence("Ctrl+Backspace"), self, presenter.put_back)
-        self.show_view("workbench")
-        self.workbench.setFocus()
-        presenter.load_runs()
 
     def show_view(self, name: str) -> None:
         """Show a view."""
@@ -74,17 +113,91 @@ class Window(QMainWindow):
             self.compare.runs.list.setFocus()
         if name == "workbench":
             self.workbench.show_state()
+        if name == "machine" and not self._looked:
+            self._looked = True
+            self._show_steps()
 
     @property
     def views(self) -> tuple[str, ...]:
         """The names of the views."""
         return tuple(self._views)
 
+    @property
+    def view(self) -> str:
+        """The name of the view in sight."""
+        return next(name for name, view in self._views.items() if view is self._stack.currentWidget())
+
     def _open_both(self) -> None:
         row, _ = self.presenter.against_baseline()
         if row is not None and self.presenter.baseline_id is not None:
             self.compare.choose([self.presenter.baseline_id, row.run.id])
             self.show_view("compare")
+
+    # the first steps
+
+    def _show_steps(self) -> None:
+        presenter = self.presenter
+        word = presenter.outline.word
+        if word in self.preferences.guided or presenter.outline.no_load:
+            self.steps.hide()
+            return
+        found = first_steps.progress(presenter.runs, presenter.controls, presenter.status, word, looked=self._looked)
+        if found is not None and found.next is None:
+            self._put_steps_away()
+        self.steps.show_progress(found)
+
+    def _put_steps_away(self) -> None:
+        self.steps.hide()
+        self._prefer(self.preferences.with_guided(self.presenter.outline.word))
+
+    def _take_step(self, step: int) -> None:
+        if step == first_steps.LOOK:
+            self.show_view("machine")
+            return
+        self.show_view("workbench")
+        if step == first_steps.CHANGE:
+            self.workbench.settings.focus_first()
+        elif self.presenter.progress is None:
+            label = "Stock, rested" if step == first_steps.BASELINE else ""
+            self.presenter.start_asked(RunAsked("steady", "10 min", label, start=Start.RESTED))
+
+    # other machines, preferences, help
+
+    def open_capture(self) -> None:
+        """Let the person choose a capture, and open it."""
+        path, _ = QFileDialog.getOpenFileName(self, "Open a capture of another machine", "", CAPTURES)
+        if path:
+            self.machine_wanted.emit(word_of_file(Path(path)))
+
+    def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
+        """Take a capture, or a folder with kernel files."""
+        if event is not None and _dropped(event) is not None:
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent | None) -> None:
+        """Open what was dropped."""
+        path = _dropped(event) if event is not None else None
+        if event is not None and path is not None:
+            event.acceptProposedAction()
+            self.machine_wanted.emit(word_of_file(path))
+
+    def _prefer(self, preferences: Preferences) -> None:
+        self.preferences = preferences
+        self.preferred.emit(preferences)
+
+    def ask_preferences(self) -> None:
+        """Let the person choose."""
+        dialog = PreferencesDialog(self, self.preferences)
+        dialog.changed.connect(self._prefer)
+        dialog.show()
+
+    def help(self, name: str = "") -> None:
+        """Show the help on the view in sight, or a page of it."""
+        HelpDialog(self, name or self.view).show()
+
+    def list_shortcuts(self) -> None:
+        """Show the keyboard's shortcuts."""
+        self.help("shortcuts")
 
     def changeEvent(self, event: QEvent | None) -> None:
         """Sample more rarely and draw nothing while minimised."""
@@ -96,3 +209,10 @@ class Window(QMainWindow):
         """Tell that the session must end."""
         self.closing.emit()
         super().closeEvent(event)
+
+
+def _dropped(event: QDropEvent) -> Path | None:
+    """Return the one file or folder of this computer that is dropped."""
+    data = event.mimeData()
+    urls = [url for url in data.urls() if url.isLocalFile()] if data is not None else []
+    return Path(urls[0].toLocalFile()) if len(urls) == 1 else None

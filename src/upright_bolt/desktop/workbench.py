@@ -4,15 +4,16 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from upright_bolt.analysis.evidence import evidence
-from upright_bolt.desktop.core_cards import CoreCards
+from upright_bolt.desktop.core_cards import CARD_H, GAP, CoreCards
 from upright_bolt.desktop.live_charts import LiveCharts
-from upright_bolt.desktop.pieces import column, heading, label, rule, scrolled
+from upright_bolt.desktop.pieces import Bounded, column, heading, label, rule, scrolled
 from upright_bolt.desktop.run_panel import RunPanel
 from upright_bolt.desktop.settings_panel import SettingsPanel
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.presentation.presenter import ALL, Presenter
 
 SETTINGS_W = 318
+MOST_CORES_PX = 3 * (CARD_H + GAP)
 
 
 class Workbench(QWidget):
@@ -30,7 +31,7 @@ class Workbench(QWidget):
         outline = presenter.outline
         self.settings = SettingsPanel(presenter.controls, theme)
         self.settings.setFixedWidth(SETTINGS_W)
-        self.settings.drafted.connect(presenter.draft_value)
+        self.settings.drafted.connect(presenter.draft_values)
         self.settings.tried.connect(presenter.try_draft)
         self.settings.dropped.connect(presenter.drop_draft)
         self.settings.stock_wanted.connect(presenter.to_stock)
@@ -47,7 +48,7 @@ class Workbench(QWidget):
         inner.addLayout(head)
         inner.addWidget(self.charts, 1)
         inner.addWidget(heading("Cores now"))
-        inner.addWidget(self.cores)
+        inner.addWidget(Bounded(self.cores, MOST_CORES_PX, CARD_H))
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)

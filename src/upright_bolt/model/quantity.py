@@ -7,11 +7,32 @@ a person types or reads. A number that was not measured is ``None`` and is shown
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from upright_bolt.errors import BadInput
 
 NOT_MEASURED = "not measured"
 _NUMBER = re.compile(r"([+\-−]?\d+(?:\.\d+)?|[+\-−]?\.\d+)\s*([A-Za-zµ°%]*)")
+
+
+class ClockUnit(StrEnum):
+    """In what clocks are shown; JSON and tables keep MHz."""
+
+    FITTING = "fitting"
+    MHZ = "MHz"
+
+
+_shown_in = [ClockUnit.FITTING]
+
+
+def show_clocks_in(unit: ClockUnit) -> None:
+    """Show clocks of this process in GHz from 1 GHz on, or always in MHz."""
+    _shown_in[0] = unit
+
+
+def clock_unit() -> ClockUnit:
+    """Return in what clocks are shown."""
+    return _shown_in[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,12 +62,18 @@ class Quantity:
         if self is SWITCH:
             return "yes" if value else "no"
         if self.unit == "MHz":
-            return f"{value / 1000:.2f} GHz" if round(abs(value)) >= 1000 else f"{value:.0f} MHz"
+            in_ghz = clock_unit() is ClockUnit.FITTING and round(abs(value)) >= 1000
+            return f"{value / 1000:.2f} GHz" if in_ghz else f"{value:.0f} MHz"
         rounded = round(value, self.decimals) + 0.0  # a zero below zero is a zero
         text = f"{rounded:,.{self.decimals}f}".replace("-", "−")
         if self.trims and "." in text:
             text = text.rstrip("0").rstrip(".")
         return f"{text} {self.unit}".rstrip()
+
+    @property
+    def on_axes(self) -> tuple[str, float]:
+        """The unit that an axis is labelled with, and the factor from ``unit`` to it."""
+        return ("GHz", 0.001) if self.unit == "MHz" and clock_unit() is ClockUnit.FITTING else (self.unit, 1.0)
 
     def parse(self, text: str, what: str) -> float:
         """Return the number a person typed, in this quantity's unit.

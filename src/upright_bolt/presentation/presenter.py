@@ -4,7 +4,7 @@ Each part of the state has a topic of its own (``Announcement``), so that a view
 else: a drag of a strip announces ``drafted`` and no more.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import datetime
 
 from upright_bolt.analysis.compare import Compared, compare
@@ -18,6 +18,7 @@ from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.presentation.announcement import Announcement
+from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.pace import Pace
@@ -43,7 +44,6 @@ class Presenter:
     """The state behind the window.
 
     Attributes:
-        draft: settings being edited, not in force.
         outcome: a sentence on what became of the last thing asked.
         runs: all runs, newest first.
         baseline_id: the run that others are compared with; None for none.
@@ -74,7 +74,7 @@ class Presenter:
         self.status = Status(None)
         self.history = History(outline.sensors)
         self.pace = Pace()
-        self.draft: dict[str, Value] = {}
+        self._draft = Draft()
         self.outcome = outline.recovered
         self._damaged: dict[int, str] = {}
         self.progress: RunProgress | None = None
@@ -93,7 +93,7 @@ class Presenter:
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
     def let_go(self) -> None:
-        """Announce nothing any more: what the thread has still sent finds no widgets."""
+        """Announce nothing to the present widgets any more: they are about to go."""
         for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed):
             topic.silence()
 
@@ -138,18 +138,32 @@ class Presenter:
 
     # settings
 
-    def draft_value(self, name: str, value: Value | None) -> None:
-        """Draft a value of one control, or drop its draft."""
-        if value is None or value == self.controls[name].in_force:
-            self.draft.pop(name, None)
-        else:
-            self.draft[name] = value
-        self.drafted(name)
+    @property
+    def draft(self) -> dict[str, Value]:
+        """Settings being edited, not in force."""
+        return self._draft.values
+
+    def draft_values(self, values: Mapping[str, Value | None]) -> None:
+        """Draft values of controls that move together, or of one; None drops a control's draft."""
+        controls = self.controls
+        self._draft.change({n: None if v == controls[n].in_force else v for n, v in values.items()})
+        for name in values:
+            self.drafted(name)
 
     def drop_draft(self) -> None:
-        """Drop the whole draft."""
-        self.draft = {}
+        """Drop the whole draft; ``undo`` brings it back."""
+        self._draft.drop()
         self.drafted(ALL)
+
+    def undo(self) -> None:
+        """Take the last change of the draft back."""
+        if self._draft.undo():
+            self.drafted(ALL)
+
+    def redo(self) -> None:
+        """Make a change of the draft again that was taken back."""
+        if self._draft.redo():
+            self.drafted(ALL)
 
     def try_draft(self) -> None:
         """Put the draft in force as a trial of this window."""
@@ -164,7 +178,8 @@ class Presenter:
 
     def _tried(self, report: ApplyReport) -> None:
         if report.ok:
-            self.drop_draft()
+            self._draft.forget()
+            self.drafted(ALL)
             nearest = [row_sentence(row) for row in report.rows if row.why is not None]
             self.say(" ".join(["In force as a trial, read back from the machine.", *nearest]))
         else:

@@ -1,0 +1,72 @@
+"""What a person can choose of the window itself."""
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QHBoxLayout, QWidget
+
+from upright_bolt.desktop.pieces import button, column, label
+from upright_bolt.desktop.rail import VIEWS
+from upright_bolt.model.quantity import ClockUnit
+from upright_bolt.presentation.preferences import Looks, Preferences, RunFact
+
+LOOKS = {Looks.DESKTOP: "As the desktop", Looks.LIGHT: "Light", Looks.DARK: "Dark"}
+CLOCKS = {ClockUnit.FITTING: "GHz from 1 GHz on, MHz below", ClockUnit.MHZ: "Always MHz"}
+
+
+class PreferencesDialog(QDialog):
+    """The choices; each is in force as soon as it is made.
+
+    Signals:
+        changed: other ``Preferences``.
+    """
+
+    changed = pyqtSignal(object)
+
+    def __init__(self, parent: QWidget, chosen: Preferences) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Preferences")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self._chosen = chosen
+        form = QFormLayout()
+        form.setHorizontalSpacing(18)
+        form.setVerticalSpacing(10)
+        self.looks = self._choice(form, "Theme", tuple(LOOKS.items()), chosen.looks)
+        self.clocks = self._choice(form, "Clocks", tuple(CLOCKS.items()), chosen.clocks)
+        self.view = self._choice(form, "View at the start", VIEWS, chosen.start_view)
+        self.facts = {fact: QCheckBox(fact.value.capitalize()) for fact in RunFact}
+        boxes = column(gap=3)
+        for fact, box in self.facts.items():
+            box.setChecked(fact in chosen.run_facts)
+            box.toggled.connect(lambda _: self._choose())
+            boxes.addWidget(box)
+        form.addRow(label("The list of runs shows"), boxes)
+        close = button("Close", "main")
+        close.clicked.connect(self.close)
+        foot = QHBoxLayout()
+        foot.addStretch()
+        foot.addWidget(close)
+        layout = column(self, margins=(18, 16, 18, 14), gap=14)
+        layout.addLayout(form)
+        layout.addLayout(foot)
+
+    def _choice(self, form: QFormLayout, title: str, entries: Sequence[tuple[str, str]], chosen: str) -> QComboBox:
+        made = QComboBox()
+        made.setAccessibleName(title)
+        for value, words in entries:
+            made.addItem(words, value)
+        made.setCurrentIndex(max(0, made.findData(chosen)))
+        made.currentIndexChanged.connect(lambda _: self._choose())
+        form.addRow(label(title), made)
+        return made
+
+    def _choose(self) -> None:
+        self._chosen = replace(
+            self._chosen,
+            looks=Looks(self.looks.currentData()),
+            clocks=ClockUnit(self.clocks.currentData()),
+            start_view=self.view.currentData(),
+            run_facts=tuple(fact for fact, box in self.facts.items() if box.isChecked()),
+        )
+        self.changed.emit(self._chosen)
