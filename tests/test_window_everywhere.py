@@ -11,6 +11,8 @@ from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 import window_faults
 from trees import TREES, build_tree
 from upright_bolt.desktop import theme
+from upright_bolt.desktop.help_dialog import HelpDialog
+from upright_bolt.desktop.preferences_dialog import PreferencesDialog
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.trial import Drift
@@ -87,6 +89,24 @@ def faults_of(window, size) -> list[str]:
     faults += [f"unnamed: {fault}" for fault in window_faults.unnamed(window)]
     faults += [f"not reached by Tab: {fault}" for fault in window_faults.tab_gaps(window)]
     return faults
+
+
+@pytest.mark.parametrize("looks", LOOKS, ids=lambda looks: looks.name)
+def test_nothing_is_wrong_with_the_dialogs(looks, open_app):
+    app = open_app("twin:tern", looks)
+    app.window.ask_preferences()
+    app.window.help()
+    helping, preferring = app.window.findChild(HelpDialog), app.window.findChild(PreferencesDialog)
+    faults = []
+    for number in range(helping.list.count()):
+        helping.list.setCurrentRow(number)
+        QTest.qWait(60)
+        faults += faults_of(helping, (helping.width(), helping.height()))
+    helping.close()
+    preferring.activateWindow()
+    QTest.qWait(60)
+    faults += faults_of(preferring, (preferring.width(), preferring.height()))
+    assert not faults, "\n".join(faults)
 
 
 @pytest.fixture

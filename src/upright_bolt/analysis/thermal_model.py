@@ -170,8 +170,8 @@ def ahead(sets: Floats, bodies: Bodies, watts: Floats, seconds: float, *, blows:
     return np.asarray(sink + above)
 
 
-def watts_for(sets: Floats, start: Bodies, below_c: float, *, blows: bool, seconds: float = HOLD_S) -> Floats:
-    """Return the watts that bring each set to ``below_c`` after ``seconds``; NaN where not even one does.
+def watts_for(sets: Floats, start: Bodies, below_c: float | Floats, *, blows: bool, seconds: float = HOLD_S) -> Floats:
+    """Return the watts that bring each set to ``below_c``, one or each its own, after ``seconds``; NaN where none do.
 
     By the secant rule: the temperature is nearly a straight line over the watts.
     """

@@ -136,9 +136,9 @@ class ControlRow(QWidget):
             if group is not None:
                 group.addButton(made)
             self._words[word] = made
-            width = made.fontMetrics().horizontalAdvance(f"◇ {word}") + SEGMENT_PX
+            width = made.fontMetrics().horizontalAdvance(word) + SEGMENT_PX
             if room < width:
-                room = WORDS_W
+                room = WORDS_W - made.fontMetrics().horizontalAdvance("◇ ")
                 row = QHBoxLayout()
                 row.setSpacing(0)
                 row.setAlignment(Qt.AlignmentFlag.AlignLeft)

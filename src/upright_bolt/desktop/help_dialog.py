@@ -4,9 +4,9 @@ from contextlib import suppress
 from importlib.metadata import PackageNotFoundError, metadata
 from pathlib import Path
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QSize, Qt
 from PyQt6.QtGui import QTextDocument
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QTextBrowser, QWidget
+from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from upright_bolt import __version__
 from upright_bolt.desktop.pieces import button, column
@@ -22,7 +22,7 @@ PAGES = {
 }
 FOLDER = Path(__file__).with_name("help")
 SIZE = (780, 560)
-LIST_W = 160
+LIST_W, ROW_PX = 160, 28
 
 
 def page(name: str) -> str:
@@ -58,9 +58,10 @@ def libraries_used() -> list[tuple[str, str, str]]:
     for name in REQUIRED:
         with suppress(PackageNotFoundError):
             known = metadata(name).json
-            said = known.get("license_expression") or known.get("license") or _classified(known.get("classifier", []))
-            licence = str(said).strip().partition("\n")[0][:LONGEST_LICENCE]
-            found.append((str(known["name"]), str(known["version"]), licence or "not told"))
+            said = str(known.get("license_expression") or known.get("license") or "").strip()
+            if not said or len(said) > LONGEST_LICENCE:  # some have the whole text there
+                said = _classified(known.get("classifier", []))
+            found.append((str(known["name"]), str(known["version"]), said or "not told"))
     return found
 
 
@@ -80,7 +81,9 @@ class HelpDialog(QDialog):
         self.list = QListWidget()
         self.list.setFixedWidth(LIST_W)
         self.list.setAccessibleName("Pages")
-        self.list.addItems(list(PAGES.values()))
+        for title in PAGES.values():
+            item = QListWidgetItem(title, self.list)
+            item.setSizeHint(QSize(LIST_W - 20, ROW_PX))
         self.text = QTextBrowser()
         self.text.setAccessibleName("Page")
         self.text.setOpenLinks(False)
