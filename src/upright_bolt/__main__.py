@@ -1,10 +1,16 @@
 """Entry point of the command ``upright-bolt`` and of ``python -m upright_bolt``."""
 
+import signal
 import sys
 
 
 def main() -> None:
-    """Run the command line and end with its exit code."""
+    """Run the command line and end with its exit code.
+
+    Until the command line is loaded there is nothing to tidy up: an interrupt ends the process at once, as any signal
+    does, and not with a traceback of an import.
+    """
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
     from upright_bolt.cli import run  # noqa: PLC0415 - imported when needed, so that importing this module is free
 
     sys.exit(run(sys.argv[1:]))

@@ -314,7 +314,8 @@ def open_local(
     """
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
-        ports, twin = _open_ports(word, folder, saved=lock is not None, served=served)
+        saved = lock is not None and (exclusive or os.access(folder, os.W_OK))  # looking writes nothing where it cannot
+        ports, twin = _open_ports(word, folder, saved=saved, served=served)
         of_run = run_lock(holder) if word.kind == "host" and not served else None
         return ports, SettingsEngine(Backend(ports, gaps), folder, holder, lock, of_run), twin
     except BaseException:

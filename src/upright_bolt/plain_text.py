@@ -13,3 +13,15 @@ def one_line(text: str) -> str:
 def printable(text: str) -> str:
     """Return text that a terminal shows as it is: as ``one_line``, but line feeds and tabs stay."""
     return _UNSAFE.sub(lambda found: found[0] if found[0] in "\n\t" else one_line(found[0]), text)
+
+
+_PLAIN = str.maketrans({
+    "“": '"', "”": '"', "‘": "'", "’": "'", "–": "-", "—": "-", "−": "-", "…": "...", "°": "", "×": "x", "·": "-",
+    "±": "+/-", "→": "->", "≤": "<=", "≥": ">=", "≠": "!=", "µ": "u", "✕": "x", "✓": "ok", "△": "!", "▲": "!", "●": "*",
+    "■": "#", "○": "o", "Ω": "ohm",
+})  # fmt: skip
+
+
+def plain(text: str) -> str:
+    """Return a text with typographic signs in plain ASCII, for a terminal that has no others."""
+    return text.translate(_PLAIN)

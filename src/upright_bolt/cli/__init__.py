@@ -7,10 +7,15 @@ document of it and the exit code.
 import os
 import signal
 import sys
+from contextlib import suppress
 from types import FrameType
 from typing import Any, TextIO
 
 JSON = "--json"
+INTERRUPTED = 130
+"""What the command line's library makes of an interrupt."""
+ENDING = (signal.SIGTERM, signal.SIGHUP)
+"""Signals that end a command as an interrupt does: told to end, and its terminal is gone."""
 
 
 def run(argv: list[str]) -> int:
@@ -21,16 +26,17 @@ def run(argv: list[str]) -> int:
     from upright_bolt.cli.main import build
     from upright_bolt.errors import BoltError
 
-    signal.signal(signal.SIGTERM, _interrupt)
+    _prepare()
     as_json = JSON in argv
-    if as_json:  # it may stand anywhere
-        argv = [*(word for word in argv if word != JSON), JSON]
+    argv = in_order([_as_utf8(word) for word in argv])
     streams = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = map(Guarded.around, streams)
     try:
         result = build(argv)(argv, standalone_mode=False)
         sys.stdout.flush()
         code = result if isinstance(result, int) else 0
+        if code == INTERRUPTED:
+            code = _say("Stopped.", 1, as_json=as_json)
     except BoltError as fault:
         code = _say(str(fault), fault.exit_code, as_json=as_json)
     except TyperException as fault:
@@ -41,17 +47,65 @@ def run(argv: list[str]) -> int:
     except KeyboardInterrupt:
         code = _say("Stopped.", 1, as_json=as_json)
     except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader went away: nothing more to say
+        _say_no_more(streams[0])  # the reader went away
         return 0
     except OSError as fault:
-        code = _say(f"{fault.filename or 'A file'}: {fault.strerror}.", 1, as_json=as_json)
+        code = _say(f"{fault.filename or 'Standard output'}: {fault.strerror}.", 1, as_json=as_json)
+        _say_no_more(streams[0])
     finally:
         sys.stdout, sys.stderr = streams
     return code
 
 
+def _prepare() -> None:
+    """Have signals end a command in order, and a stream for each that the caller has closed."""
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    for number in ENDING:
+        if signal.getsignal(number) is not signal.SIG_IGN:  # as nohup has it
+            signal.signal(number, _interrupt)
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - until the end
+
+
+WITH_VALUE = ("--machine", "-m", "--data")
+
+
+def in_order(argv: list[str]) -> list[str]:
+    """Return what was typed with the options of every command where they are expected: they may stand anywhere.
+
+    What comes after ``--`` is left as it is.
+    """
+    end = argv.index("--") if "--" in argv else len(argv)
+    first, rest, words = [], [], iter(argv[:end])
+    for word in words:
+        if word in WITH_VALUE:
+            first += [word, *(value for value in [next(words, None)] if value is not None)]
+        elif word.startswith(tuple(f"{option}=" for option in WITH_VALUE if option.startswith("--"))):
+            first.append(word)
+        elif word != JSON:
+            rest.append(word)
+    return [*first, *rest, *([JSON] if JSON in argv[:end] else []), *argv[end:]]
+
+
+def _as_utf8(word: str) -> str:
+    """Return a word whose letters the locale does not know as what it is in UTF-8, if it is that."""
+    try:
+        return os.fsencode(word).decode("utf-8")
+    except UnicodeError:
+        return word
+
+
+def _say_no_more(stream: Any) -> None:  # noqa: ANN401 - a stream
+    """Let nothing be written to a stream any more, not even what is left in its buffer at the end."""
+    with suppress(OSError, ValueError):
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+
+
 class Guarded:
     """A stream that spells out control characters, whatever file, name or program they come from.
+
+    What its encoding lacks is written in plain letters.
 
     Args:
         raw: the stream itself; a progress bar writes there.
@@ -67,9 +121,15 @@ class Guarded:
 
     def write(self, text: str) -> int:
         """Write text as a terminal may have it."""
-        from upright_bolt.plain_text import printable
+        from upright_bolt.plain_text import plain, printable
 
-        return self.raw.write(printable(text))
+        text = printable(text)
+        encoding = self.raw.encoding or "utf-8"
+        try:
+            text.encode(encoding)
+        except UnicodeEncodeError:
+            text = plain(text).encode(encoding, "replace").decode(encoding)
+        return self.raw.write(text)
 
     def __getattr__(self, name: str) -> Any:  # noqa: ANN401 - whatever the stream has
         return getattr(self.raw, name)

@@ -1,6 +1,8 @@
 """Commands that look: ``machine``, ``sample`` and ``capture``."""
 
 import csv
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
@@ -125,19 +127,17 @@ def _sample(choice: MachineChoice, count: int, step_s: float, to_csv: Path | Non
         clock = session.machine.clock
         session.tick()  # rates need a sample before the first one shown
         due = clock.now_s() + min(step_s, 0.5)
-        taken = []
-        for _ in range(count):
-            clock.wait_until(due)
-            due += step_s
-            sample = session.tick().sample
-            taken.append(sample)
-            if as_json:
-                values = {s.name: v for s, v in zip(session.about.sensors, sample.values, strict=True)}
-                print_json({"time_s": sample.time_s, "constraint": sample.constraint.value, "values": values})
-            elif to_csv is None:
-                _print_sample(session, sample)
-        if to_csv is not None:
-            _write_csv(session, taken, to_csv)
+        with _table(session, to_csv) as write_row:
+            for _ in range(count):
+                clock.wait_until(due)
+                due += step_s
+                sample = session.tick().sample
+                write_row(sample)
+                if as_json:
+                    values = {s.name: v for s, v in zip(session.about.sensors, sample.values, strict=True)}
+                    print_json({"time_s": sample.time_s, "constraint": sample.constraint.value, "values": values})
+                elif to_csv is None:
+                    _print_sample(session, sample)
 
 
 def _print_sample(session: "Session", sample: "Sample") -> None:
@@ -148,10 +148,19 @@ def _print_sample(session: "Session", sample: "Sample") -> None:
     print(f"held back by: {sample.constraint.value}\n")
 
 
-def _write_csv(session: "Session", taken: "list[Sample]", path: Path) -> None:
+@contextmanager
+def _table(session: "Session", path: Path | None) -> "Iterator[Callable[[Sample], None]]":
+    """Open a table and return what writes a row into it, at once: one that is stopped keeps what was read."""
+    if path is None:
+        yield lambda _sample: None
+        return
     with writing(path) as file:
         writer = csv.writer(file)
         writer.writerow(["time_s", *(csv_cell(s.name) for s in session.about.sensors), "held_by"])
-        for sample in taken:
+
+        def write_row(sample: "Sample") -> None:
             cells = ["" if v is None else f"{v:.6g}" for v in sample.values]
             writer.writerow([f"{sample.time_s:.3f}", *cells, sample.constraint.value])
+            file.flush()
+
+        yield write_row

@@ -12,6 +12,7 @@ from upright_bolt.model.work import score_quantity
 from upright_bolt.wording.constraints import shares
 from upright_bolt.wording.events import during_run
 from upright_bolt.wording.faults import does_not_count, state_words, struck
+from upright_bolt.wording.times import date_and_time
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.compare import Compared
@@ -37,7 +38,7 @@ def print_list(records: list[RunRecord], *, as_json: bool) -> None:
         score = "" if end.score is None else score_quantity(head.workload, head.options).show(end.score)
         score = struck(score) if record.broke else score
         held = next(iter(shares(end.numbers)), "")
-        rows.append((str(record.id), head.started_at[:16].replace("T", " "), head.machine, head.workload,
+        rows.append((str(record.id), date_and_time(head.started_at), head.machine, head.workload,
                      f"{end.duration_s:.0f} s", score, str(len(record.errors)), held, state_words(record),
                      head.label))  # fmt: skip
     print_table(rows, right=(0, 4, 5, 6))

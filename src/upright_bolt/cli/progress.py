@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from types import FrameType
 from typing import TYPE_CHECKING
 
+from upright_bolt.cli import ENDING
 from upright_bolt.wording.start import waiting
 
 if TYPE_CHECKING:
@@ -38,7 +39,8 @@ def stopping() -> Iterator[Stop]:
             raise KeyboardInterrupt
         stop.asked = True
 
-    before = {number: signal.signal(number, ask) for number in (signal.SIGINT, signal.SIGTERM)}
+    numbers = [n for n in (signal.SIGINT, *ENDING) if signal.getsignal(n) is not signal.SIG_IGN]
+    before = {number: signal.signal(number, ask) for number in numbers}
     try:
         yield stop
     finally:

@@ -13,6 +13,7 @@ from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
 from upright_bolt.wording.no_effect import no_effect
+from upright_bolt.wording.times import date_and_time
 from upright_bolt.wording.trials import as_error, drift, limits_changed, row_sentence, to_stock, unrecorded
 from upright_bolt.wording.trials import put_back as put_back_words
 
@@ -177,7 +178,8 @@ def _print_status(now: "Status") -> None:
     if now.trial is None:
         print("No trial is running.")
     else:
-        print(f"A trial is running since {now.trial.since}, by {now.trial.by}: {show_settings(now.trial.settings)}.")
+        since, tried = date_and_time(now.trial.since), show_settings(now.trial.settings)
+        print(f"A trial is running since {since}, by {now.trial.by}: {tried}.")
         print(f"Before it: {show_settings(now.trial.before_values)}.")
     if now.kept:
         print(f"Kept in this boot: {show_settings(now.kept)}.")

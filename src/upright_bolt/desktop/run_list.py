@@ -24,6 +24,7 @@ from upright_bolt.model.run import LETTERS, RunRecord, RunState
 from upright_bolt.model.work import WORKLOADS, score_quantity
 from upright_bolt.presentation.preferences import Preferences, RunFact
 from upright_bolt.wording.faults import state_words, struck
+from upright_bolt.wording.times import day_and_time
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
 LETTER_ROLE = RUN_ROLE + 1
@@ -90,7 +91,7 @@ def when_of(run: RunRecord, facts: Sequence[RunFact]) -> str:
     score = struck(score) if run.broke and run.end.score is not None else score
     words = {
         RunFact.NUMBER: str(run.id),
-        RunFact.DATE: run.head.started_at[5:16].replace("T", " "),
+        RunFact.DATE: day_and_time(run.head.started_at),
         RunFact.LENGTH: f"{run.end.duration_s:.0f} s",
         RunFact.SCORE: score,
         RunFact.WORKLOAD: run.head.workload,

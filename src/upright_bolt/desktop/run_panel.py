@@ -23,6 +23,7 @@ from upright_bolt.session.run_progress import RunStage
 from upright_bolt.wording.comparison import change, condition_pair, condition_title
 from upright_bolt.wording.faults import does_not_count
 from upright_bolt.wording.start import waiting
+from upright_bolt.wording.times import time_of_day
 
 WIDTH = 262
 SHOWN = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
@@ -141,7 +142,7 @@ class RunPanel(QWidget):
         for run in presenter.runs:
             if run.head.machine == presenter.outline.word:
                 name = run.head.label or "no name"
-                self.baseline.addItem(f"Run {run.id}, {name}, {run.head.started_at[11:16]}", run.id)
+                self.baseline.addItem(f"Run {run.id}, {name}, {time_of_day(run.head.started_at)}", run.id)
         index = self.baseline.findData(presenter.baseline_id)
         self.baseline.setCurrentIndex(max(0, index))
         self.baseline.setToolTip(self.baseline.currentText())  # a long name has no room

@@ -16,6 +16,7 @@ from upright_bolt.ownership import ROOT
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.log import LOG
 from upright_bolt.settings.engine import SettingsEngine, now_stamp
+from upright_bolt.wording.times import date_and_time
 from upright_bolt.wording.trials import recovered, refusal, unrecorded
 
 FRESH_S = 0.2
@@ -149,7 +150,7 @@ class SharedMachine:
         if caller.uid == ROOT and not trial.owner:
             return
         raise Denied(
-            f"A trial of {trial.by} is running since {trial.since}: {show_settings(trial.settings)}. "
+            f"A trial of {trial.by} is running since {date_and_time(trial.since)}: {show_settings(trial.settings)}. "
             "Only they can change or keep it; it ends when they keep it or put it back."
         )
 
@@ -173,9 +174,10 @@ class SharedMachine:
         self._reopen_if_free()
         going_on = self._run
         if going_on is not None and going_on.caller is not caller:
+            since = date_and_time(going_on.since)
             raise InUse(
-                f"A run of {going_on.caller.words} is going on since {going_on.since} ({going_on.what}). One run at a "
-                "time, or neither measures anything: wait until it has ended."
+                f"A run of {going_on.caller.words} is going on since {since} ({going_on.what}). "
+                "One run at a time, or neither measures anything: wait until it has ended."
             )
         self._run = _Run(caller, what, now_stamp())
 

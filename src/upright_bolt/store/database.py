@@ -13,6 +13,12 @@ from sqlalchemy import event as database_events
 from upright_bolt.errors import BoltError
 from upright_bolt.ownership import check_own, is_root
 
+WORDS = {
+    sqlite3.SQLITE_READONLY: "it can only be read here",
+    sqlite3.SQLITE_FULL: "its disk is full",
+    sqlite3.SQLITE_NOTADB: "it is no database",
+    sqlite3.SQLITE_CORRUPT: "it is damaged",
+}
 PATIENCE_S = 60.0
 """How long a program waits for its turn to write."""
 
@@ -83,5 +89,7 @@ class _Sentence:
 
     def __call__(self, context: ExceptionContext) -> None:
         if isinstance(context.original_exception, sqlite3.Error):
-            what = str(context.original_exception)
+            what = WORDS.get(
+                getattr(context.original_exception, "sqlite_errorcode", 0), str(context.original_exception)
+            )
             raise BoltError(f"The run database {self._path} cannot be used: {what}.") from context.original_exception

@@ -9,6 +9,7 @@ from upright_bolt.model.note import CONSEQUENCES
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Drift, Recovery, RecoveryOutcome, Status, Trial
 from upright_bolt.wording import notes
+from upright_bolt.wording.times import date_and_time
 
 
 def row_sentence(row: ApplyRow) -> str:
@@ -63,7 +64,7 @@ def _recovered_trial(recovery: Recovery) -> str:
         return _put_to_stock(trial)
     if trial is None:
         return ""
-    what = f"The trial of {trial.since} ({show_settings(trial.settings)}, by {trial.by})"
+    what = f"The trial of {date_and_time(trial.since)} ({show_settings(trial.settings)}, by {trial.by})"
     if recovery.outcome is RecoveryOutcome.RESTARTED:
         return f"{what} ended with a restart of the machine, which put the firmware's values back."
     if recovery.outcome is RecoveryOutcome.ENDED:

@@ -1,0 +1,27 @@
+"""Moments as a person reads them: in the time of this computer, wherever they were written down."""
+
+from datetime import datetime
+
+
+def _local(stamp: str) -> datetime | None:
+    try:
+        moment = datetime.fromisoformat(stamp)
+        return moment if moment.tzinfo is None else moment.astimezone()
+    except (ValueError, OverflowError):  # the first and last days of the calendar have no other zone
+        return None
+
+
+def date_and_time(stamp: str) -> str:
+    """Return an ISO time as ``2026-11-26 03:52``; one that is none as it stands."""
+    moment = _local(stamp)
+    return stamp if moment is None else f"{moment:%Y-%m-%d %H:%M}"
+
+
+def day_and_time(stamp: str) -> str:
+    """Return it without the year."""
+    return date_and_time(stamp)[5:]
+
+
+def time_of_day(stamp: str) -> str:
+    """Return its hours and minutes alone."""
+    return date_and_time(stamp)[11:]
