@@ -7,9 +7,11 @@ import tarfile
 
 import pytest
 
-from support import fresh_twin
+from support import fresh_twin, write_tree
+from trees import ports_of
 from upright_bolt.app import open_session
-from upright_bolt.captures.archive import NO_BOOT, collect, unpack, write
+from upright_bolt.captures.archive import collect, unpack, write
+from upright_bolt.captures.sifted import NO_BOOT
 from upright_bolt.errors import BoltError
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
@@ -66,6 +68,50 @@ def test_nothing_personal_is_in_it(captured):
     ]
     assert content[paths.BOOT_ID.lstrip("/")] == NO_BOOT
     assert {name.split("/")[0] for name in names} == {"sys", "proc", "dev"}
+
+
+PRIVATE = {
+    paths.COMMAND_LINE: b"BOOT_IMAGE=/vmlinuz root=UUID=1f2e user=pilot wifi=harbour intel_pstate=passive idle=poll\n",
+    paths.VERSION: b"Linux version 6.1.0-quay (pilot@wheelhouse) (gcc 12) #1 SMP Debian 6.1.1 (2026-01-01)\n",
+    paths.CPUINFO: b"processor\t: 0\nmodel name\t: Halyard Q6\nflags\t\t: fpu\nSerial\t\t: 000000001f2e\n",
+    paths.STAT: b"cpu  1 2 3 4 5 6 7 0 0 0\ncpu0 1 2 3 4 5 6 7 0 0 0\nbtime 1764000000\nprocesses 4242\n",
+}
+MICE = ("hid-dc:2c:26:aa:bb:01-battery", "hid-dc:2c:26:aa:bb:02-battery")
+
+
+def test_only_what_is_looked_at_is_kept_of_files_that_hold_more(tmp_path):
+    twin = fresh_twin()
+    root = write_tree(twin, tmp_path / "root")
+    for path, data in PRIVATE.items():
+        (root / path.lstrip("/")).write_bytes(data)
+    for mouse in MICE:
+        folder = root / "sys/class/power_supply" / mouse
+        folder.mkdir()
+        (folder / "type").write_text("Battery\n")
+        (folder / "scope").write_text("Device\n")
+    files, registers = ports_of(root)
+    target = tmp_path / "kept.tar.gz"
+    write(collect(files, registers, RealClock()), target)
+    with tarfile.open(target) as archive:
+        names = archive.getnames()
+        content = {name: archive.extractfile(name).read() for name in names}
+    whole = b"".join(content.values()) + " ".join(names).encode()
+    for private in (b"UUID", b"pilot", b"wheelhouse", b"harbour", b"1f2e", b"1764000000", b"4242", b"dc:2c:26"):
+        assert private not in whole, private
+    assert content[paths.COMMAND_LINE.lstrip("/")] == b"intel_pstate=passive idle=poll\n"
+    session = open_session(f"tree:{target}", tmp_path / "data", "a test", exclusive=True)
+    assert session.about.identity.kernel == "6.1.0-quay"
+    assert session.about.identity.processor == "Halyard Q6"
+    assert sum("device-" in name and name.endswith("/type") for name in names) == len(MICE)
+    session.close()
+
+
+def test_a_capture_says_that_it_is_one(captured, bolt):
+    _, target, _ = captured
+    told = bolt("machine", on=f"tree:{target}").stdout
+    assert told.startswith(f"Opened from {target}: a copy of kernel files")
+    assert "did not answer" not in told
+    assert "offsets are told by a processor alone" in told
 
 
 def test_this_computer_can_be_captured_and_opened(bolt, tmp_path):

@@ -23,6 +23,8 @@ BOTH = {"core-offset": -80.0, "cache-offset": -80.0}
 class Recorder:
     """A register port that answers the mailbox with a word of its own."""
 
+    copied = False
+
     def __init__(self, answer=0):
         self.words = []
         self.answer = answer

@@ -1,8 +1,8 @@
 """A capture: exactly the kernel files and registers that this program looks at, in one archive that ``tree:`` opens.
 
-Nothing personal is in it: no serial number, MAC address or host name is ever read, and the name of the boot, which
-is, is replaced by zeros. Registers lie in ``dev/cpu/N/msr``, eight bytes each in the order of their numbers; those
-that were not read hold all ones.
+Nothing personal is in it. No serial number, MAC address or host name is ever read; of files that may hold more than
+what this program looks at, only that is kept (``captures.sifted``). Registers lie in ``dev/cpu/N/msr``, eight bytes
+each in the order of their numbers; those that were not read hold all ones.
 """
 
 import io
@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from upright_bolt.captures.reader import members
+from upright_bolt.captures.sifted import kept_of, without_addresses
 from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.clock import Clock
@@ -20,8 +21,10 @@ from upright_bolt.kernel.recording import RecordingFiles, RecordingRegisters
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import survey
 
-NO_BOOT = b"00000000-0000-0000-0000-000000000000\n"
-LEFT_OUT = "Serial numbers, MAC addresses and the host name are not in it; the name of the boot is blanked out."
+LEFT_OUT = (
+    "Serial numbers, hardware addresses and the host name are not in it; of the kernel's arguments only those that "
+    "concern these settings are, and the name of the boot is blanked out."
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,12 +62,13 @@ def collect(files: KernelFiles, registers: Registers, clock: Clock) -> Collected
 def write(collected: Collected, target: Path) -> Captured:
     """Write what was collected as an archive. Raises BoltError if it cannot be written."""
     values = collected.registers
+    addresses: dict[str, str] = {}
     try:
         with tarfile.open(target, "w:gz") as archive:
             for path, data in sorted(collected.contents.items()):
                 if data is not None:
-                    text = NO_BOOT if path == paths.BOOT_ID else data
-                    _add(archive, path, text, writable=path in collected.writable)
+                    name = without_addresses(path, addresses)
+                    _add(archive, name, kept_of(path, data), writable=path in collected.writable)
             for cpu in sorted({cpu for cpu, _ in values}):
                 _add(archive, paths.msr_device(cpu), _register_file(values, cpu), writable=False)
     except OSError as fault:

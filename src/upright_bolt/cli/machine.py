@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.analysis.effective_limits import effective_limits
-from upright_bolt.app import give_up_root
+from upright_bolt.app import give_up_root, parse_machine
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at
 from upright_bolt.disk import csv_cell, writing
 from upright_bolt.errors import BadInput
@@ -67,7 +67,8 @@ def machine(context: typer.Context, as_json: AsJson = False) -> None:
         if as_json:
             print_json(machine_data(access))
         else:
-            print(sheet(access.about, access.controls(), access.status()), end="")
+            word = parse_machine(context.obj.machine).word
+            print(sheet(access.about, access.controls(), access.status(), word), end="")
 
 
 def sample(

@@ -31,6 +31,8 @@ def write_offset(registers: Registers, plane: int, steps: int) -> None:
 
 def _command(registers: Registers, word: int) -> int:
     name = f"voltage mailbox (register {MAILBOX:#x})"
+    if registers.copied:
+        raise FileFault(name, errno.EOPNOTSUPP, "no processor answers in a copy")
     registers.write(0, MAILBOX, word)
     for _ in range(TRIES):
         answer = registers.read(0, MAILBOX)

@@ -62,7 +62,13 @@ class KernelFiles(Protocol):
 
 
 class Registers(Protocol):
-    """Model-specific registers of 64 bits by processor and number."""
+    """Model-specific registers of 64 bits by processor and number.
+
+    Attributes:
+        copied: whether these are the numbers of a copy, behind which no processor answers.
+    """
+
+    copied: bool
 
     def read(self, cpu: int, register: int) -> int:
         """Return the register. Raises FileFault."""
@@ -270,6 +276,7 @@ class DeviceRegisters:
     def __init__(self, root: Path, stride: int = 1) -> None:
         self._root = str(root).rstrip("/")
         self._stride = stride
+        self.copied = stride != 1
         self._open: dict[int, int] = {}
 
     def _at(self, cpu: int) -> str:

@@ -59,6 +59,7 @@ class RecordingRegisters:
 
     def __init__(self, registers: Registers) -> None:
         self._registers = registers
+        self.copied = registers.copied
         self.values: dict[tuple[int, int], int] = {}
 
     def read(self, cpu: int, register: int) -> int:

@@ -49,6 +49,7 @@ class NoteCode(StrEnum):
     NO_OFFSETS_OF_VENDOR = "no-offsets-of-vendor"
     NO_MAILBOX = "no-mailbox"
     MAILBOX_SILENT = "mailbox-silent"
+    MAILBOX_COPIED = "mailbox-copied"
     OFFSETS_CLOSED = "offsets-closed"
     VIRTUAL_REGISTERS = "virtual-registers"
     NO_REGISTERS_OF_VENDOR = "no-registers-of-vendor"

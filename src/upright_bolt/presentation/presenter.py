@@ -187,7 +187,7 @@ class Presenter:
 
     def sheet(self) -> str:
         """Return the machine's sheet as text."""
-        return sheet(self.outline.about, self.controls, self.status)
+        return sheet(self.outline.about, self.controls, self.status, self.outline.word)
 
     def keep(self) -> None:
         """Keep what is being tried."""

@@ -24,6 +24,8 @@ class TwinRegisters:
         mailbox_lock: how firmware treats the voltage mailbox: "" open, "refuse" with a code, "ignore" silently.
     """
 
+    copied = False
+
     def __init__(self, physics: Physics, on_write: Callable[[], None]) -> None:
         self._physics = physics
         self._on_write = on_write

@@ -53,6 +53,7 @@ _CLAUSES: dict[C, str] = {
     C.NO_OFFSETS_OF_VENDOR: "no interface in the kernel offers voltage offsets on this vendor's processors",
     C.NO_MAILBOX: "this processor has no voltage mailbox",
     C.MAILBOX_SILENT: "the voltage mailbox did not answer",
+    C.MAILBOX_COPIED: "this is a copy of kernel files, and offsets are told by a processor alone: none answers here",
     C.OFFSETS_CLOSED: "{what}: the firmware keeps the offsets closed. Look for undervolt protection in the firmware "
     "setup",
     C.VIRTUAL_REGISTERS: "this is a virtual machine: registers belong to the machine it runs on",

@@ -70,9 +70,18 @@ def gaps_besides(about: About, controls: Mapping[str, Control]) -> list[Note]:
     return [entry for entry in about.gaps if entry not in said and entry.code is not NoteCode.KERNEL_ARGUMENT]
 
 
-def sheet(about: About, controls: Mapping[str, Control], status: Status) -> str:
-    """Return the whole sheet as text, for a person or a bug report."""
-    return "\n".join(_lines(about, controls, status)) + "\n"
+def opened_as(word: str) -> str:
+    """Return what is to be known of a machine that is none: a twin, or a copy of kernel files. Empty for a real one."""
+    kind, _, rest = word.partition(":")
+    if kind == "tree":
+        return f"Opened from {rest}: a copy of kernel files as they once were, not a machine at work."
+    return f"Opened as {word}: a simulated machine." if kind == "twin" else ""
+
+
+def sheet(about: About, controls: Mapping[str, Control], status: Status, word: str = "") -> str:
+    """Return the whole sheet as text, for a person or a bug report; ``word`` is the machine's, as it was opened."""
+    first = [said] if (said := opened_as(word)) else []
+    return "\n".join((*first, *_lines(about, controls, status))) + "\n"
 
 
 def _lines(about: About, controls: Mapping[str, Control], status: Status) -> Iterator[str]:

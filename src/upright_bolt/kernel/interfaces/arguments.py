@@ -13,9 +13,14 @@ PINS = frozenset({
 LIMITS = ("processor.max_cstate=", "intel_idle.max_cstate=", "maxcpus=")
 
 
+def concerns(word: str) -> bool:
+    """Tell whether an argument pins something that a person may want to set."""
+    return word in PINS or word.startswith(LIMITS)
+
+
 def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the form of every interface
     """Note every argument of this boot that pins something."""
     for word in probe.long_text(paths.COMMAND_LINE).split():
-        if word in PINS or word.startswith(LIMITS):
+        if concerns(word):
             probe.note(f"kernel argument {word}", NoteCode.KERNEL_ARGUMENT, argument=word)
     return Found()

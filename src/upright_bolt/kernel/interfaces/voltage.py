@@ -71,6 +71,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
 _MAILBOX_FAULTS = {
     errno.EIO: NoteCode.NO_MAILBOX,
     errno.ETIMEDOUT: NoteCode.MAILBOX_SILENT,
+    errno.EOPNOTSUPP: NoteCode.MAILBOX_COPIED,
     0: NoteCode.OFFSETS_CLOSED,
 }
 
