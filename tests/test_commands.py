@@ -130,7 +130,7 @@ def test_plugging_shows_as_drift(bolt):
         (["compare", "1"], 2, "needs two runs"),
         (["compare", "1", "2"], 2, "There is no run 1"),
         (["sample", "--count", "0"], 2, "at least one"),
-        (["sample", "--count", "many"], 2, "integer"),
+        (["sample", "--count", "many"], 2, "is not a valid int"),
         (["sample", "--interval", "1day"], 2, "interval"),
         (["dance"], 2, "No such command"),
         (["put-back"], 2, "No trial is running"),

@@ -39,7 +39,7 @@ SETTABLE = {
 }  # fmt: skip
 SAID = {
     "hybrid-laptop": ("its copies differ (35 W, 45 W); the lowest counts, that of intel-rapl-mmio:0.",
-                      "Kinds of cores: P-cores 0-3, E-cores 4-7", "offsets are told by a processor alone: none answers here.",
+                      "Kinds of cores: P-cores 0-3, E-cores 4-7", "told by a processor alone: none answers here.",
                       "processor.max_cstate=9: it limits what processors may do"),
     "other-vendor-laptop": ("No interface in the kernel offers voltage offsets on this vendor's processors.",),
     "old-desktop": ("intel_pstate=disable: it keeps the intel_pstate driver away", "processors 3: they are offline"),

@@ -17,7 +17,7 @@ from upright_bolt.desktop.help_dialog import PAGES, HelpDialog
 from upright_bolt.desktop.preferences_dialog import PreferencesDialog
 from upright_bolt.desktop.shortcuts import SHORTCUTS
 from upright_bolt.kernel.clock import RealClock
-from upright_bolt.model.quantity import ClockUnit, show_clocks_in
+from upright_bolt.model.quantity import ClockUnit, Shown
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.preferences import Looks, PreferenceFile, RunFact
 from window_support import begin_at_once, click, draft, row, type_value, until, words_of
@@ -107,7 +107,7 @@ def test_no_machine_is_left_in_the_middle_of_a_trial_or_a_run(open_app):
 @pytest.fixture
 def clocks_as_usual():
     yield
-    show_clocks_in(ClockUnit.FITTING)
+    Shown.clocks = ClockUnit.FITTING
 
 
 def test_preferences_are_in_force_at_once_and_at_the_next_start(open_app, data, clocks_as_usual):
@@ -127,7 +127,6 @@ def test_preferences_are_in_force_at_once_and_at_the_next_start(open_app, data, 
 
 
 def test_a_value_is_typed_in_the_unit_that_is_shown(open_app, data, clocks_as_usual):
-    show_clocks_in(ClockUnit.MHZ)
     (data / "window.json").parent.mkdir(exist_ok=True)
     (data / "window.json").write_text(
         json.dumps({"format": "upright-bolt window", "version": 1, "data": {"clocks": "MHz"}})

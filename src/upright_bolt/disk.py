@@ -12,12 +12,13 @@ from contextlib import contextmanager, suppress
 from dataclasses import fields, is_dataclass
 from functools import cached_property
 from pathlib import Path
-from typing import IO, Any, Generic, TypeVar
-
-from pydantic import TypeAdapter, ValidationError
+from typing import IO, TYPE_CHECKING, Any, Generic, TypeVar
 
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.plain_text import printable
+
+if TYPE_CHECKING:
+    from pydantic import TypeAdapter
 
 T = TypeVar("T")
 Upgrade = Callable[[int, Any], Any]
@@ -35,7 +36,9 @@ class Typed(Generic[T]):
         self._form = form
 
     @cached_property
-    def _adapter(self) -> TypeAdapter[T]:
+    def _adapter(self) -> "TypeAdapter[T]":
+        from pydantic import TypeAdapter  # noqa: PLC0415 - a fifth of the time that a short command takes
+
         return TypeAdapter(self._form)
 
     def plain(self, value: T) -> Any:  # noqa: ANN401 - what JSON can hold
@@ -59,6 +62,8 @@ class Typed(Generic[T]):
 
 @contextmanager
 def _as_damaged() -> Iterator[None]:
+    from pydantic import ValidationError  # noqa: PLC0415 - needed here only, and already imported
+
     try:
         yield
     except ValidationError as fault:

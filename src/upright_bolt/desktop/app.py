@@ -18,7 +18,7 @@ from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.desktop.session_thread import SessionThread
 from upright_bolt.desktop.window import Window
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.quantity import show_clocks_in
+from upright_bolt.model.quantity import Shown
 from upright_bolt.presentation.outline import outline_of
 from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceFile, Preferences
 from upright_bolt.presentation.presenter import Presenter
@@ -113,7 +113,7 @@ class DesktopApp:
         app, chosen = application(), self.kept.chosen
         looks = self._given or {Looks.LIGHT: theme.LIGHT, Looks.DARK: theme.DARK}.get(chosen.looks) or theme_of(app)
         theme.apply(app, looks)
-        show_clocks_in(chosen.clocks)
+        Shown.clocks = chosen.clocks
         self.window = Window(self.presenter, looks, chosen)
         self.window.closing.connect(self.close)
         self.window.machine_wanted.connect(lambda word: QTimer.singleShot(0, partial(self.open_machine, word)))

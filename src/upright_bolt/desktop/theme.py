@@ -124,25 +124,7 @@ def _sheet(t: Theme) -> str:
     QFrame[role="notice"] {{ background: {t.notice}; border: 1px solid {t.notice_line}; border-radius: 4px; }}
     QFrame[role="rule"] {{ background: {t.line}; border: none; }}
     QWidget[role="strip"] {{ background: {t.sheet}; }}
-    QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 10px; }}
-    QPushButton:hover {{ border-color: {t.muted}; }}
-    QPushButton:focus {{ border: 2px solid {t.accent}; padding: 4px 9px; }}
-    QPushButton:disabled {{ color: {t.muted}; background: {t.paper}; }}
-    QPushButton[role="main"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent};
-        font-weight: 600; }}
-    QPushButton[role="main"]:focus {{ border: 2px solid {t.ink}; }}
-    QPushButton[role="main"]:disabled {{ background: {t.faint}; color: {t.muted}; border-color: {t.line}; }}
-    QPushButton[role="title"] {{ border: 1px solid transparent; background: transparent; font-weight: 600;
-        font-size: 12pt; padding: 3px 20px 3px 4px; text-align: left; }}
-    QPushButton[role="title"]:hover, QPushButton[role="title"]:focus {{ border-color: {t.line}; }}
-    QPushButton[role="title"]::menu-indicator {{ subcontrol-position: right center; right: 5px; width: 9px; }}
-    QWidget[role="guide"] {{ background: {t.notice}; border-bottom: 1px solid {t.notice_line}; }}
-    QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; outline: none; }}
-    QListWidget::item {{ padding: 5px 8px; }}
-    QListWidget::item:selected {{ background: {t.accent}; color: {t.on_accent}; }}
-    QTextBrowser {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px 10px; }}
-    QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
-    QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
+    {_buttons(t)}
     QLineEdit {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px;
         padding: 3px 6px; placeholder-text-color: {t.muted};
         selection-background-color: {t.accent}; selection-color: {t.on_accent}; }}
@@ -170,4 +152,28 @@ def _sheet(t: Theme) -> str:
     QMenu::separator {{ background: {t.line}; height: 1px; margin: 4px 8px; }}
     QDialog {{ background: {t.paper}; }}
     QToolTip {{ background: {t.sheet}; color: {t.ink}; border: 1px solid {t.line}; }}
+    """
+
+
+def _buttons(t: Theme) -> str:
+    return f"""
+    QPushButton {{ background: {t.sheet}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 10px; }}
+    QPushButton:hover {{ border-color: {t.muted}; }}
+    QPushButton:focus {{ border: 2px solid {t.accent}; padding: 4px 9px; }}
+    QPushButton:disabled {{ color: {t.muted}; background: {t.paper}; }}
+    QPushButton[role="main"] {{ background: {t.accent}; color: {t.on_accent}; border-color: {t.accent};
+        font-weight: 600; }}
+    QPushButton[role="main"]:focus {{ border: 2px solid {t.ink}; }}
+    QPushButton[role="main"]:disabled {{ background: {t.faint}; color: {t.muted}; border-color: {t.line}; }}
+    QPushButton[role="title"] {{ border: 1px solid transparent; background: transparent; font-weight: 600;
+        font-size: 12pt; padding: 3px 20px 3px 4px; text-align: left; }}
+    QPushButton[role="title"]:hover, QPushButton[role="title"]:focus {{ border-color: {t.line}; }}
+    QPushButton[role="title"]::menu-indicator {{ subcontrol-position: right center; right: 5px; width: 9px; }}
+    QWidget[role="guide"] {{ background: {t.notice}; border-bottom: 1px solid {t.notice_line}; }}
+    QListWidget {{ background: {t.sheet}; border: 1px solid {t.line}; outline: none; }}
+    QListWidget::item {{ padding: 5px 8px; }}
+    QListWidget::item:selected {{ background: {t.accent}; color: {t.on_accent}; }}
+    QTextBrowser {{ background: {t.sheet}; border: 1px solid {t.line}; padding: 4px 10px; }}
+    QPushButton[role="segment"] {{ border-radius: 0; padding: 4px 8px; }}
+    QPushButton[role="segment"]:checked {{ background: {t.accent}; color: {t.on_accent}; font-weight: 600; }}
     """

@@ -8,6 +8,7 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import ClassVar
 
 from upright_bolt.errors import BadInput
 
@@ -22,17 +23,14 @@ class ClockUnit(StrEnum):
     MHZ = "MHz"
 
 
-_shown_in = [ClockUnit.FITTING]
+class Shown:
+    """How this process shows numbers; a person's choice, made as the window opens.
 
+    Attributes:
+        clocks: the unit of clocks.
+    """
 
-def show_clocks_in(unit: ClockUnit) -> None:
-    """Show clocks of this process in GHz from 1 GHz on, or always in MHz."""
-    _shown_in[0] = unit
-
-
-def clock_unit() -> ClockUnit:
-    """Return in what clocks are shown."""
-    return _shown_in[0]
+    clocks: ClassVar[ClockUnit] = ClockUnit.FITTING
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +60,7 @@ class Quantity:
         if self is SWITCH:
             return "yes" if value else "no"
         if self.unit == "MHz":
-            in_ghz = clock_unit() is ClockUnit.FITTING and round(abs(value)) >= 1000
+            in_ghz = Shown.clocks is ClockUnit.FITTING and round(abs(value)) >= 1000
             return f"{value / 1000:.2f} GHz" if in_ghz else f"{value:.0f} MHz"
         rounded = round(value, self.decimals) + 0.0  # a zero below zero is a zero
         text = f"{rounded:,.{self.decimals}f}".replace("-", "−")
@@ -73,7 +71,7 @@ class Quantity:
     @property
     def on_axes(self) -> tuple[str, float]:
         """The unit that an axis is labelled with, and the factor from ``unit`` to it."""
-        return ("GHz", 0.001) if self.unit == "MHz" and clock_unit() is ClockUnit.FITTING else (self.unit, 1.0)
+        return ("GHz", 0.001) if self.unit == "MHz" and Shown.clocks is ClockUnit.FITTING else (self.unit, 1.0)
 
     def parse(self, text: str, what: str) -> float:
         """Return the number a person typed, in this quantity's unit.
