@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help setup demo test attack check bench screenshots install uninstall lock clean
+.PHONY: help setup demo test attack check bench screenshots install deb uninstall lock clean
 help: ## List what can be made
 	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
 
@@ -37,6 +37,9 @@ screenshots: setup ## Renew docs/screenshots from the demo data
 
 install: ## Install for the whole machine, with the root service (as root; PREFIX and DESTDIR are honoured)
 	@PREFIX="$(PREFIX)" DESTDIR="$(DESTDIR)" SYSTEM_PYTHON="$(SYSTEM_PYTHON)" sh tools/install.sh install
+
+deb: ## Build the Debian package into dist/
+	@SYSTEM_PYTHON="$(SYSTEM_PYTHON)" sh tools/deb.sh dist
 
 uninstall: ## Take the installation away again
 	@PREFIX="$(PREFIX)" DESTDIR="$(DESTDIR)" sh tools/install.sh uninstall

@@ -22,6 +22,15 @@ upright-bolt.service.in /usr/lib/systemd/system/upright-bolt.service
 LIST
 }
 
+written() { # name target: every file that the program writes about itself
+    cat <<LIST
+man $PREFIX/share/man/man1/upright-bolt.1
+bash $PREFIX/share/bash-completion/completions/upright-bolt
+zsh $PREFIX/share/zsh/vendor-completions/_upright-bolt
+fish $PREFIX/share/fish/vendor_completions.d/upright-bolt.fish
+LIST
+}
+
 MADE="$LIB/installed-folders"
 
 make_folder() { # folder: make it, and remember which folders were not there, without DESTDIR
@@ -45,7 +54,7 @@ tell_the_system() {
 remove() {
     if [ -z "$DESTDIR" ] && [ -d /run/systemd/system ]; then systemctl stop upright-bolt.service || true; fi
     [ ! -f "$MADE" ] || cp "$MADE" "$tools/made"
-    placed | while read -r _ target; do rm -f "$DESTDIR$target"; done
+    { placed; written; } | while read -r _ target; do rm -f "$DESTDIR$target"; done
     rm -rf "$LIB"
     sort -r -u "$tools/made" | while read -r folder; do
         rmdir "$DESTDIR$folder" 2>/dev/null || true # what others have put there stays
@@ -75,6 +84,13 @@ install_all() {
         make_folder "$(dirname "$DESTDIR$target")"
         sed -e "s|@PREFIX@|$PREFIX|g" -e "s|@PYTHON@|$SYSTEM_PYTHON|g" "system/$source" >"$tools/file"
         install -m "$mode" "$tools/file" "$DESTDIR$target"
+    done
+    written | while read -r name target; do
+        make_folder "$(dirname "$DESTDIR$target")"
+        "$SYSTEM_PYTHON" -I -B -c 'import sys; sys.path.insert(0, sys.argv.pop(1))
+from upright_bolt.cli.manual import main
+main()' "$LIB" "$name" >"$tools/file"
+        install -m 644 "$tools/file" "$DESTDIR$target"
     done
     cp "$tools/made" "$MADE"
     chmod -R u=rwX,go=rX "$LIB" # whatever modes the checkout and its packages have

@@ -8,6 +8,7 @@ import os
 import signal
 import sys
 from contextlib import suppress
+from io import TextIOWrapper
 from types import FrameType
 from typing import Any, TextIO
 
@@ -64,8 +65,11 @@ def _prepare() -> None:
         if signal.getsignal(number) is not signal.SIG_IGN:  # as nohup has it
             signal.signal(number, _interrupt)
     for name in ("stdout", "stderr"):
-        if getattr(sys, name) is None:
+        stream = getattr(sys, name)
+        if stream is None:
             setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - until the end
+        elif isinstance(stream, TextIOWrapper):
+            stream.reconfigure(line_buffering=True)  # whoever reads through a pipe sees each line as it comes
 
 
 WITH_VALUE = ("--machine", "-m", "--data")

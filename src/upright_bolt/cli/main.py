@@ -51,7 +51,9 @@ def build(words: Sequence[str] = ()) -> typer.Typer:
             ),
         ] = DEFAULT_MACHINE,
         data: Annotated[str | None, typer.Option("--data", help="Folder for runs, journals and twins.")] = None,
-        version: Annotated[bool, typer.Option("--version", callback=_version, is_eager=True)] = False,  # noqa: ARG001
+        version: Annotated[  # noqa: ARG001 - the callback prints it
+            bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")
+        ] = False,
     ) -> None:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
         if data is not None and not data.strip():

@@ -15,6 +15,9 @@ if TYPE_CHECKING:
     from upright_bolt.session.session import Session
 
 
+QT_NEEDS = "libgl1 libegl1 libdbus-1-3 libfontconfig1 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4"
+
+
 def show(choice: MachineChoice, view: str | None = None) -> int:
     """Open the window and return its exit code.
 
@@ -28,7 +31,9 @@ def show(choice: MachineChoice, view: str | None = None) -> int:
     try:
         from upright_bolt.desktop.app import open_window
     except ImportError as fault:
-        raise BoltError(f"The window's libraries cannot be loaded ({fault}). “make setup” installs them.") from fault
+        raise BoltError(
+            f"The window's libraries cannot be loaded ({fault}). On Debian: sudo apt install {QT_NEEDS}"
+        ) from fault
 
     def opener(word: str) -> "Session":
         return open_session(word, choice.given, HOLDER, exclusive=True)

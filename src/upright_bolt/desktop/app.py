@@ -1,14 +1,24 @@
 """Putting the window together, and taking it down again in the right order."""
 
 import gc
+import os
 import signal
 import sys
 from collections.abc import Callable
+from ctypes.util import find_library
 from dataclasses import replace
 from functools import cache, partial
 from pathlib import Path
 
-from PyQt6.QtCore import QCoreApplication, QEvent, Qt, QTimer
+from PyQt6.QtCore import (
+    QCoreApplication,
+    QEvent,
+    QMessageLogContext,
+    Qt,
+    QTimer,
+    QtMsgType,
+    qInstallMessageHandler,
+)
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
@@ -38,12 +48,31 @@ def application() -> QApplication:
     running = QApplication.instance()
     if isinstance(running, QApplication):
         return running
+    qInstallMessageHandler(_say_of_qt)
     made = QApplication(sys.argv[:1])
     made.setApplicationName("upright-bolt")
     made.setApplicationDisplayName("Upright Bolt")
     made.setDesktopFileName("org.upright_bolt.UprightBolt")
     made.setWindowIcon(QIcon(str(Path(__file__).with_name("icon.svg"))))
     return made
+
+
+KNOWN_NOISE = ("propagateSizeHints", "Qt platform plugin", "Qt xcb platform plugin", "could not connect to display")
+NO_LIBRARY = "Qt's windows need a system library that is missing. On Debian: sudo apt install libxcb-cursor0"
+NO_DISPLAY = "The display {name} cannot be opened. Every capability is on the command line too: upright-bolt --help."
+
+
+def _say_of_qt(kind: QtMsgType, _where: QMessageLogContext, words: str | None) -> None:
+    """Print what Qt says, but not what it says of every offscreen window; without a display, end in a sentence."""
+    if kind is QtMsgType.QtFatalMsg and "platform plugin" in (words or ""):
+        if find_library("xcb-cursor") is None and os.environ.get("DISPLAY"):
+            print(NO_LIBRARY, file=sys.stderr, flush=True)
+            os._exit(1)
+        name = os.environ.get("WAYLAND_DISPLAY") or os.environ.get("DISPLAY") or "asked for"
+        print(NO_DISPLAY.format(name=f"“{name}”"), file=sys.stderr, flush=True)
+        os._exit(1)  # Qt would abort, and leave a core behind
+    if words and not any(noise in words for noise in KNOWN_NOISE):
+        print(words, file=sys.stderr)
 
 
 def theme_of(app: QApplication) -> theme.Theme:
