@@ -34,6 +34,8 @@ screenshots: setup ## Renew docs/screenshots from the demo data
 	@rm -rf .screenshots-data
 	@$(BIN)/upright-bolt --data .screenshots-data demo --play --pictures docs/screenshots --real-seconds 0
 	@rm -rf .screenshots-data
+	@$(BIN)/upright-bolt --data .screenshots-data demo --first-steps --pictures docs/screenshots --real-seconds 0
+	@rm -rf .screenshots-data
 
 install: ## Install for the whole machine, with the root service (as root; PREFIX and DESTDIR are honoured)
 	@PREFIX="$(PREFIX)" DESTDIR="$(DESTDIR)" SYSTEM_PYTHON="$(SYSTEM_PYTHON)" sh tools/install.sh install

@@ -42,19 +42,25 @@ def demo(
     pictures: Annotated[Path, typer.Option("--pictures", help="Folder for the pictures of a played example.")] = Path(
         "demo-output/pictures"
     ),
+    first_steps: Annotated[
+        bool, typer.Option("--first-steps", help="Play a newcomer's first ten minutes instead; implies --play.")
+    ] = False,
     real_seconds: Annotated[
         int, typer.Option("--real-seconds", help="Length of the run on this computer, 0 for none.")
     ] = 20,
 ) -> int:
     """Show the simulated laptop tern: in the window, or played offscreen where there is no display."""
     choice = MachineChoice(MACHINE, context.obj.given)
-    make_history(choice)
+    play = play or first_steps
+    if not first_steps:
+        make_history(choice)
     if not play and (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         return window.show(choice)
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    from upright_bolt.desktop.first_walk import FirstWalk
     from upright_bolt.desktop.walkthrough import Walkthrough
 
-    stock, tried = Walkthrough(
+    stock, tried = (FirstWalk if first_steps else Walkthrough)(
         open_session(MACHINE, choice.given, HOLDER, exclusive=True), choice.data, pictures, print
     ).play()
     print()

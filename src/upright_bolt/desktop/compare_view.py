@@ -34,7 +34,7 @@ from upright_bolt.wording.faults import does_not_count, fault_words
 
 KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "settled_per_watt")
 LIST_W = 292
-RUN_W, NUMBER_W, ERRORS_W, HELD_W = 156, 90, 74, 122
+RUN_W, NUMBER_W, ERRORS_W, HELD_W = 140, 86, 86, 134
 ROW_PX, HEAD_PX = 38, 56
 MOST_TABLE, MOST_FINDING_PX, LEAST_FINDING_PX = 0.36, 96, 48
 """The table's largest part of the view's height, and how high the findings get before they scroll, or have to."""

@@ -84,6 +84,7 @@ class Window(QMainWindow):
         self.workbench.setFocus()
         presenter.runs_changed.connect(lambda _: self._show_steps())
         presenter.settings_changed.connect(lambda _: self._show_steps())
+        presenter.live.connect(lambda _: self.steps.go.setEnabled(presenter.progress is None))
         presenter.load_runs()
 
     def _what(self, does: str) -> Callable[[], None]:
