@@ -10,10 +10,13 @@ setup: .venv/ready ## Install what is missing: system libraries where allowed, P
 .venv/ready: requirements.lock pyproject.toml tools/setup.sh
 	@PYTHON="$(PYTHON)" sh tools/setup.sh
 
+.venv/ready-for-tests: .venv/ready
+	@sh tools/setup.sh tests
+
 demo: setup ## Open the window on a simulated laptop; with no display, play the example and save pictures
 	@$(BIN)/upright-bolt --data demo-output/data demo
 
-test: setup ## Run all tests
+test: .venv/ready-for-tests ## Run all tests
 	@$(BIN)/python -m pytest
 
 attack: setup ## Run the long form of the attacks: an hour and more; the short form is part of the tests

@@ -37,9 +37,9 @@ def missing(bare, *packages):
     program(bare, "dpkg-query", f'for last; do :; done; case "$last" in {cases} esac; printf installed')
 
 
-def setup(bare, **environment):
+def setup(bare, *words, **environment):
     return subprocess.run(
-        ["sh", "tools/setup.sh"], cwd=bare, capture_output=True, text=True, check=False,
+        ["sh", "tools/setup.sh", *words], cwd=bare, capture_output=True, text=True, check=False,
         env={"PATH": str(bare / "bin"), "HOME": str(bare), **environment},
     )  # fmt: skip
 
@@ -75,6 +75,18 @@ def test_a_user_with_rights_has_the_packages_installed_without_noise(bare):
     assert failed.returncode == 1
     assert "E: no space left" in failed.stderr
     assert failed.stderr.endswith("make setup\n")
+
+
+def test_the_tests_want_packages_of_their_own(bare):
+    missing(bare, "dbus-daemon", "lintian")
+    (bare / ".venv").mkdir()
+    done = setup(bare, "tests")
+    assert done.returncode == 1
+    assert "apt install dbus-daemon lintian'" in done.stderr
+    assert not (bare / ".venv/ready-for-tests").exists()
+    missing(bare)
+    assert setup(bare, "tests").returncode == 0
+    assert (bare / ".venv/ready-for-tests").exists()
 
 
 def test_without_python_or_its_venv_module_a_sentence_says_so(bare):
