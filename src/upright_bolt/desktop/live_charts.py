@@ -14,7 +14,7 @@ from upright_bolt.desktop.pieces import Elided, column, heading, label
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER
-from upright_bolt.model.quantity import CLOCK, POWER, SCORE, SPEED, TEMPERATURE
+from upright_bolt.model.quantity import CLOCK, POWER, SCORE, SHARE, SPEED, TEMPERATURE
 from upright_bolt.presentation.history import Floats, History, thinned
 from upright_bolt.presentation.pace import Pace
 
@@ -26,8 +26,8 @@ MOST_POINTS = 900
 SHOWN_FOR = ("clock.cpu", "power.package", "temperature.package")
 """Beginnings of sensors' names without which there is no chart of clock, power and temperature."""
 NOTHING = (
-    "This machine measures no clock, no watts and no temperature. A run shows its pace here: the work done in each ten "
-    "seconds."
+    "This machine measures no clock, no watts and no temperature. A run shows its pace as well: the work done in each "
+    "ten seconds."
 )
 
 
@@ -55,7 +55,8 @@ class Figure(QWidget):
 class LiveCharts(QWidget):
     """Draws a ``History`` and a ``Pace``. Drag or zoom to look at a span; a double click returns to the present.
 
-    There is a chart for what the machine measures, and one of a run's pace while one is in sight.
+    There is a chart for what the machine measures (where that is nothing, one of how busy it is), and one of a run's
+    pace while one is in sight.
     """
 
     def __init__(
@@ -72,14 +73,18 @@ class LiveCharts(QWidget):
         self.clock = Chart("Clock", CLOCK, theme, times=False)
         self.power = Chart("Power", POWER, theme, times=False)
         self.temperature = Chart("Temperature", TEMPERATURE, theme, times=False)
+        self.busy = Chart("Busy", SHARE, theme, times=False)
         self.pace = Chart("Pace", SCORE, theme, times=False)
         self.lanes = Lanes(theme, WORDS_W, history.measured)
-        charts = [self.clock, self.power, self.temperature, self.pace]
+        charts = [self.clock, self.power, self.temperature, self.busy, self.pace]
         self._shown = [
             chart
             for chart, begins in zip(charts, SHOWN_FOR, strict=False)
             if any(name.startswith(begins) for name in history.measured)
         ]
+        nothing_else = not self._shown
+        if nothing_else:
+            self._shown = [self.busy]
         self.flags = Flags(theme, [*charts, self.lanes.chart])
         self._figures = [Figure() for _ in charts]
         self._add_curves(theme, highest_mhz)
@@ -93,15 +98,15 @@ class LiveCharts(QWidget):
             grid.addWidget(figure, row, 1)
             self._show_row(row, shown=chart in self._shown)
         nothing = label(NOTHING, "muted", wraps=True)
-        nothing.setVisible(not self._shown)
-        grid.addWidget(nothing, 5, 0, 1, 2)
+        nothing.setVisible(nothing_else)
+        grid.addWidget(nothing, 6, 0, 1, 2)
         self.held = Elided("", "muted")
         words = QHBoxLayout()
         words.setSpacing(8)
         words.addWidget(heading("Held back by"))
         words.addWidget(self.held, 1)
-        grid.addLayout(words, 6, 0, 1, 2)
-        grid.addWidget(self.lanes, 7, 0, 1, 2)
+        grid.addLayout(words, 7, 0, 1, 2)
+        grid.addWidget(self.lanes, 8, 0, 1, 2)
         self._link([*charts, self.lanes.chart])
 
     def _show_row(self, row: int, *, shown: bool) -> None:
@@ -134,7 +139,9 @@ class LiveCharts(QWidget):
         self._burst = self.power.curve(theme.power, width=1.0, style="dot")
         self._power = self.power.curve(theme.power)
         self._temperature = self.temperature.curve(theme.temperature)
+        self._busy = self.busy.curve(theme.ink)
         self._slices = self.pace.curve(theme.score)
+        self.busy.setYRange(0, 110, padding=0)
         self.clock.setYRange(0, (highest_mhz or 4000.0) * CLOCK.on_axes[1] * 1.08, padding=0)
         top = (self._ceiling_c or 100.0) * 1.2
         self.temperature.setYRange(20, top, padding=0)
@@ -181,6 +188,7 @@ class LiveCharts(QWidget):
                 partial(self._draw_clock, seen),
                 partial(self._draw_power, seen),
                 partial(_set, self._temperature, seen["time"], seen["temperature"]),
+                partial(_set, self._busy, seen["time"], seen["busy"]),
                 partial(self._draw_pace, from_s, to_s),
                 partial(self._draw_lanes, seen),
                 partial(self.flags.draw, history.events, from_s, to_s),
@@ -231,8 +239,9 @@ class LiveCharts(QWidget):
 
     def _show_figures(self) -> None:
         history = self._history
-        clock, power, temperature, _ = self._figures
+        clock, power, temperature, share, _ = self._figures
         busy = history.last("busy")
+        share.show_texts("–" if busy is None else f"{busy:.0f} %", "all processors")
         clock.show_texts(
             "–" if history.last("clock_mean") is None else CLOCK.show(history.last("clock_mean")),
             "not measured" if history.last("clock_mean") is None else "busy cores, mean",

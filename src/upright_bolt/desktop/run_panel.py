@@ -30,6 +30,11 @@ SHOWN = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "
          "settled_per_watt", "errors")  # fmt: skip
 
 
+NEEDS = {
+    "clock_sustained_mhz": "clock.cpu0", "power_sustained_w": "power.package", "settled_per_watt": "power.package",
+    "temp_max_c": "temperature.package", "temp_sustained_c": "temperature.package",
+}  # fmt: skip
+"""Sensors without which there is no such number."""
 OF_SOME = ("latency_median_ms", "latency_p95_ms", "latency_p99_ms", "low_1_fps", "low_01_fps", "late_share", "drain_w",
            "hours_full", "wakeups_per_s", "times_spread", "blocks_checked", "carries_w", "draws_w")  # fmt: skip
 """Numbers that some workloads have; shown where they were measured."""
@@ -209,12 +214,17 @@ class RunPanel(QWidget):
             face.setStrikeOut(row is not None and does_not_count(row.run, number))
             cells[1].setFont(face)
             cells[2].setText(change(row, number) if row else "")
-            known = number.key in SHOWN or (row is not None and row.values[number.key] is not None)
+            usual = number.key in SHOWN and self._measurable(number.key)
+            known = usual or (row is not None and row.values[number.key] is not None)
             for widget in (self._titles[number.key], *cells):
                 widget.setVisible(known)
         self._show_conditions(conditions(row.run, baseline) if row is not None and baseline is not None else ())
         self._finding.setText(words)
         self._note.setVisible(bool(words))
+
+    def _measurable(self, key: str) -> bool:
+        """Tell whether this machine has the sensor that a number is made of."""
+        return NEEDS.get(key, "") in ("", *self._presenter.outline.index)
 
     def _show_conditions(self, found: tuple[Condition, ...]) -> None:
         self._conditions_head.setVisible(bool(found))
