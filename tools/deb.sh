@@ -3,12 +3,10 @@
 set -eu
 SYSTEM_PYTHON="${SYSTEM_PYTHON:-/usr/bin/python3}"
 out="${1:-dist}"
-for word in dpkg-deb fakeroot; do
-    command -v "$word" >/dev/null 2>&1 || [ "$word$(id -u)" = fakeroot0 ] || {
-        echo "$word is needed to build the package: sudo apt install dpkg fakeroot" >&2
-        exit 1
-    }
-done
+command -v dpkg-deb >/dev/null 2>&1 || {
+    echo "dpkg-deb is needed to build the package, which is part of Debian's package dpkg." >&2
+    exit 1
+}
 umask 022
 work=$(mktemp -d)
 trap 'rm -rf "$work"' EXIT

@@ -24,7 +24,6 @@ def run(argv: list[str]) -> int:
     from typer import Exit
     from typer.exceptions import TyperException
 
-    from upright_bolt.cli.main import build
     from upright_bolt.errors import BoltError
 
     _prepare()
@@ -33,9 +32,7 @@ def run(argv: list[str]) -> int:
     streams = sys.stdout, sys.stderr
     sys.stdout, sys.stderr = map(Guarded.around, streams)
     try:
-        result = build(argv)(argv, standalone_mode=False)
-        sys.stdout.flush()
-        code = result if isinstance(result, int) else 0
+        code = _carry_out(argv)
         if code == INTERRUPTED:
             code = _say("Stopped.", 1, as_json=as_json)
     except BoltError as fault:
@@ -47,15 +44,30 @@ def run(argv: list[str]) -> int:
         code = end.exit_code
     except KeyboardInterrupt:
         code = _say("Stopped.", 1, as_json=as_json)
-    except BrokenPipeError:
-        _say_no_more(streams[0])  # the reader went away
-        return 0
     except OSError as fault:
         code = _say(f"{fault.filename or 'Standard output'}: {fault.strerror}.", 1, as_json=as_json)
         _say_no_more(streams[0])
     finally:
         sys.stdout, sys.stderr = streams
+        for stream in streams:
+            _flush(stream)
     return code
+
+
+def _carry_out(argv: list[str]) -> int:
+    """Carry a command out and return its exit code. Whoever reads its output may go away before the end."""
+    from upright_bolt.cli.main import build
+
+    try:
+        result = build(argv)(argv, standalone_mode=False)
+        sys.stdout.flush()
+    except BrokenPipeError:
+        return 0
+    except SystemExit as end:
+        if isinstance(end.__context__, BrokenPipeError):  # the library's way of saying the same
+            return 0
+        raise
+    return result if isinstance(result, int) else 0
 
 
 def _prepare() -> None:
@@ -98,6 +110,14 @@ def _as_utf8(word: str) -> str:
         return os.fsencode(word).decode("utf-8")
     except UnicodeError:
         return word
+
+
+def _flush(stream: Any) -> None:  # noqa: ANN401 - a stream
+    """Write what is left now: at the end of the process a fault would be printed as an exception."""
+    try:
+        stream.flush()
+    except (OSError, ValueError):
+        _say_no_more(stream)
 
 
 def _say_no_more(stream: Any) -> None:  # noqa: ANN401 - a stream
