@@ -2,6 +2,8 @@
 
 import json
 import math
+import os
+import pwd
 import subprocess
 import sys
 import time
@@ -27,6 +29,7 @@ from waiting import until, within
 
 SET = ["org.upright-bolt.watch", "org.upright-bolt.set"]
 VOLTAGE = ["org.upright-bolt.set-voltage"]
+ME = pwd.getpwuid(os.getuid()).pw_name
 
 
 @pytest.fixture
@@ -81,7 +84,7 @@ def test_a_trial_is_tried_kept_and_put_back(service):
         assert [(row.name, row.got) for row in report.rows] == [("sustained", 25.0), ("turbo", "off")]
         trial = access.status().trial
         assert trial is not None
-        assert trial.by.startswith("root (uid 0, process ")
+        assert trial.by.startswith(f"{ME} (uid {os.getuid()}, process ")
         assert access.put_back("").before_values == {"sustained": 18.0, "turbo": "on"}
         assert in_force(access, "sustained") == 18.0
         access.try_settings({"sustained": 30.0}, standing=False)
@@ -129,14 +132,14 @@ def test_a_client_that_dies_has_its_trial_put_back_after_a_grace(service):
         wait_for(lambda: access.status().trial is None)
         assert in_force(access, "sustained") == 18.0
     assert "left with a trial running" in service.log
-    assert "put back sustained 18 W, since root" in service.log
+    assert f"put back sustained 18 W, since {ME}" in service.log
 
 
 def test_one_clients_trial_is_not_anothers(service):
     with client() as one, client() as two:
         one.try_settings({"sustained": 25.0}, standing=False)
         for act in (two.keep, lambda: two.try_settings({"sustained": 30.0}, standing=False)):
-            with pytest.raises(Denied, match=r"A trial of root .* is running since .*: sustained 25 W"):
+            with pytest.raises(Denied, match=rf"A trial of {ME} .* is running since .*: sustained 25 W"):
                 act()
         assert in_force(two, "sustained") == 25.0
         assert one.keep().settings == {"sustained": 25.0}
@@ -390,7 +393,7 @@ def test_through_the_service_there_is_one_run_at_a_time_too(bus, service, tmp_pa
             until(lambda: refused_run(access), what="the first run to begin")
         second = run_command(["--data", str(tmp_path / "two"), *words], within(60), bus.environment)
         assert second.returncode == 1
-        assert f"A run of root (uid 0, process {first.pid}) is going on since" in second.stderr
+        assert f"A run of {ME} (uid {os.getuid()}, process {first.pid}) is going on since" in second.stderr
     finally:
         first.kill()
         first.wait()
