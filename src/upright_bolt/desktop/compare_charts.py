@@ -23,6 +23,8 @@ MOST_POINTS = 500
 BAND_PX = 17
 WORDS_PART = 0.18
 LETTER_PX = 11.0
+NEAR_END = 0.12
+"""Lines that end within this part of the highest number of each other have their letters side by side."""
 NEAR = 0.04
 """Dots that lie within this part of the picture of each other have their letters side by side."""
 CURVES = (("clock.mean", CLOCK), ("power.package", POWER), ("temperature.package", TEMPERATURE))
@@ -34,15 +36,15 @@ class Curve:
 
     def __init__(self, chart: Chart, colour: str, letter: int) -> None:
         self.line = chart.curve(colour, width=1.6, style=LINES[letter])
-        # runs of one setting end at one height: each letter has its own place in a row
-        self._end = pg.TextItem(LETTERS[letter], color=colour, anchor=(-1.1 * letter, 0.5))
+        self._end = pg.TextItem(LETTERS[letter], color=colour, anchor=(0.0, 0.5))
         self._end.setFont(font(8.5, bold=True))
         chart.addItem(self._end, ignoreBounds=True)
 
-    def show(self, x: Floats, y: Floats) -> None:
-        """Draw it through these points."""
+    def show(self, x: Floats, y: Floats, beside: int) -> None:
+        """Draw it through these points, its letter to the right of so many others that end where it does."""
         known = ~np.isnan(y)
         self.line.setData(x, y)
+        self._end.setAnchor((-1.1 * beside, 0.5))
         self._end.setPos(float(x[known][-1]), float(y[known][-1]))
         for item in (self.line, self._end):
             item.show()
@@ -119,12 +121,15 @@ class Overlay(QWidget):
         for (of, letter), curve in self._curves.items():
             if of == name and (letter >= len(points) or points[letter] is None):
                 curve.hide()
-        known = []
+        known = [found[1] for found in points if found is not None]
+        values = np.concatenate(known) if known else np.array([0.0, 0.8])
+        ends: list[float] = []
         for letter, found in enumerate(points):
             if found is not None:
-                self._curve(chart, name, letter).show(*found)
-                known.append(found[1])
-        values = np.concatenate(known) if known else np.array([0.0, 0.8])
+                end = float(found[1][~np.isnan(found[1])][-1])
+                beside = sum(abs(end - other) < NEAR_END * float(np.nanmax(values)) for other in ends)
+                self._curve(chart, name, letter).show(*found, beside)
+                ends.append(end)
         bottom = max(0.0, float(np.nanmin(values)) - 6) if name == "temperature.package" and known else 0.0
         chart.setYRange(bottom, float(np.nanmax(values)) * 1.25, padding=0)
         chart.say("" if known or not runs else NOT_MEASURED)
