@@ -262,7 +262,8 @@ def test_this_computer_in_the_window_says_what_is_not_measured(open_app):
                           (charts.temperature, "temperature.package")):  # fmt: skip
         assert chart.isVisible() == any(name.startswith(begins) for name in measured)
     nothing = not any(chart.isVisible() for chart in (charts.clock, charts.power, charts.temperature))
-    assert ("A run shows its pace here" in words_of(charts)) == nothing
+    assert charts.busy.isVisible() == nothing
+    assert ("A run shows its pace as well" in words_of(charts)) == nothing
     assert ("Not on this machine:" in words_of(window.workbench.settings)) == bool(presenter.outline.about.gaps)
     click(window.workbench.settings.why_button)
     assert window.machine.isVisible()
@@ -330,7 +331,7 @@ def test_the_sheet_is_copied_as_text(open_app):
     window.show_view("machine")
     click(window.machine.copy_button)
     text = application().clipboard().text()
-    assert text.startswith("plover: Halyard N4-900Y, 4 cores, 8 threads")
+    assert text.startswith("Opened as twin:plover: a simulated machine.\nplover: Halyard N4-900Y, 4 cores, 8 threads\n")
     assert "locked by the firmware until the next power cycle" in text
     assert window.machine.copy_button.text() == "Copied"
 

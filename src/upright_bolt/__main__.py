@@ -1,16 +1,15 @@
 """Entry point of the command ``upright-bolt`` and of ``python -m upright_bolt``."""
 
-import signal
+import _signal  # type: ignore[import-not-found]
 import sys
+
+# Until the command line is loaded there is nothing to tidy up: an interrupt ends the process at once, as any signal
+# does, and not with a traceback of an import. The module behind "signal" is built in, and costs no import itself.
+_signal.signal(_signal.SIGINT, _signal.SIG_DFL)
 
 
 def main() -> None:
-    """Run the command line and end with its exit code.
-
-    Until the command line is loaded there is nothing to tidy up: an interrupt ends the process at once, as any signal
-    does, and not with a traceback of an import.
-    """
-    signal.signal(signal.SIGINT, signal.SIG_DFL)
+    """Run the command line and end with its exit code."""
     from upright_bolt.cli import run  # noqa: PLC0415 - imported when needed, so that importing this module is free
 
     sys.exit(run(sys.argv[1:]))

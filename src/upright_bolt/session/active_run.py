@@ -217,7 +217,8 @@ class ActiveRun:
         self._conclude(RunState.FAILED if doubt else RunState.FINISHED, doubt)
 
     def _elapsed(self, now_s: float) -> float:
-        return 0.0 if self._start_s is None else now_s - self._start_s
+        # the load begins a moment after the sample that it was begun with
+        return 0.0 if self._start_s is None else max(0.0, now_s - self._start_s)
 
     def _take_errors(self) -> None:
         now = self._rows[-1][0]
