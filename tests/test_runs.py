@@ -79,6 +79,18 @@ def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: TwinSession):
     assert settled_from_s(600) == 450
 
 
+def test_a_run_stopped_before_its_first_sample_lasts_no_time(on_tern: TwinSession):
+    on_tern.session.start_run(Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
+    run = on_tern.session.run
+    while run._start_s is None:
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
+    run._start_s = on_tern.session.machine.clock.now_s() + 0.001  # the load began after the sample was taken
+    run.stop()
+    record = on_tern.carry_on()
+    assert (record.end.state, record.end.duration_s, record.end.score) == (RunState.STOPPED, 0.0, None)
+
+
 def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
     on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
