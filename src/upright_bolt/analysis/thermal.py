@@ -45,9 +45,10 @@ NOISE_PARTS = 0.05, 4.0
 """The noise that a run itself shows lies between these multiples of the usual."""
 MODEL_NOISE_C = 0.06
 """However fine a sensor is: room and case are never quite the same for minutes, and the model knows nothing of it."""
-WANDERS_C, WANDERS_FROM_S = 0.25, 400
-"""How far room, case and what else runs differ from what they were during the run, in degrees of the sensor. A shorter
-run leaves so much of the prior's width in the interval that there is room for it (``make bench`` measures both)."""
+WANDERS_C, WANDERS_STILL_C, WANDERS_FROM_S = 0.25, 0.7, 400
+"""How far room, case and what else runs differ from what they were during the run, in degrees of the sensor; more
+without a fan, where it counts how the case stands. A shorter run leaves so much of the prior's width in the interval
+that there is room for it (``make bench`` measures both)."""
 LEAST_LEFT, LEAST_ALIKE = 30, 0.05
 FAN_CATCHES_UP_S, FAN_STEADY_RPM = 12, 300.0
 """A fan whose speed differs by more from what it was so many seconds ago is still on its way."""
@@ -100,7 +101,8 @@ class Cooling:
         start = at_rest(self.draws, self.measured.rest_w, self.measured.rest_c)
         around = np.full(len(self.draws), below_c)
         if len(self.measured.power_w) >= WANDERS_FROM_S:
-            around[1:] += np.random.default_rng(1).normal(0.0, WANDERS_C, len(around) - 1)
+            wanders = WANDERS_C if self.measured.blows else WANDERS_STILL_C
+            around[1:] += np.random.default_rng(1).normal(0.0, wanders, len(around) - 1)
         watts = watts_for(self.draws, start, around, blows=self.measured.blows)
         return None if np.isnan(watts[0]) else _interval(watts)
 
