@@ -11,6 +11,7 @@ from pathlib import Path
 
 LAYER = Path("/mnt")
 ROOT = LAYER / "root"
+NOBODY = 65534
 PLAIN = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8", "HOME": "/tmp"}
 
 
@@ -22,7 +23,7 @@ def inside(*words: str) -> dict[str, object]:
 
 
 def as_nobody(*words: str) -> dict[str, object]:
-    return inside("setpriv", "--reuid", "65534", "--regid", "65534", "--clear-groups", "--", *words)
+    return inside("setpriv", "--reuid", str(NOBODY), "--regid", str(NOBODY), "--clear-groups", "--", *words)
 
 
 def ours() -> list[str]:
@@ -43,8 +44,8 @@ def main() -> None:
     subprocess.run(["mount", "-t", "overlay", "overlay", "-o", options, str(ROOT)], check=True)
     subprocess.run(["mount", "-t", "proc", "proc", str(ROOT / "proc")], check=True)
     (ROOT / "package.deb").write_bytes(package.read_bytes())
-    (ROOT / "data").mkdir(mode=0o777)
-    (ROOT / "data").chmod(0o777)
+    (ROOT / "data").mkdir(mode=0o700)
+    os.chown(ROOT / "data", NOBODY, NOBODY)
     before = ours()
     program = ("/usr/bin/upright-bolt", "--data", "/data", "--machine", "twin:tern")
     told = {
