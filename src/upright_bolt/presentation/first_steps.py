@@ -43,11 +43,10 @@ def progress(
         machine: the machine's word.
         looked: whether the Machine view has been opened.
     """
-    mine = [run for run in runs if run.head.machine == machine and counts(run)]
-    baseline = [run for run in mine if run.head.conditions.start != Start.AT_ONCE]
     if not any(control.settable for control in controls.values()):
         return None
+    mine = [run for run in runs if run.head.machine == machine and counts(run)]
+    baseline = any(run.head.conditions.start != Start.AT_ONCE for run in mine)
     changed = status.trial is not None or bool(status.kept)
-    settings = {tuple(sorted(run.head.settings.items())) for run in mine}
-    compared = len(settings) > 1
-    return Progress((looked or bool(mine), bool(baseline), changed or compared, compared))
+    compared = any(run.head.settings != mine[0].head.settings for run in mine)
+    return Progress((looked or bool(mine), baseline, changed or compared, compared))
