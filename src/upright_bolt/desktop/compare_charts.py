@@ -4,6 +4,7 @@ from functools import partial
 
 import numpy as np
 import pyqtgraph as pg
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QResizeEvent
 from PyQt6.QtWidgets import QWidget
 
@@ -60,7 +61,12 @@ class Overlay(QWidget):
 
     Attributes:
         drawn: numbers of the runs that are in sight; empty while they are being drawn.
+
+    Signals:
+        resized: all of it has to be painted anew.
     """
+
+    resized = pyqtSignal()
 
     def __init__(self, theme: Theme) -> None:
         super().__init__()
@@ -93,6 +99,7 @@ class Overlay(QWidget):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Keep the letters at the ends of the lines in sight."""
         super().resizeEvent(event)
+        self.resized.emit()
         if not self._looks_around:
             self._whole()
 

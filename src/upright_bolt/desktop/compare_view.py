@@ -57,6 +57,7 @@ class CompareView(QWidget):
         self.runs.list.opened.connect(self.open_sheet)
         self.runs.filtered.connect(self._show_sweep)
         self.overlay = Overlay(theme)
+        self.overlay.resized.connect(lambda: self._appear(*self._parts()))
         self.watts = WattPicture(theme)
         self.table = QTableWidget(0, len(KEYS) + 3)
         self._dress_table()
@@ -255,9 +256,7 @@ class CompareView(QWidget):
         if bar is not None and self.width() - LIST_W < RUN_W + len(KEYS) * NUMBER_W + ERRORS_W + HELD_W:
             rows += bar.sizeHint().height()
         height = min(rows, max(2 * ROW_PX + HEAD_PX, round(MOST_TABLE * self.height())))
-        if height != self.table.height():
-            self._appear(*self._parts())
-            self.table.setFixedHeight(height)
+        self.table.setFixedHeight(height)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Share the height out anew."""

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from PyQt6.QtCore import QEvent, QObject, QSize, Qt
+from PyQt6.QtCore import QEvent, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
@@ -20,10 +20,15 @@ class Wrapped(QLabel):
         super().__init__(text)
         self.setWordWrap(True)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
+        self._laid_out: tuple[str, int, str] | None = None
+        self._height = 0
 
     def sizeHint(self) -> QSize:
-        """Return the height that the lines need at the present width."""
-        return QSize(10, self.heightForWidth(max(40, self.width())))
+        """Return the height that the lines need at the present width; layouts ask several times in a row."""
+        wanted = self.text(), max(40, self.width()), self.font().key()
+        if wanted != self._laid_out:
+            self._laid_out, self._height = wanted, self.heightForWidth(wanted[1])
+        return QSize(10, self._height)
 
     def minimumSizeHint(self) -> QSize:
         """Return the same: it is never cut."""
@@ -36,7 +41,8 @@ class Wrapped(QLabel):
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         """Take the height that the new width needs."""
         super().resizeEvent(event)
-        self.updateGeometry()
+        if event is not None and event.size().width() != event.oldSize().width():
+            self.updateGeometry()
 
 
 class Elided(QLabel):
@@ -156,6 +162,8 @@ def scrolled(inner: QWidget) -> QScrollArea:
 class Bounded(QScrollArea):
     """Holds what needs more height the narrower it is: as high as it needs up to a height, and scrolled beyond that.
 
+    There is always room for the bar: if text grew narrower by it, each new text would be laid out several times over.
+
     Args:
         inner: what it holds.
         most_px: its greatest height.
@@ -166,30 +174,35 @@ class Bounded(QScrollArea):
         super().__init__()
         self._most_px, self._least_px = most_px, least_px
         self._inner = inner
+        self._wanted_px = 0
         self.setWidget(inner)
-        self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Maximum)
-        inner.installEventFilter(self)
 
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """Follow the height of the text."""
-        changes = (QEvent.Type.Resize, QEvent.Type.LayoutRequest, QEvent.Type.Show, QEvent.Type.Hide)
-        if watched is self._inner and event is not None and event.type() in changes:
+    def _fit(self) -> None:
+        """Give the inner widget this width and the height that it needs then, and ask for that height."""
+        self._inner.resize(self.width() - BAR_W, self._inner.height())
+        self._inner.resize(self._inner.width(), self._inner.sizeHint().height())
+        if self._inner.height() != self._wanted_px:
+            self._wanted_px = self._inner.height()
             self.updateGeometry()
-        return super().eventFilter(watched, event)
 
     def viewportEvent(self, event: QEvent | None) -> bool:
-        """Follow a new text: it asks the area for room."""
+        """Follow what is in it: a new text asks the area for room."""
         if event is not None and event.type() == QEvent.Type.LayoutRequest:
-            self.updateGeometry()
+            self._fit()
         return super().viewportEvent(event)
 
+    def resizeEvent(self, event: QResizeEvent | None) -> None:
+        """Follow another width."""
+        super().resizeEvent(event)
+        self._fit()
+
     def sizeHint(self) -> QSize:
-        """Return the text's height, up to the most."""
-        return QSize(10, min(self._most_px, self._inner.sizeHint().height()))
+        """Return the height of what is in it, up to the most."""
+        return QSize(10, min(self._most_px, self._wanted_px))
 
     def minimumSizeHint(self) -> QSize:
         """Return the least height."""
