@@ -32,6 +32,7 @@ USUAL = {
     Constraint.HEAT: "temperature.package",
     Constraint.TURBO_TABLE: "clock.cpu0",
     Constraint.NO_WORK: None,
+    Constraint.UNKNOWN: None,
 }
 """What has a lane from the beginning, where the sensor is there; any other gets one once it has held."""
 LANE_PX = 12

@@ -188,7 +188,7 @@ class LiveCharts(QWidget):
                 partial(self._draw_clock, seen),
                 partial(self._draw_power, seen),
                 partial(_set, self._temperature, seen["time"], seen["temperature"]),
-                partial(_set, self._busy, seen["time"], seen["busy"]),
+                *([partial(_set, self._busy, seen["time"], seen["busy"])] if self.busy in self._shown else []),
                 partial(self._draw_pace, from_s, to_s),
                 partial(self._draw_lanes, seen),
                 partial(self.flags.draw, history.events, from_s, to_s),
