@@ -9,7 +9,7 @@ from PyQt6.QtGui import QTextDocument
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from upright_bolt import __version__
-from upright_bolt.desktop.pieces import button, column
+from upright_bolt.desktop.pieces import column, foot_with_close
 from upright_bolt.desktop.shortcuts import SHORTCUTS
 
 PAGES = {
@@ -87,17 +87,12 @@ class HelpDialog(QDialog):
         self.text = QTextBrowser()
         self.text.setAccessibleName("Page")
         self.text.setOpenLinks(False)
-        close = button("Close", "main")
-        close.clicked.connect(self.close)
         across = QHBoxLayout()
         across.addWidget(self.list)
         across.addWidget(self.text, 1)
-        foot = QHBoxLayout()
-        foot.addStretch()
-        foot.addWidget(close)
         layout = column(self, margins=(14, 14, 14, 14), gap=10)
         layout.addLayout(across, 1)
-        layout.addLayout(foot)
+        layout.addLayout(foot_with_close(self))
         self.list.currentRowChanged.connect(lambda row: self._show(list(PAGES)[row]))
         self.list.setCurrentRow(list(PAGES).index(name))
         self.text.setFocus()

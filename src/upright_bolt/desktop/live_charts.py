@@ -111,7 +111,8 @@ class LiveCharts(QWidget):
 
     def _show_row(self, row: int, *, shown: bool) -> None:
         """Show a chart with its figure, or leave its room to the others."""
-        self._grid.setRowStretch(row, int(shown))
+        if self._grid.rowStretch(row) != int(shown):
+            self._grid.setRowStretch(row, int(shown))
         for place in range(2):
             item = self._grid.itemAtPosition(row, place)
             widget = item.widget() if item is not None else None

@@ -8,8 +8,6 @@ from PyQt6.QtWidgets import QMenu, QPushButton
 
 from upright_bolt.twin.chip import TWINS
 
-CAPTURE_ENDINGS = (".tar.gz", ".tgz")
-
 
 def word_of_file(path: Path) -> str:
     """Return the word under which a capture, or a folder with kernel files, is opened."""

@@ -118,8 +118,7 @@ class MachineView(QWidget):
         self._tables = QWidget()
         layout = column(self._tables, gap=10)
         self._add_odds(layout, at_odds)
-        by_state = {state: [c for c in controls.values() if c.state is state] for state in ControlState}
-        self._add_settable(layout, by_state[ControlState.SETTABLE])
+        self._add_settable(layout, [c for c in controls.values() if c.state is ControlState.SETTABLE])
         closed = [c for c in controls.values() if not c.settable]
         self._add_read_only(layout, [c for c in closed if c.in_force is not None])
         self._add_closed(layout, [c for c in closed if c.in_force is None])

@@ -4,7 +4,18 @@ from collections.abc import Sequence
 
 from PyQt6.QtCore import QEvent, QSize, Qt
 from PyQt6.QtGui import QPainter, QPaintEvent, QResizeEvent
-from PyQt6.QtWidgets import QComboBox, QFrame, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
 
 BAR_W = 10
 """Room for a scroll bar, so that what it scrolls is not covered by it."""
@@ -107,6 +118,16 @@ def button(text: str, role: str = "") -> QPushButton:
     if role:
         made.setProperty("role", role)
     return made
+
+
+def foot_with_close(dialog: QDialog) -> QHBoxLayout:
+    """Return the foot of a dialog that is only read, or takes effect at once: a button that closes it."""
+    close = button("Close", "main")
+    close.clicked.connect(dialog.close)
+    foot = QHBoxLayout()
+    foot.addStretch()
+    foot.addWidget(close)
+    return foot
 
 
 def rule(*, upright: bool = False) -> QFrame:

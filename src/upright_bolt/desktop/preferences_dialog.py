@@ -4,9 +4,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QHBoxLayout, QWidget
+from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QWidget
 
-from upright_bolt.desktop.pieces import button, column, label
+from upright_bolt.desktop.pieces import column, foot_with_close, label
 from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.model.quantity import ClockUnit
 from upright_bolt.presentation.preferences import Looks, Preferences, RunFact
@@ -42,14 +42,9 @@ class PreferencesDialog(QDialog):
             box.toggled.connect(lambda _: self._choose())
             boxes.addWidget(box)
         form.addRow(label("The list of runs shows"), boxes)
-        close = button("Close", "main")
-        close.clicked.connect(self.close)
-        foot = QHBoxLayout()
-        foot.addStretch()
-        foot.addWidget(close)
         layout = column(self, margins=(18, 16, 18, 14), gap=14)
         layout.addLayout(form)
-        layout.addLayout(foot)
+        layout.addLayout(foot_with_close(self))
 
     def _choice(self, form: QFormLayout, title: str, entries: Sequence[tuple[str, str]], chosen: str) -> QComboBox:
         made = QComboBox()
