@@ -36,7 +36,7 @@ def _shortcuts() -> str:
     return f"# Keyboard\n\n| Keys | |\n|:--|:--|\n{rows}\n"
 
 
-REQUIRED = ("alembic", "google-re2", "jeepney", "jinja2", "matplotlib", "numpy", "platformdirs", "pydantic", "pyqt6",
+REQUIRED = ("alembic", "google-re2", "jeepney", "jinja2", "matplotlib", "msgspec", "numpy", "platformdirs", "pydantic", "pyqt6",
             "pyqtgraph", "rich", "scipy", "sqlalchemy", "threadpoolctl", "typer")  # fmt: skip
 """The libraries that the project's file asks for; a test holds the two together."""
 LONGEST_LICENCE = 60

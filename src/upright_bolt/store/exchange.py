@@ -13,14 +13,13 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Discriminator, Field, ValidationError
 
 from upright_bolt.disk import Typed, writing
 from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.store.checks import MOST_ROWS, check_events, check_record, check_telemetry
-from upright_bolt.store.rows import TypedEvent
 from upright_bolt.store.runs import RunStore
 
 FORMAT = "upright-bolt runs"
@@ -29,7 +28,7 @@ MOST_BYTES = 128 << 20
 MOST_RUNS = 2000
 _NAME = re.compile(r"[^@\s][^@]{0,39}")
 _RECORD: Typed[RunRecord] = Typed(RunRecord)
-_EVENTS: Typed[list[Event]] = Typed(list[TypedEvent])
+_EVENT: Typed[Event] = Typed(Event)
 
 Cells = list[float | None]
 
@@ -51,7 +50,7 @@ class _Run(BaseModel):
     model_config = ConfigDict(extra="forbid")
     record: RunRecord
     telemetry: _Telemetry
-    events: list[Annotated[TypedEvent, BeforeValidator(_present_form)]]
+    events: list[Annotated[Event, Discriminator("kind"), BeforeValidator(_present_form)]]
 
 
 class _File(BaseModel):
@@ -86,7 +85,7 @@ def _run_data(store: RunStore, run_id: int) -> dict[str, Any]:
             "time_s": [round(float(moment), 4) for moment in time_s],
             "columns": {name: [_cell(value) for value in column] for name, column in columns.items()},
         },
-        "events": _EVENTS.plain(store.events(run_id)),
+        "events": [_EVENT.plain(event) for event in store.events(run_id)],
     }
 
 

@@ -3,11 +3,10 @@
 import zlib
 from collections.abc import Sequence
 from dataclasses import fields
-from typing import Annotated, Any, TypeVar
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Discriminator
 from sqlalchemy import RowMapping
 
 from upright_bolt.disk import Typed
@@ -30,7 +29,6 @@ from upright_bolt.model.work import Options
 from upright_bolt.store.checks import MOST_ROWS, check_record
 
 T = TypeVar("T")
-TypedEvent = Annotated[Event, Discriminator("kind")]
 _SETTINGS: Typed[dict[str, Value]] = Typed(dict[str, Value])
 _IDENTITY: Typed[dict[str, Any]] = Typed(dict[str, Any])
 _CONDITIONS: Typed[Conditions] = Typed(Conditions)
@@ -38,7 +36,7 @@ _COLUMNS: Typed[tuple[str, ...]] = Typed(tuple[str, ...])
 _NUMBERS: Typed[RunNumbers] = Typed(RunNumbers)
 _OPTIONS: Typed[Options] = Typed(Options)
 _MEASURES: Typed[dict[str, Measure]] = Typed(dict[str, Measure])
-_EVENT: Typed[Event] = Typed(TypedEvent)
+_EVENT: Typed[Event] = Typed(Event)
 
 
 def of_head(head: RunHead) -> dict[str, Any]:

@@ -1,0 +1,201 @@
+"""Which position along an axis to test next, for how long, and when enough is known.
+
+The test chosen is the one that is expected to lower the uncertainty of the *ideal* position (where 1 % of eight-hour
+loads fail) most per expected cost: minutes, and what a freeze costs a person. Nothing is tested whose freeze is likelier
+than a bound, nor further beyond what was proven than another one.
+"""
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from math import ceil, floor
+
+import numpy as np
+from scipy.special import gammainc, gammaln
+
+from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Estimate, Tested
+
+DURATIONS_S = (20.0, 60.0, 180.0, 420.0)
+OVERHEAD_S = 12.0
+"""What a test takes beside its load: setting, coming to an equal start, putting back."""
+BINS = (0.0, 0.005, 0.03, 0.12, 0.4, 1.0)
+"""Parts of a test's time in which its last error is told apart."""
+LIGHTEST_CELL = 1e-4
+"""Cells of less than so much of the heaviest one's weight are left out of the look ahead."""
+KEPT_BELOW = 0.9
+"""What is kept is predicted to fail in so much of the share that a person accepts."""
+WIDEST_LADDER = 24
+EIGHT_HOURS_S = 8 * 3600.0
+
+
+@dataclass(frozen=True, slots=True)
+class Boldness:
+    """How much a search dares.
+
+    Attributes:
+        stop_errors: a test ends at so many wrong results.
+        freeze_cost_s: what a freeze costs, in seconds of a person's time.
+        freeze_cap: nothing is tested that freezes with a likelihood above this.
+        least_gain: the search ends when a minute is expected to bring less, in the axis's unit.
+        reach: nothing is tested further beyond what was proven, in steps of the prior's slope.
+    """
+
+    stop_errors: int
+    freeze_cost_s: float
+    freeze_cap: float
+    least_gain: float
+    reach: float = 12.0
+
+
+BOLDNESS = {
+    "careful": Boldness(1, 20_000.0, 0.01, 0.12),
+    "quick": Boldness(4, 3_000.0, 0.02, 0.20),
+    "thorough": Boldness(12, 3_000.0, 0.03, 0.12),
+}
+
+
+@dataclass(frozen=True, slots=True)
+class AxisScale:
+    """The positions of an axis that can be set: from 0 (stock) to ``furthest``, in ``step``s, and what is expected."""
+
+    step: float
+    furthest: float
+    prior: EdgePrior
+
+    def positions(self, least: float, most: float) -> list[float]:
+        """Return the positions from ``least`` to ``most`` that can be set, thinned where they are many."""
+        first = max(1, ceil(least / self.step - 1e-9))
+        last = floor(min(most, self.furthest) / self.step + 1e-9)
+        thin = max(1, ceil((last - first + 1) / WIDEST_LADDER))
+        return [number * self.step for number in range(last, first - 1, -thin)][::-1]
+
+
+@dataclass(frozen=True, slots=True)
+class NextTest:
+    """A test that was chosen, and why.
+
+    Attributes:
+        position, load_s: where, and for how long at most.
+        stop_errors: it ends at so many wrong results.
+        fails, freezes: how likely it is to show an error, and to freeze.
+        spread, spread_after: standard deviation of the ideal position now, and expected after it.
+        minutes: how long it is expected to take.
+    """
+
+    position: float
+    load_s: float
+    stop_errors: int
+    fails: float
+    freezes: float
+    spread: float
+    spread_after: float
+    minutes: float
+
+
+def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Tested]) -> NextTest | None:
+    """Return the test that tells most for its cost; None when none is worth its time any more."""
+    belief = EdgeBelief(scale.prior, tested)
+    cells = _Cells(belief)
+    proven = proven_position(tested)
+    failed = min((one.position for one in tested if one.errors or one.froze), default=scale.furthest)
+    most = min(proven + bold.reach * scale.prior.slope, failed + scale.prior.slope * 2.0)
+    best: NextTest | None = None
+    best_gain = bold.least_gain
+    for position in scale.positions(scale.step, most):
+        for load_s in DURATIONS_S:
+            test = cells.look_ahead(position, load_s, bold)
+            if test.freezes > bold.freeze_cap:
+                break
+            cost = test.minutes + test.freezes * bold.freeze_cost_s / 60.0
+            gain = (test.spread - test.spread_after) / cost
+            if gain > best_gain:
+                best, best_gain = test, gain
+    return best
+
+
+def proven_position(tested: Iterable[Tested]) -> float:
+    """Return the furthest position that passed and beyond which, or at which, nothing failed on the safe side; else 0."""
+    tests = list(tested)
+    failed = min((one.position for one in tests if one.errors or one.froze), default=float("inf"))
+    return max((one.position for one in tests if not one.errors and not one.froze and one.position < failed), default=0.0)
+
+
+def final_position(scale: AxisScale, tested: Sequence[Tested], accepted: float) -> float:
+    """Return the furthest position that may be kept.
+
+    It is predicted to fail in at most ``accepted`` of eight-hour loads, and lies two steps or more before the first
+    position that failed.
+    """
+    belief = EdgeBelief(scale.prior, tested)
+    failed = min((one.position for one in tested if one.errors or one.froze), default=float("inf"))
+    most = min(proven_position(tested), failed - 2.0 * scale.step)
+    count = floor(most / scale.step + 1e-9)
+    for number in range(count, 0, -1):
+        position = number * scale.step
+        if belief.mean(belief.failing(position, EIGHT_HOURS_S)) <= KEPT_BELOW * accepted:
+            return position
+    return 0.0
+
+
+def predicted_failure(scale: AxisScale, tested: Sequence[Tested], position: float) -> Estimate:
+    """Return how likely an eight-hour load at a position fails."""
+    return EdgeBelief(scale.prior, tested).predicted(position, EIGHT_HOURS_S)
+
+
+class _Cells:
+    """The cells of a belief that weigh enough to matter for a look ahead."""
+
+    def __init__(self, belief: EdgeBelief) -> None:
+        kept = belief.weight > LIGHTEST_CELL * belief.weight.max()
+        self._belief = belief
+        self._kept = kept
+        self._weight = belief.weight[kept] / belief.weight[kept].sum()
+        self._ideal = belief.ideal[kept]
+        self._ideal -= self._weight @ self._ideal
+        self._spread = float(np.sqrt(self._weight @ self._ideal**2))
+
+    def look_ahead(self, position: float, load_s: float, bold: Boldness) -> NextTest:
+        """Return what a test would be expected to show."""
+        log_error, log_freeze = self._belief.log_rates(position)
+        error, freeze = np.exp(log_error[self._kept]), np.exp(log_freeze[self._kept])
+        passes = np.exp(-(error + freeze) * load_s)
+        chances, froze = _endings(error, freeze, load_s, bold.stop_errors)
+        weighted = chances * self._weight
+        likely = weighted.sum(axis=1)
+        kept = likely > 1e-9
+        means = (weighted[kept] @ self._ideal) / likely[kept]
+        spreads = np.sqrt(np.maximum((weighted[kept] @ self._ideal**2) / likely[kept] - means**2, 0.0))
+        ending = error / bold.stop_errors + freeze
+        lasts_s = float(self._weight @ np.where(ending * load_s > 1e-6, -np.expm1(-ending * load_s) / ending, load_s))
+        return NextTest(
+            position,
+            load_s,
+            bold.stop_errors,
+            1.0 - float(self._weight @ passes),
+            float(self._weight @ froze),
+            self._spread,
+            float(likely[kept] @ spreads / likely.sum()),
+            (lasts_s + OVERHEAD_S) / 60.0,
+        )
+
+
+def _endings(error: Array, freeze: Array, load_s: float, stop_errors: int) -> tuple[Array, Array]:
+    """Return how likely each ending of a test is in every cell, and a freeze in all.
+
+    Errors and freezes are one Poisson process whose events are of either kind by their rates. Endings are: so many
+    errors until its time was over, the last allowed error in a part of its time, a freeze after so many errors.
+    """
+    both = error + freeze
+    erring = error / both
+    count = np.arange(stop_errors)[:, None]
+    expected = np.maximum(error * load_s, 1e-300)
+    lasting = np.exp(count * np.log(expected) - gammaln(count + 1.0) - expected - freeze * load_s)
+    ends = np.array(BINS)[:, None] * load_s
+    stopped = np.diff(_reached(stop_errors, both * ends), axis=0) * erring**stop_errors
+    froze = np.vstack([erring**n * (1.0 - erring) * _reached(n + 1, both * load_s) for n in range(stop_errors)])
+    return np.vstack([lasting, stopped, froze]), froze.sum(axis=0)
+
+
+def _reached(count: int, expected: Array) -> Array:
+    """Return how likely a Poisson count of so many expected is ``count`` at least."""
+    found: Array = -np.expm1(-expected) if count == 1 else gammainc(count, expected)
+    return found
