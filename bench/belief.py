@@ -14,8 +14,8 @@ from upright_bolt.analysis import difference as diff
 from upright_bolt.analysis.looks import decided, look, runs_to_next_look
 from upright_bolt.analysis.run_spread import PRIOR_FREEDOM, PRIOR_RELATIVE
 from upright_bolt.twin.chip import tern
+from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.machine import Twin
-from upright_bolt.twin.physics import Demand
 from upright_bolt.twin.state import fresh_state
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad

@@ -13,8 +13,8 @@ from upright_bolt.analysis import thermal
 from upright_bolt.analysis.hold_plan import HoldPlan, Readings
 from upright_bolt.model.work import HOLD_REST_S
 from upright_bolt.twin.chip import TwinSpec, plover, skerry, tern
+from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.machine import Twin
-from upright_bolt.twin.physics import Demand
 
 Measured = tuple[float, str]
 MODELS = (tern, skerry, plover)

@@ -47,8 +47,8 @@ def test_no_file_is_no_value(tmp_path):
         (b"[]", "holds no object"),
         (json.dumps({"format": "charts", "version": 1, "data": []}).encode(), "holds “charts” where buoys"),
         (json.dumps({"format": "buoys", "version": 3, "data": []}).encode(), "newer version"),
-        (json.dumps({"format": "buoys", "version": 2, "data": [{"name": "a"}]}).encode(), r"at \[0\]: object missing required field depth_m"),
-        (json.dumps({"format": "buoys", "version": 2, "data": [{"name": 1, "depth_m": 2}]}).encode(), r"at \[0\]\.name"),
+        (json.dumps({"format": "buoys", "version": 2, "data": [{"name": "a"}]}).encode(), r"\[0\]: .* field depth_m"),
+        (json.dumps({"format": "buoys", "version": 2, "data": [{"name": 1, "depth_m": 2}]}).encode(), r"\[0\]\.name"),
     ],
 )
 def test_what_a_file_should_not_hold_is_named(tmp_path, content, said):

@@ -15,8 +15,8 @@ from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.twin.chip import plover, skerry, tern
+from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.machine import Twin, TwinClock
-from upright_bolt.twin.physics import Demand
 from upright_bolt.twin.state import fresh_state
 from upright_bolt.wording.constraints import basis
 

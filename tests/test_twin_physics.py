@@ -7,9 +7,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from upright_bolt.twin.chip import tern
+from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.machine import open_twin
 from upright_bolt.twin.noise import Noise
-from upright_bolt.twin.physics import Demand, Physics
+from upright_bolt.twin.physics import Physics
 from upright_bolt.twin.rails import rails_of
 from upright_bolt.twin.state import document, fresh_state, load_state
 

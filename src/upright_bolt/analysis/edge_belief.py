@@ -10,10 +10,10 @@ so the edge is where it errs once in ``EDGE_S``. The likelihood of k errors in t
 the same with its own rate (a Poisson process observed until it is stopped).
 
 Far from the edge nobody can measure in an afternoon. What is predicted there rests on the *tail rule*: below one error
-in ``TAIL_S`` the slope is taken to be flatter, by a factor of 1.2 ± 0.2.
+in ``TAIL_S`` the slope is taken to be flatter, by a factor of 1.25 ± 0.2.
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from math import log
 
@@ -25,8 +25,8 @@ Array = NDArray[np.float64]
 EDGE_S = 40.0
 """At its edge a machine under the checked load errs once in so many seconds."""
 TAIL_S = 2000.0
-TAIL_FLATTER = ((0.9, 0.07), (1.0, 0.16), (1.1, 0.17), (1.2, 0.2), (1.3, 0.17), (1.4, 0.13), (1.5, 0.07), (1.6, 0.03))
-"""How much flatter the slope may be in the tail, and how likely: near 1.2 ± 0.2."""
+TAIL_FLATTER = ((1.0, 0.15), (1.1, 0.15), (1.2, 0.2), (1.3, 0.2), (1.4, 0.15), (1.5, 0.1), (1.6, 0.05))
+"""How much flatter the slope may be in the tail, and how likely: near 1.25 ± 0.2."""
 HIGHEST_LOG_RATE = 6.0
 """Rates are bounded: so far beyond the edge everything fails at once."""
 EDGE_POINTS, SLOPE_POINTS, GAP_POINTS = 113, 9, 8
@@ -69,6 +69,11 @@ class Tested:
     load_s: float
     errors: int = 0
     froze: bool = False
+
+    @property
+    def passed(self) -> bool:
+        """Whether nothing went wrong."""
+        return not self.errors and not self.froze
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,9 +133,7 @@ class EdgeBelief:
 
     def estimate(self, of: Array) -> Estimate:
         """Return the median of a number given for every cell, and the bounds of the middle 95 %."""
-        order = np.argsort(of)
-        reached = np.cumsum(self.weight[order])
-        low, middle, high = (float(of[order[min(np.searchsorted(reached, q), len(of) - 1)]]) for q in (0.025, 0.5, 0.975))
+        low, middle, high = quantiles(of, self.weight, (0.025, 0.5, 0.975))
         return Estimate(middle, low, high)
 
     @property
@@ -157,3 +160,10 @@ class EdgeBelief:
 
 def _bent(log_rate: Array, bend: float, flatter: float) -> Array:
     return np.where(log_rate < bend, bend + (log_rate - bend) / flatter, log_rate)
+
+
+def quantiles(of: Array, weight: Array, shares: Sequence[float]) -> list[float]:
+    """Return below what so large shares of the weight lie."""
+    order = np.argsort(of)
+    reached = np.cumsum(weight[order])
+    return [float(of[order[min(int(np.searchsorted(reached, share)), len(of) - 1)]]) for share in shares]

@@ -1,29 +1,32 @@
 """Which position along an axis to test next, for how long, and when enough is known.
 
 The test chosen is the one that is expected to lower the uncertainty of the *ideal* position (where 1 % of eight-hour
-loads fail) most per expected cost: minutes, and what a freeze costs a person. Nothing is tested whose freeze is likelier
-than a bound, nor further beyond what was proven than another one.
+loads fail) most per expected cost: minutes, and what a freeze costs a person. Nothing is tested whose freeze is
+likelier than a bound, nor further beyond what was proven than another one.
 """
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from math import ceil, floor
+from math import ceil, floor, inf
 
 import numpy as np
-from scipy.special import gammainc, gammaln
 
-from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Estimate, Tested
+from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Estimate, Tested, quantiles
 
 DURATIONS_S = (20.0, 60.0, 180.0, 420.0)
 OVERHEAD_S = 12.0
 """What a test takes beside its load: setting, coming to an equal start, putting back."""
 BINS = (0.0, 0.005, 0.03, 0.12, 0.4, 1.0)
 """Parts of a test's time in which its last error is told apart."""
-LIGHTEST_CELL = 1e-4
+LIGHTEST_CELL = 3e-4
 """Cells of less than so much of the heaviest one's weight are left out of the look ahead."""
 KEPT_BELOW = 0.9
 """What is kept is predicted to fail in so much of the share that a person accepts."""
-WIDEST_LADDER = 24
+SURELY_PASSES, SURELY_FAILS = 5.0, 3.5
+"""Slopes before the edge from which even the longest test tells nothing, and beyond it."""
+WIDEST_LADDER = 16
+BEYOND_FAILED = 2.0
+"""So many slopes beyond a position that failed may still be tested."""
 EIGHT_HOURS_S = 8 * 3600.0
 
 
@@ -47,7 +50,7 @@ class Boldness:
 
 
 BOLDNESS = {
-    "careful": Boldness(1, 20_000.0, 0.01, 0.12),
+    "careful": Boldness(1, 20_000.0, 0.01, 0.075),
     "quick": Boldness(4, 3_000.0, 0.02, 0.20),
     "thorough": Boldness(12, 3_000.0, 0.03, 0.12),
 }
@@ -96,11 +99,11 @@ def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Tested]) -> Nex
     belief = EdgeBelief(scale.prior, tested)
     cells = _Cells(belief)
     proven = proven_position(tested)
-    failed = min((one.position for one in tested if one.errors or one.froze), default=scale.furthest)
-    most = min(proven + bold.reach * scale.prior.slope, failed + scale.prior.slope * 2.0)
+    most = min(proven + bold.reach * scale.prior.slope, failed_position(tested) + BEYOND_FAILED * scale.prior.slope)
     best: NextTest | None = None
     best_gain = bold.least_gain
-    for position in scale.positions(scale.step, most):
+    least, most = cells.telling(most)
+    for position in scale.positions(least, most):
         for load_s in DURATIONS_S:
             test = cells.look_ahead(position, load_s, bold)
             if test.freezes > bold.freeze_cap:
@@ -113,10 +116,15 @@ def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Tested]) -> Nex
 
 
 def proven_position(tested: Iterable[Tested]) -> float:
-    """Return the furthest position that passed and beyond which, or at which, nothing failed on the safe side; else 0."""
+    """Return the furthest position that passed and lies before all that failed; 0 (stock) if there is none."""
     tests = list(tested)
-    failed = min((one.position for one in tests if one.errors or one.froze), default=float("inf"))
-    return max((one.position for one in tests if not one.errors and not one.froze and one.position < failed), default=0.0)
+    failed = failed_position(tests)
+    return max((one.position for one in tests if one.passed and one.position < failed), default=0.0)
+
+
+def failed_position(tested: Iterable[Tested]) -> float:
+    """Return the first position on the way to danger that failed; infinite if none did."""
+    return min((one.position for one in tested if not one.passed), default=inf)
 
 
 def final_position(scale: AxisScale, tested: Sequence[Tested], accepted: float) -> float:
@@ -126,8 +134,7 @@ def final_position(scale: AxisScale, tested: Sequence[Tested], accepted: float) 
     position that failed.
     """
     belief = EdgeBelief(scale.prior, tested)
-    failed = min((one.position for one in tested if one.errors or one.froze), default=float("inf"))
-    most = min(proven_position(tested), failed - 2.0 * scale.step)
+    most = min(proven_position(tested), failed_position(tested) - 2.0 * scale.step)
     count = floor(most / scale.step + 1e-9)
     for number in range(count, 0, -1):
         position = number * scale.step
@@ -152,6 +159,13 @@ class _Cells:
         self._ideal = belief.ideal[kept]
         self._ideal -= self._weight @ self._ideal
         self._spread = float(np.sqrt(self._weight @ self._ideal**2))
+
+    def telling(self, most: float) -> tuple[float, float]:
+        """Return between which positions, up to ``most``, the longest test neither surely passes nor surely fails."""
+        edge, slope = self._belief.edge[self._kept], self._belief.slope[self._kept]
+        low, high = quantiles(edge, self._weight, (0.02, 0.98))
+        mean = float(self._weight @ slope)
+        return low - SURELY_PASSES * mean, min(most, high + SURELY_FAILS * mean)
 
     def look_ahead(self, position: float, load_s: float, bold: Boldness) -> NextTest:
         """Return what a test would be expected to show."""
@@ -186,16 +200,19 @@ def _endings(error: Array, freeze: Array, load_s: float, stop_errors: int) -> tu
     """
     both = error + freeze
     erring = error / both
-    count = np.arange(stop_errors)[:, None]
-    expected = np.maximum(error * load_s, 1e-300)
-    lasting = np.exp(count * np.log(expected) - gammaln(count + 1.0) - expected - freeze * load_s)
+    lasting = _counts(error * load_s, stop_errors)[0] * np.exp(-freeze * load_s)
     ends = np.array(BINS)[:, None] * load_s
-    stopped = np.diff(_reached(stop_errors, both * ends), axis=0) * erring**stop_errors
-    froze = np.vstack([erring**n * (1.0 - erring) * _reached(n + 1, both * load_s) for n in range(stop_errors)])
+    stopped = np.diff(_counts(both * ends, stop_errors)[1][-1], axis=0) * erring**stop_errors
+    reached = _counts(both * load_s, stop_errors)[1]
+    powers = erring ** np.arange(stop_errors)[:, None]
+    froze = powers * (1.0 - erring) * reached
     return np.vstack([lasting, stopped, froze]), froze.sum(axis=0)
 
 
-def _reached(count: int, expected: Array) -> Array:
-    """Return how likely a Poisson count of so many expected is ``count`` at least."""
-    found: Array = -np.expm1(-expected) if count == 1 else gammainc(count, expected)
-    return found
+def _counts(expected: Array, most: int) -> tuple[Array, Array]:
+    """Return how likely a Poisson count is 0, 1, … ``most`` − 1, and how likely it is 1, 2, … ``most`` at least."""
+    exactly, at_least = [np.exp(-expected)], [-np.expm1(-expected)]
+    for count in range(1, most):
+        exactly.append(exactly[-1] * expected / count)
+        at_least.append(np.maximum(at_least[-1] - exactly[-1], 0.0))
+    return np.array(exactly), np.array(at_least)

@@ -21,6 +21,12 @@ class ChipSpec:
         core_edge_mv: offset of the cores at which a loaded core errs once in ``physics.EDGE_S``; hidden.
         cache_edge_mv: the same for the cache.
         freeze_beyond_mv: how far beyond an edge the machine freezes as often.
+        slope_mv: millivolts over which the rate of errors grows by a factor of e.
+        idle_nearer_mv: how much nearer to freezing a resting machine is than the weaker edge says; below zero: further.
+        core_nearer_mv: how much nearer to its edge each core is than the weakest (zero or less); empty: all alike.
+        delivery_mv: offset of the cores below which the power delivery throttles.
+        tail_flatter: how many times flatter the slope is where errors are rarer than one in 2000 s.
+        ageing_mv_per_day: how much nearer the edges come each day.
         memory_drag: part of the work that a higher clock does not speed up, per GHz.
         units_rate: work units per minute and core at 1 GHz without drag.
         ceiling_c: temperature at which it throttles.
@@ -48,6 +54,12 @@ class ChipSpec:
     units_rate: float
     ceiling_c: float
     shared_rail: bool = True
+    slope_mv: float = 3.5
+    idle_nearer_mv: float = -16.0
+    core_nearer_mv: tuple[float, ...] = ()
+    delivery_mv: float = -140.0
+    tail_flatter: float = 1.0
+    ageing_mv_per_day: float = 0.0
 
     def volts(self, clock_mhz: float) -> float:
         """Return the stock voltage at a clock, linear between the points of the curve."""
@@ -150,6 +162,7 @@ def tern() -> TwinSpec:
         core_edge_mv=-112.0,
         cache_edge_mv=-91.0,
         freeze_beyond_mv=24.0,
+        core_nearer_mv=(-3.0, 0.0, -7.0, -2.0, -9.0, -5.0),
         memory_drag=0.04,
         units_rate=92.0,
         ceiling_c=100.0,

@@ -3,10 +3,11 @@
 import time
 from pathlib import Path
 
-from upright_bolt.errors import NotHere
-from upright_bolt.twin.chip import TWINS, TwinSpec
+from upright_bolt.twin.chip import TwinSpec
+from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.files import TwinFiles
-from upright_bolt.twin.physics import Demand, DemandSource, Physics
+from upright_bolt.twin.individuals import spec_named
+from upright_bolt.twin.physics import DemandSource, Physics
 from upright_bolt.twin.registers import TwinRegisters
 from upright_bolt.twin.state import TwinState, document, fresh_state, load_state
 
@@ -102,13 +103,10 @@ class TwinClock:
 
 
 def open_twin(name: str, path: Path | None) -> Twin:
-    """Return the twin called ``name``, with the state saved at ``path``.
+    """Return the twin called ``name`` (``tern``, ``tern#1234``), with the state saved at ``path``.
 
     Raises:
         NotHere: no such twin.
     """
-    spec = TWINS.get(name)
-    if spec is None:
-        raise NotHere(f"There is no twin “{name}”. Twins: {', '.join(TWINS)}.")
-    made = spec()
-    return Twin(made, load_state(path, made) if path else None, path)
+    spec = spec_named(name)
+    return Twin(spec, load_state(path, spec) if path else None, path)

@@ -5,16 +5,17 @@ degrees. The limiter keeps an exponential average of the watts over the window a
 and the watts of each moment at or below the burst limit; the clock is the highest that all limits allow.
 """
 
-from dataclasses import dataclass
 from math import exp
 from typing import Protocol
 
 from upright_bolt.errors import MachineFroze
 from upright_bolt.twin import heat, rails
 from upright_bolt.twin.chip import TwinSpec
+from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.noise import Noise
 from upright_bolt.twin.state import TwinState, fresh_state
 from upright_bolt.twin.surroundings import OTHERS_SHARE
+from upright_bolt.twin.voltage_faults import VoltageFaults
 
 STEP_S = 0.1
 GRID_MHZ = 25.0
@@ -36,23 +37,6 @@ HELD_POWER = 5.0
 """How fast the clock that a preference holds at rest falls from the highest, at 0, to the lowest, at 255."""
 ONE_THREAD_SHARE = 0.62
 """Part of a core's work and watts that one busy thread takes when its sibling sleeps."""
-
-
-@dataclass(slots=True)
-class Demand:
-    """What asks for the processor.
-
-    Attributes:
-        threads: logical processors kept busy. Background work (a desktop doing nothing much) comes on top.
-        activity: of that work; 1 is usual.
-        share: how busy it keeps them, 0 to 1.
-        mix: its instruction mix, which a wrong result is ascribed to; empty for any.
-    """
-
-    threads: frozenset[int] = frozenset()
-    activity: float = 1.0
-    share: float = 1.0
-    mix: str = ""
 
 
 class DemandSource(Protocol):
@@ -79,6 +63,7 @@ class Physics:
         self.state = state
         self.demand = Demand()
         self.source: DemandSource | None = None
+        self._faults = VoltageFaults(spec.chip)
         self._noise = Noise(state.noise)
         self._take_surroundings()
         chip = spec.chip
@@ -104,7 +89,8 @@ class Physics:
             min(highest, max(state.clock_high_mhz[2 * i], state.clock_high_mhz[2 * i + 1])) for i in range(chip.cores)
         ]
         self._lows = min(state.clock_low_mhz)
-        self._rails = rails.rails_of(chip, state.offsets_mv)
+        self._rails = rails.rails_of(chip, state.offsets_mv, state.time_s)
+        self._delivered = rails.delivered(chip, self._rails)
         self._volts = [v + self._rails.core_mv / 1000.0 for v in self._stock_volts]
         cache = self._rails.cache_mv / 1000.0
         self._uncore = [((v + cache) / v) ** UNCORE_POWER for v in self._stock_volts]
@@ -150,7 +136,9 @@ class Physics:
         self._load_power(weights, switching)
         clock, watts = self._limited_clock(wanted, weights, dt)
         self._account(clock, watts, weights, dt)
-        self._voltage_fault(sum(weights) / len(weights), dt)
+        if self._faults.step(state, self._rails, self.demand, sum(weights) / len(weights), noise, dt):
+            self.restart()
+            raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
         heat.flow(state, self.spec.cooling, self._room_c, self._case_to_air, watts, dt)
         heat.turn_fan(state, self.spec.cooling, dt)
         state.noise = noise.state
@@ -217,6 +205,9 @@ class Physics:
                 clock = self._clock_for(amps_w, clock)
                 watts = self._power(clock)
                 reasons = REASON_CURRENT
+        if self._delivered < 1.0 and max(weights) > 0.3:
+            clock *= self._delivered
+            watts = self._power(clock)
         table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
         if not reasons and clock >= table - GRID_MHZ:
             reasons = REASON_TURBO
@@ -333,17 +324,6 @@ class Physics:
             state.battery_j = min(full, state.battery_j + 30.0 * dt)
         else:
             state.battery_j = max(0.0, state.battery_j - (watts + self.spec.rest_w) * dt)
-
-    def _voltage_fault(self, busy: float, dt: float) -> None:
-        """Let too little voltage show: first wrong results, further down a freeze. Raises MachineFroze."""
-        if self._rails.worst_mv < rails.NEVER_MV:
-            return
-        noise, threads = self._noise, self.demand.threads
-        if rails.freezes(self._rails, noise, dt):
-            self.restart()
-            raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
-        if threads and rails.errs(self._rails, busy, noise, dt):
-            rails.take_fault(self.state, self._rails, threads, self.demand.mix, noise)
 
     def restart(self) -> None:
         """Start the machine anew: another boot, firmware settings, nothing running."""

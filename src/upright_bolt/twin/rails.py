@@ -2,23 +2,45 @@
 
 Where core and cache share a rail, its voltage is the higher of what the two ask for: the weaker offset counts for
 both, and an offset of one alone moves nothing. On rails of their own each moves by itself.
+
+How close a part is to its edge moves with temperature, clock, instruction mix and steps of load, and differs from core
+to core. Wrong results and freezes are Poisson processes whose rate grows by a factor of e over ``slope_mv``, however
+far from the edge; a resting machine freezes too, somewhat further down.
 """
 
 from dataclasses import dataclass
-from math import exp
+from math import exp, log
 
 from upright_bolt.twin.chip import ChipSpec
-from upright_bolt.twin.noise import Noise
-from upright_bolt.twin.state import TwinState
 
 EDGE_S = 40.0
 """At its edge a fully loaded machine errs about this often."""
-HAZARD_MV = 3.5
-"""Millivolts over which the rate of errors grows by a factor of e: a steep slope, but no cliff."""
-NEVER_MV = -24.0
-"""Distance kept from an edge at which nothing happens any more: a rate of once in ten hours."""
+HIGHEST = 12.0
+"""Rates grow no further than by e to this power."""
 CORE, CACHE = 0, 2
 """Planes of the voltage mailbox."""
+MIX_MV = {
+    "vector": (0.0, -6.0),
+    "integer": (-4.0, -8.0),
+    "compression": (-5.0, -6.0),
+    "memory": (-8.0, 0.0),
+    "": (-3.0, -2.0),
+}
+"""How much nearer core and cache are to their edges in each mix, in mV."""
+WARM_C, WARM_MV = 70.0, 0.06
+"""Above so many °C each degree brings the edges nearer by so many mV."""
+COLD_C, COLD_MV = 38.0, 0.12
+CLOCK_MV = 0.25
+"""Nearer per 100 MHz above the base clock."""
+STEP_MV = 4.0
+"""A step of load lets the voltage sag: nearer by so much."""
+RESTING = 0.05
+"""Below this share of full watts a machine counts as resting."""
+BEND = log(1.0 / 2000.0)
+"""Where the slope may turn flatter: once in 2000 s."""
+DAY_S = 24 * 3600.0
+DELIVERY_PER_MV = 0.004
+"""Part of its clock that a loaded chip loses for each mV that its offset is too deep for the power delivery."""
 
 
 @dataclass(slots=True)
@@ -29,40 +51,68 @@ class Rails:
     cache_mv: float
     core_beyond_mv: float
     cache_beyond_mv: float
-    freeze_beyond_mv: float
 
     @property
     def worst_mv(self) -> float:
         """How far beyond its edge the worse part is."""
         return max(self.core_beyond_mv, self.cache_beyond_mv)
 
-    @property
-    def weak_block(self) -> str:
-        """The instruction mix that shows the worse part's errors first."""
-        return "memory" if self.cache_beyond_mv > self.core_beyond_mv else "vector"
+
+@dataclass(frozen=True, slots=True)
+class Conditions:
+    """What moves the edges: temperature, clock, share of full watts, mix, and whether the load has just risen."""
+
+    die_c: float
+    clock_mhz: float
+    load: float
+    mix: str = ""
+    stepped: bool = False
 
 
-def rails_of(chip: ChipSpec, offsets_mv: list[float]) -> Rails:
-    """Return where the offsets put the rails."""
+@dataclass(frozen=True, slots=True)
+class Rates:
+    """Errors of core and of cache, and freezes, per second."""
+
+    core: float
+    cache: float
+    freezes: float
+
+
+def rails_of(chip: ChipSpec, offsets_mv: list[float], now_s: float = 0.0) -> Rails:
+    """Return where the offsets put the rails; the edges of an ageing chip come nearer with time."""
     core, cache = offsets_mv[CORE], offsets_mv[CACHE]
     if chip.shared_rail:
         core = cache = max(core, cache)
-    return Rails(core, cache, chip.core_edge_mv - core, chip.cache_edge_mv - cache, chip.freeze_beyond_mv)
+    aged = chip.ageing_mv_per_day * now_s / DAY_S
+    return Rails(core, cache, chip.core_edge_mv + aged - core, chip.cache_edge_mv + aged - cache)
 
 
-def freezes(rails: Rails, noise: Noise, dt: float) -> bool:
-    """Tell whether the machine freezes within ``dt`` seconds."""
-    beyond = rails.worst_mv - rails.freeze_beyond_mv
-    return beyond > NEVER_MV and noise.uniform() < 1.0 - exp(-exp(min(beyond / HAZARD_MV, 12.0)) / EDGE_S * dt)
+def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
+    """Return how often something goes wrong under given conditions."""
+    nearer = CLOCK_MV * (now.clock_mhz - chip.base_mhz) / 100.0
+    if now.die_c > WARM_C:
+        nearer += WARM_MV * (now.die_c - WARM_C)
+    elif now.die_c < COLD_C:
+        nearer += COLD_MV * (COLD_C - now.die_c)
+    if now.stepped:
+        nearer += STEP_MV
+    if now.load < RESTING:
+        idle = _rate(chip, rails.worst_mv + chip.idle_nearer_mv)
+        return Rates(0.0, 0.0, idle)
+    of_core, of_cache = MIX_MV[now.mix]
+    core, cache = rails.core_beyond_mv + nearer + of_core, rails.cache_beyond_mv + nearer + of_cache
+    frozen = _rate(chip, max(core, cache) - chip.freeze_beyond_mv)
+    return Rates(_rate(chip, core) * now.load, _rate(chip, cache) * now.load, frozen * now.load)
 
 
-def errs(rails: Rails, busy: float, noise: Noise, dt: float) -> bool:
-    """Tell whether a result goes wrong within ``dt`` seconds; ``busy`` is the share of full watts, 0 to 1."""
-    rate = exp(min(rails.worst_mv / HAZARD_MV, 12.0)) / EDGE_S * (0.15 + 0.85 * busy)
-    return noise.uniform() < 1.0 - exp(-rate * dt)
+def _rate(chip: ChipSpec, beyond_mv: float) -> float:
+    power = min(beyond_mv / chip.slope_mv, HIGHEST) - log(EDGE_S)
+    if power < BEND:
+        power = BEND + (power - BEND) / chip.tail_flatter
+    return exp(power)
 
 
-def take_fault(state: TwinState, rails: Rails, threads: frozenset[int], mix: str, noise: Noise) -> None:
-    """Let one of the busy processors give a wrong result."""
-    cpu = sorted(threads)[int(noise.uniform() * len(threads))]
-    state.faults_seen.append([state.time_s, float(cpu), mix or rails.weak_block])
+def delivered(chip: ChipSpec, rails: Rails) -> float:
+    """Return what part of its clock a loaded chip keeps: very deep offsets make the power delivery throttle."""
+    too_deep = chip.delivery_mv - rails.core_mv
+    return 1.0 if too_deep <= 0.0 else max(0.5, 1.0 - DELIVERY_PER_MV * too_deep)

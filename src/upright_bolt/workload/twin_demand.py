@@ -2,7 +2,8 @@
 
 from collections.abc import Callable
 
-from upright_bolt.twin.physics import Demand, Physics
+from upright_bolt.twin.demand import Demand
+from upright_bolt.twin.physics import Physics
 from upright_bolt.workload.plan import ACTIVITY, stage_at
 
 FINE_S = 0.01
