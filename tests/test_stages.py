@@ -19,7 +19,7 @@ def test_a_sample_of_a_stage_is_of_it_alone():
     for kind, share in ((stages.full, 1.0), (stages.light, LIGHT), (stages.rest, 0.0)):
         assert kind.any()
         for now in TIMES[kind]:
-            assert {stage_at(now - back)[0].share for back in (1e-3, 0.5, SETTLES_S - 1e-3)} == {share}
+            assert {stage_at("proof", now - back)[0].share for back in (1e-3, 0.5, SETTLES_S - 1e-3)} == {share}
     assert not (stages.full & stages.light).any()
     assert not stages.full[TIMES <= 0].any()
 

@@ -63,14 +63,15 @@ def test_the_stages_of_proof_hold_every_mix_full_and_light_and_jumps_of_load():
     light = {stage.mix for stage in plan.PROOF if stage.share == plan.LIGHT}
     assert set(plan.MIXES) <= full
     assert set(plan.MIXES) <= light
+    length = sum(stage.seconds for stage in plan.PROOF)
     jumps = [a.mix != "" and b.mix == "" for a, b in zip(plan.PROOF, plan.PROOF[1:], strict=False)]
     assert sum(jumps) >= 10
-    assert plan.stage_at(plan.PROOF_S)[0] == plan.stage_at(0.0)[0]
+    assert plan.stage_at("proof", length)[0] == plan.stage_at("proof", 0.0)[0]
     seen, at = 0.0, 0.0
-    while at < plan.PROOF_S - 1e-6:
-        _, left = plan.stage_at(at)
+    while at < length - 1e-6:
+        _, left = plan.stage_at("proof", at)
         seen, at = seen + left, at + left
-    assert seen == pytest.approx(plan.PROOF_S)
+    assert seen == pytest.approx(length)
 
 
 def test_others_are_told_by_name_without_this_program_and_its_children():

@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from test_record import Scene
 
 from support import TwinSession, fresh_twin
+from upright_bolt import sealed as seals
 from upright_bolt.analysis.compare import compare
 from upright_bolt.captures import reader
 from upright_bolt.captures.archive import collect, write
@@ -68,7 +69,7 @@ def made(tmp_path_factory):
 
 
 def sealed(payload: bytes) -> bytes:
-    return b"%d %d %s %s\n" % (journals.VERSION, len(payload), journals._sum(b"3", payload), payload)
+    return seals.sealed(journals.VERSION, payload)
 
 
 def test_journals_with_anything_done_to_them(made, tmp_path, times, record_property):

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from support import FaultyFiles, fresh_twin, recorded, recorded_kinds
+from upright_bolt import sealed as seals
 from upright_bolt.errors import BoltError, Damaged, Refused
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.trial import RecoveryOutcome, Trial
@@ -196,7 +197,7 @@ def test_rubbish_never_ends_a_start(scene, kind):
 def sealed(kind, **fields) -> bytes:
     """Return a line with a right checksum, whatever it holds."""
     payload = journals._ENTRY.text(Entry(kind, fields.pop("trial", "t"), "now", **fields)).encode()
-    return b"%d %d %s %s\n" % (journals.VERSION, len(payload), journals._sum(b"3", payload), payload)
+    return seals.sealed(journals.VERSION, payload)
 
 
 def planted_trial(before, values=None, **more):
@@ -276,7 +277,7 @@ def test_an_entry_whose_line_end_alone_is_damaged_counts(scene):
 def test_a_journal_of_a_newer_version_is_left_alone(scene):
     scene.folder.mkdir(mode=0o700)
     payload = b'{"news": 1}'
-    line = b"9 %d %s %s\n" % (len(payload), journals._sum(b"9", payload), payload)
+    line = seals.sealed(9, payload)
     (scene.folder / "journal").write_bytes(line)
     with pytest.raises(Damaged, match="newer version"):
         scene.start()
@@ -338,7 +339,7 @@ class FullDisk:
         """Writes to the record that still fit."""
 
     def __enter__(self):
-        append, replace = journals._write_whole, journals.write_atomically
+        append, replace = seals._write_whole, journals.write_atomically
 
         def appending(*given):
             self._take()
@@ -352,7 +353,7 @@ class FullDisk:
             replace(path, *given, **named)
 
         for place, name, new in (
-            (journals, "_write_whole", appending),
+            (seals, "_write_whole", appending),
             (journals, "write_atomically", replacing),
             (pasts, "write_atomically", replacing),
         ):
@@ -444,7 +445,7 @@ def killed_at(step, monkeypatch):
         return stepped
 
     for place, name in (
-        (journals, "_write_whole"), (journals, "write_atomically"), (pasts, "write_atomically"), (FaultyFiles, "write"),
+        (seals, "_write_whole"), (journals, "write_atomically"), (pasts, "write_atomically"), (FaultyFiles, "write"),
     ):  # fmt: skip
         monkeypatch.setattr(place, name, counted(getattr(place, name)))
     return Killed

@@ -44,6 +44,8 @@ WORKLOADS = {
                  threads=1, usual="3 min"),
         Workload("proof", "Proof of stability: each mix by itself, full, light and idle in turn, every result checked "
                  "to the bit.", even=False, in_stages=True),
+        Workload("edge", "Checked load of a search for the edge: mostly full load, with steps, light load and none.",
+                 usual="1 min", even=False, in_stages=True),
         Workload("bursts", "Light use: short tasks after pauses of random length. Shows the lag one feels, and what a "
                  "task costs.", TASKS, threads=1, usual="3 min", even=False),
         Workload("frames", "Paced frames: the same work so many times a second. Shows stutter that an average hides.",

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from upright_bolt.model.work import Options, hold_s
-from upright_bolt.workload.plan import LIGHT, PROOF, PROOF_S
+from upright_bolt.workload.plan import LIGHT, ROUNDS
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.summary import Floats, Mask
@@ -43,13 +43,15 @@ def stages_of(workload: str, options: Options, time_s: "Floats") -> Stages | Non
     if workload == "cooling":
         held = time_s <= hold_s(options)
         return Stages(held, np.zeros_like(held), time_s > hold_s(options) + SETTLES_S, told=False)
-    if workload != "proof":
+    stages = ROUNDS.get(workload)
+    if stages is None:
         return None
-    ends = np.cumsum([stage.seconds for stage in PROOF])
-    shares = np.array([stage.share for stage in PROOF])
-    place = np.mod(time_s, PROOF_S)
-    at = np.minimum(np.searchsorted(ends, place - 1e-6), len(PROOF) - 1)
-    settled = (place - (ends - [stage.seconds for stage in PROOF])[at] >= SETTLES_S) & (time_s > 0)
+    lengths = np.array([stage.seconds for stage in stages])
+    ends = np.cumsum(lengths)
+    shares = np.array([stage.share for stage in stages])
+    place = np.mod(time_s, ends[-1])
+    at = np.minimum(np.searchsorted(ends, place - 1e-6), len(stages) - 1)
+    settled = (place - (ends - lengths)[at] >= SETTLES_S) & (time_s > 0)
     share = shares[at]
     return Stages(settled & (share == 1.0), settled & (share == LIGHT), settled & (share == 0.0), told=True)
 

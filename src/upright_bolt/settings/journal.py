@@ -1,8 +1,8 @@
 """The journal: what is about to happen to a machine, on disk before it happens.
 
-A line is an entry: version, length in bytes, checksum and JSON, with a space between them. It is flushed to the disk
-(fsync) before it counts as written. A crash can tear the last line only, which then was never acknowledged and is
-left out. Any other line that does not hold what it should is damage: ``settings.past`` says what follows from it.
+A line is an entry as JSON, with a seal (``sealed``). A crash can tear the last line only, which then was never
+acknowledged and is left out. Any other line that does not hold what it should is damage: ``settings.past`` says what
+follows from it.
 
 The file is bounded: whoever holds the machine compacts it once it has grown beyond ``COMPACT_BYTES``.
 """
@@ -13,14 +13,14 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import reduce
-from hashlib import blake2b
 from pathlib import Path
 
-from upright_bolt.disk import Typed, bounded, sync_folder, write_atomically
+from upright_bolt.disk import Typed, bounded, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
+from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, lines_of, opened, sealed
 
 VERSION = 3
 COMPACT_BYTES = 256 << 10
@@ -28,10 +28,8 @@ COMPACT_BYTES = 256 << 10
 MOST_BYTES = 16 << 20
 """No journal is longer, however many processors a machine has; one that is was not written by this program."""
 KEPT_ENTRIES = 100
-PRIVATE = 0o600
 ASIDE = 5
 """So many damaged journals are kept beside the good one."""
-SUM_BYTES = 8
 RESERVE_BYTES = 16 << 10
 """Room for the few lines that end a trial."""
 
@@ -112,31 +110,12 @@ class Entry:
 _ENTRY: Typed[Entry] = Typed(Entry)
 
 
-@dataclass(frozen=True, slots=True)
-class Reading:
-    """What a journal holds: its entries, oldest first, and what could not be read.
-
-    Attributes:
-        entries: what every sound line tells.
-        unreadable: how many lines are damaged.
-        whole_bytes: length of the file without a torn last line, or a damaged last line end.
-        size: length of the file.
-    """
-
-    entries: tuple[Entry, ...] = ()
-    unreadable: int = 0
-    whole_bytes: int = 0
-    size: int = 0
+Reading = Lines[Entry]
 
 
 def line_of(entry: Entry) -> bytes:
     """Return an entry as a line."""
-    payload = _ENTRY.text(entry).encode()
-    return b"%d %d %s %s\n" % (VERSION, len(payload), _sum(b"%d" % VERSION, payload), payload)
-
-
-def _sum(version: bytes, payload: bytes) -> bytes:
-    return blake2b(version + b" " + payload, digest_size=SUM_BYTES).hexdigest().encode()
+    return sealed(VERSION, _ENTRY.text(entry).encode())
 
 
 def entry_of(line: bytes) -> Entry:
@@ -146,21 +125,12 @@ def entry_of(line: bytes) -> Entry:
         NewerVersion: a later version of this program has written it, undamaged.
         Damaged: it does not hold what it should.
     """
-    version, length, check, payload = (*line.split(b" ", 3), b"", b"", b"")[:4]
-    if not length.isdigit() or length != b"%d" % len(payload) or check != _sum(version, payload):
-        raise Damaged("checksum")
-    if version != b"%d" % VERSION:
-        raise NewerVersion("version")
-    entry = _ENTRY.from_text(payload)
+    entry = _ENTRY.from_text(opened(VERSION, line))
     bounded(entry)
     for name in _names(entry):
         if find_declaration(name) is None:
             raise Damaged("control")
     return entry
-
-
-class NewerVersion(Damaged):
-    """A line that a later version of this program has written."""
 
 
 def _names(entry: Entry) -> Iterable[str]:
@@ -203,7 +173,7 @@ class Journal:
         except OSError:
             return Reading(unreadable=1)
         try:
-            return _reading(content)
+            return lines_of(content, entry_of)
         except NewerVersion:
             raise Damaged(
                 f"{self.path} was written by a newer version of this program; use that one to end its trials."
@@ -220,7 +190,7 @@ class Journal:
             BoltError: it cannot be written, or could not be read again; the journal is as before.
         """
         lines = b"".join(map(line_of, entries))
-        if _reading(lines).entries != entries:
+        if lines_of(lines, entry_of).entries != entries:
             raise BoltError(f"{self.path} cannot hold this: a text in it is too long, or no text.")
         try:
             self._append(lines)
@@ -245,20 +215,12 @@ class Journal:
             return False
         return True
 
-    def _append(self, line: bytes) -> None:
+    def _append(self, lines: bytes) -> None:
         try:
-            new = not self.path.exists()
-            handle = os.open(self.path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, PRIVATE)
-            try:
-                size = os.fstat(handle).st_size
-                _write_whole(handle, line, size)
-            finally:
-                os.close(handle)
-            if new:
-                sync_folder(self.path.parent)
+            size = append(self.path, lines)
         except OSError as fault:
             raise BoltError(f"{self.path} cannot be written: {fault.strerror}.") from fault
-        if size + len(line) > self._compact_at:
+        if size > self._compact_at:
             with suppress(BoltError):  # a full disk: it is tried again with the next entry
                 self.compact()
 
@@ -286,38 +248,6 @@ def copy_aside(path: Path) -> Path | None:
         write_atomically(target, file.read(MOST_BYTES), mode=PRIVATE)
         return target
     return None
-
-
-def _write_whole(handle: int, line: bytes, size: int) -> None:
-    """Append a line, or leave the file as it was. Raises OSError."""
-    try:
-        rest = line
-        while rest:
-            rest = rest[os.write(handle, rest) :]
-        os.fsync(handle)
-    except OSError:
-        with suppress(OSError):
-            os.ftruncate(handle, size)
-        raise
-
-
-def _reading(content: bytes) -> Reading:
-    """Return what the bytes of a journal tell. Raises NewerVersion."""
-    *lines, last = content.split(b"\n")
-    entries, unreadable, torn = [], 0, len(last)
-    if last:
-        with suppress(Damaged):  # its line end alone may be damaged: the entry was acknowledged
-            entry_of(last[:-1])
-            lines.append(last[:-1])
-            torn = 1
-    for line in lines:
-        try:
-            entries.append(entry_of(line))
-        except NewerVersion:
-            raise
-        except Damaged:
-            unreadable += 1
-    return Reading(tuple(entries), unreadable, len(content) - torn, len(content))
 
 
 def _needed(entries: tuple[Entry, ...]) -> list[Entry]:

@@ -12,10 +12,10 @@ from upright_bolt.disk import write_atomically
 from upright_bolt.errors import Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
+from upright_bolt.sealed import PRIVATE
 from upright_bolt.settings.journal import (
     CLOSING,
     MOST_BYTES,
-    PRIVATE,
     Entry,
     EntryKind,
     Journal,

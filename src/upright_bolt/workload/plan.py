@@ -36,17 +36,40 @@ PROOF = (
     Stage(3.0, "", 0.0),
 )
 """One round of ``proof``; it is repeated to the run's end."""
-PROOF_S = sum(stage.seconds for stage in PROOF)
+EDGE = (
+    *(Stage(6.0, mix) for mix in MIXES),
+    *_steps("vector"),
+    *_steps("memory"),
+    Stage(2.0, "integer", LIGHT),
+    Stage(2.0, "", 0.0),
+)
+"""One round of ``edge``: mostly full load, where errors show soonest, but steps, light load and none as well."""
+ROUNDS = {"proof": PROOF, "edge": EDGE}
+"""Workloads in stages whose every result is checked, and what a round of each is made of."""
 
 
-def stage_at(elapsed_s: float) -> tuple[Stage, float]:
-    """Return the stage of ``proof`` at a time from load start, and the seconds that are left of it."""
-    place = elapsed_s % PROOF_S
-    for stage in PROOF:
+def stage_at(workload: str, elapsed_s: float) -> tuple[Stage, float]:
+    """Return the stage of a workload in stages at a time from load start, and the seconds that are left of it."""
+    stages = ROUNDS[workload]
+    place = elapsed_s % sum(stage.seconds for stage in stages)
+    for stage in stages:
         if place < stage.seconds - 1e-6:
             return stage, stage.seconds - place
         place -= stage.seconds
-    return PROOF[0], PROOF[0].seconds
+    return stages[0], stages[0].seconds
+
+
+def full_load_s(workload: str, elapsed_s: float) -> float:
+    """Return how much full load so many seconds of a workload are worth; light load counts by its share."""
+    stages = ROUNDS[workload]
+    length = sum(stage.seconds for stage in stages)
+    rounds, place = divmod(elapsed_s, length)
+    whole = sum(stage.seconds * stage.share for stage in stages)
+    found = rounds * whole
+    for stage in stages:
+        found += min(place, stage.seconds) * stage.share
+        place = max(0.0, place - stage.seconds)
+    return found
 
 
 SHORTEST_PAUSE_S, MEAN_PAUSE_S, LONGEST_PAUSE_S = 0.05, 0.45, 2.5

@@ -12,13 +12,13 @@ from typing import IO
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
 from upright_bolt.workload.load import Load, Task
-from upright_bolt.workload.plan import MIXES
+from upright_bolt.workload.plan import MIXES, ROUNDS
 from upright_bolt.workload.subprocess_start import python_module
 from upright_bolt.workload.worker import SINGLE_THREAD
 
-BLOCKS_PER_UNIT = {"mixed": len(MIXES), "proof": len(MIXES)}
+BLOCKS_PER_UNIT = dict.fromkeys(("mixed", *ROUNDS), len(MIXES))
 """By way of working; elsewhere a block is a unit."""
-WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "bursts": "bursts", "battery": "bursts",
+WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "edge": "edge", "bursts": "bursts", "battery": "bursts",
         "frames": "frames"}  # fmt: skip
 ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8", **SINGLE_THREAD}
 """All of a worker's environment: no variable of the caller's decides what it runs."""
@@ -190,7 +190,7 @@ class HostLoad(Load):
         if self._way == "frames":
             ends = [max(w.ended[i] for w in self._workers) for i in range(min(counts, default=0))]
             return frame_numbers([b - a for a, b in pairwise(ends)], self._task.options.rate_fps)
-        if self._way == "proof":
+        if self._way in ROUNDS:
             return {"blocks_checked": float(sum(counts)), "planted_caught": float(sum(self._proved))}
         return {}
 
@@ -200,7 +200,7 @@ class HostLoad(Load):
 
     def doubt(self) -> str:
         """Return a sentence if a checker at work was never tested."""
-        untested = self._way == "proof" and len(self._proved) < sum(not worker.dead for worker in self._workers)
+        untested = self._way in ROUNDS and len(self._proved) < sum(not worker.dead for worker in self._workers)
         return UNTESTED if untested else ""
 
     def checkers_proved(self) -> int | None:

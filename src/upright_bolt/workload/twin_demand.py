@@ -63,16 +63,17 @@ class TaskDemand:
             physics.demand = Demand()
 
 
-class ProofDemand:
-    """The stages of ``proof``."""
+class StagedDemand:
+    """The stages of a workload that has some."""
 
-    def __init__(self, threads: frozenset[int], start_s: float) -> None:
+    def __init__(self, threads: frozenset[int], start_s: float, workload: str) -> None:
         self._threads = threads
         self._start_s = start_s
+        self._workload = workload
 
     def before(self, physics: Physics) -> float:
         """Ask for what the stage of the moment asks for."""
-        stage, left_s = stage_at(physics.state.time_s - self._start_s)
+        stage, left_s = stage_at(self._workload, physics.state.time_s - self._start_s)
         threads = self._threads if stage.mix else frozenset()
         physics.demand = Demand(threads, ACTIVITY[stage.mix], stage.share, stage.mix)
         return max(LEAST_S, left_s)

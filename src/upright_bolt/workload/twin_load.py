@@ -8,8 +8,8 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
 from upright_bolt.twin.machine import Twin
 from upright_bolt.workload.load import Load, Task
-from upright_bolt.workload.plan import MIXES, pauses
-from upright_bolt.workload.twin_demand import FRAME_WORK, TASK_WORK, ProofDemand, TaskDemand
+from upright_bolt.workload.plan import MIXES, ROUNDS, pauses
+from upright_bolt.workload.twin_demand import FRAME_WORK, TASK_WORK, StagedDemand, TaskDemand
 
 COMMAND_UNITS = 400.0
 """What stands in for a command: so many units on all cores."""
@@ -57,9 +57,9 @@ class TwinLoad(Load):
         self._marks = [(state.time_s, 0.0)]
         self._working = True
         match self._task.workload:
-            case "proof":
+            case "proof" | "edge":
                 state.faults_seen.append([state.time_s, float(min(self._threads)), PLANTED])
-                self._twin.follow(ProofDemand(self._threads, state.time_s))
+                self._twin.follow(StagedDemand(self._threads, state.time_s, self._task.workload))
             case "bursts" | "battery":
                 rests = pauses(0)
                 begin = state.time_s + next(rests)
@@ -134,7 +134,7 @@ class TwinLoad(Load):
                 gaps = [b - a for (_, a), (_, b) in pairwise(pieces)]
                 return frame_numbers(gaps, self._task.options.rate_fps)
             return latencies([end - due for due, end in pieces])
-        if self._task.workload == "proof":
+        if self._task.workload in ROUNDS:
             blocks = self.units_until(self._start_s + duration_s) * len(MIXES)
             return {"blocks_checked": float(int(blocks)), "planted_caught": float(bool(self._caught))}
         return {"times_run": float(len(self._times()))} if self._task.workload == "command" else {}
@@ -151,7 +151,7 @@ class TwinLoad(Load):
 
     def doubt(self) -> str:
         """Return a sentence if the checker was never tested."""
-        untested = self._task.workload == "proof" and not self._caught
+        untested = self._task.workload in ROUNDS and not self._caught
         return "The checker did not come to its test: this run proves nothing." if untested else ""
 
     def checkers_proved(self) -> int | None:

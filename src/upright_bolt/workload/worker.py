@@ -21,7 +21,7 @@ from itertools import count
 from threadpoolctl import threadpool_limits
 
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
-from upright_bolt.workload.plan import pauses, stage_at
+from upright_bolt.workload.plan import ROUNDS, pauses, stage_at
 
 SINGLE_THREAD = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "BLIS_NUM_THREADS"), "1")
 """Environment that holds numeric libraries to one thread from the moment they are loaded."""
@@ -46,12 +46,12 @@ def mixed(mix: Mix) -> Iterator[Due]:
             yield block, None
 
 
-def proof(mix: Mix, start_s: float) -> Iterator[Due]:
+def staged(mix: Mix, start_s: float, workload: str) -> Iterator[Due]:
     """Yield blocks of the stage's mix, resting between them as its share says."""
     by_name = dict(mix.blocks())
     while True:
         begun = time.monotonic()
-        stage, left_s = stage_at(begun - start_s)
+        stage, left_s = stage_at(workload, begun - start_s)
         if not stage.mix:
             time.sleep(left_s)
             continue
@@ -81,8 +81,8 @@ def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
 
 def _dues(mix: Mix, way: str, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
     match way:
-        case "proof":
-            return proof(mix, start_s)
+        case "proof" | "edge":
+            return staged(mix, start_s, way)
         case "bursts":
             return bursts(mix, start_s, number)
         case "frames":
@@ -117,7 +117,7 @@ def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
                 result = _with_one_wrong_bit(result)
             right = digest_of(result) == KNOWN[name]
             out.write(f"b {name} {begun:.6f} {time.monotonic():.6f} {right:d}\n")
-            if way == "proof" and done == PROVED_AT:
+            if way in ROUNDS and done == PROVED_AT:
                 caught = digest_of(_with_one_wrong_bit(result)) != KNOWN[name]
                 out.write(f"p {name} {time.monotonic():.6f} {caught:d}\n")
             out.flush()

@@ -1,0 +1,189 @@
+"""Searches for an edge: what was asked, the rungs, how each ended, and what came of it."""
+
+from dataclasses import dataclass, field
+from enum import StrEnum
+
+from upright_bolt.model.control import Value
+
+NEXT_STEPS = 2
+"""What is kept lies so many steps or more before the first position that failed."""
+
+
+class Outcome(StrEnum):
+    """How a rung ended."""
+
+    PASSED = "passed"
+    WRONG = "wrong results"
+    DIED = "a worker died"
+    FROZE = "the machine froze"
+    HOT = "too hot"
+    """The temperature ceiling of the search ended it before its time; what passed until then counts."""
+    REFUSED = "refused"
+    """The machine did not take the setting: nothing was tested."""
+    STOPPED = "stopped"
+    """A person, or the end of the program, stopped it; what passed until then counts."""
+
+
+FAILED = (Outcome.WRONG, Outcome.DIED, Outcome.FROZE)
+
+
+class Bold(StrEnum):
+    """How much a search dares."""
+
+    CAREFUL = "careful"
+    QUICK = "quick"
+    THOROUGH = "thorough"
+
+
+class AfterFreeze(StrEnum):
+    """What happens once the machine has frozen and started again."""
+
+    WAIT = "wait"
+    GO_ON = "go-on"
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """What a person asked of a search.
+
+    Attributes:
+        id: its number in the machine's record.
+        controls: the axis: controls that move together.
+        began_at: date and time.
+        chip: the processor, its stepping and microcode: what was found holds for these.
+        bold: how it chooses; ``plain_step`` other than 0 is steps of one size instead, in the axis's unit.
+        fails: the share of eight-hour loads that may fail with what is kept.
+        soak_s: length of the soak at the end.
+        after_freeze: whether it goes on by itself.
+        ceiling_c: a rung ends at this temperature; None for the machine's own ceiling.
+        reach: furthest beyond the last proven value, in the axis's unit; 0 for what the temperament allows.
+    """
+
+    id: int
+    controls: tuple[str, ...]
+    began_at: str
+    chip: str
+    bold: Bold = Bold.CAREFUL
+    plain_step: float = 0.0
+    fails: float = 0.01
+    soak_s: float = 600.0
+    after_freeze: AfterFreeze = AfterFreeze.WAIT
+    ceiling_c: float | None = None
+    reach: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class Rung:
+    """A setting to be tested.
+
+    Attributes:
+        number: counted within its search.
+        position: along the axis, towards danger.
+        settings: what is tried.
+        load_s: seconds of checked load at most.
+        stop_errors: it ends at so many wrong results.
+        soak: whether it is the soak at the end.
+        boot_id: the boot in which it began.
+        fails, freezes: how likely it was thought to err, and to freeze.
+        spread, spread_after: uncertainty of the position sought before it, and expected after it, in the axis's unit.
+    """
+
+    number: int
+    position: float
+    settings: dict[str, Value]
+    load_s: float
+    stop_errors: int
+    soak: bool = False
+    boot_id: str = ""
+    fails: float = 0.0
+    freezes: float = 0.0
+    spread: float = 0.0
+    spread_after: float = 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class RungError:
+    """A wrong result or a worker's death: seconds into the load, on which processor, in which block."""
+
+    time_s: float
+    cpu: int
+    block: str
+
+
+@dataclass(frozen=True, slots=True)
+class RungEnd:
+    """How a rung ended, and what was measured meanwhile.
+
+    Attributes:
+        number: the rung's.
+        outcome: how it ended.
+        load_s: seconds of load until then.
+        full_load_s: what they are worth in full load.
+        took_s: from its first write to its end.
+        errors: what went wrong.
+        score, clock_mhz, power_w, temp_c: at full load; None where not measured.
+        run_id: the run it is kept as; None if there is none.
+    """
+
+    number: int
+    outcome: Outcome
+    load_s: float = 0.0
+    full_load_s: float = 0.0
+    took_s: float = 0.0
+    errors: tuple[RungError, ...] = ()
+    score: float | None = None
+    clock_mhz: float | None = None
+    power_w: float | None = None
+    temp_c: float | None = None
+    run_id: int | None = None
+
+
+class Why(StrEnum):
+    """Why a search ended."""
+
+    FOUND = "found"
+    STOPPED = "stopped"
+    REFUSED = "refused"
+    DAMAGED = "its record is damaged"
+    CHIP_CHANGED = "another chip, firmware or microcode"
+
+
+@dataclass(frozen=True, slots=True)
+class SearchEnd:
+    """How a search ended: why, and the position to keep (0: stock)."""
+
+    why: Why
+    position: float = 0.0
+    detail: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Search:
+    """A search as its record tells it.
+
+    Attributes:
+        asked: what was asked.
+        rungs: those that began, in their order.
+        ends: how rungs ended, by number.
+        end: how it ended; None while it goes on.
+    """
+
+    asked: Asked
+    rungs: tuple[Rung, ...] = ()
+    ends: dict[int, RungEnd] = field(default_factory=dict)
+    end: SearchEnd | None = None
+
+    @property
+    def open_rung(self) -> Rung | None:
+        """The rung that began and has not ended; None if there is none."""
+        return self.rungs[-1] if self.rungs and self.rungs[-1].number not in self.ends else None
+
+    @property
+    def minutes(self) -> float:
+        """How long its rungs took."""
+        return sum(end.took_s for end in self.ends.values()) / 60.0
+
+    @property
+    def freezes(self) -> int:
+        """How often the machine froze."""
+        return sum(end.outcome is Outcome.FROZE for end in self.ends.values())

@@ -1,0 +1,111 @@
+"""Lines with a seal: a file that is only appended to, each line of which is on the disk before it counts.
+
+A line is version, length in bytes, checksum and content, with a space between them. It is flushed to the disk (fsync)
+before it counts as written. A crash can tear the last line only, which then was never acknowledged.
+"""
+
+import os
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from hashlib import blake2b
+from pathlib import Path
+from typing import Generic, TypeVar
+
+from upright_bolt.disk import sync_folder
+from upright_bolt.errors import Damaged
+
+T = TypeVar("T")
+PRIVATE = 0o600
+SUM_BYTES = 8
+
+
+class NewerVersion(Damaged):
+    """A line that a later version of this program has written."""
+
+
+@dataclass(frozen=True)
+class Lines(Generic[T]):
+    """What a file of sealed lines holds.
+
+    Attributes:
+        entries: what every sound line tells, oldest first.
+        unreadable: how many lines are damaged.
+        whole_bytes: length of the file without a torn last line, or a damaged last line end.
+        size: length of the file.
+    """
+
+    entries: tuple[T, ...] = ()
+    unreadable: int = 0
+    whole_bytes: int = 0
+    size: int = 0
+
+
+def sealed(version: int, content: bytes) -> bytes:
+    """Return a line with its end."""
+    return b"%d %d %s %s\n" % (version, len(content), _sum(b"%d" % version, content), content)
+
+
+def _sum(version: bytes, content: bytes) -> bytes:
+    return blake2b(version + b" " + content, digest_size=SUM_BYTES).hexdigest().encode()
+
+
+def opened(version: int, line: bytes) -> bytes:
+    """Return the content of a line without its end.
+
+    Raises:
+        NewerVersion: a later version of this program has written it, undamaged.
+        Damaged: it does not hold what it should.
+    """
+    of_line, length, check, content = (*line.split(b" ", 3), b"", b"", b"")[:4]
+    if not length.isdigit() or length != b"%d" % len(content) or check != _sum(of_line, content):
+        raise Damaged("checksum")
+    if of_line != b"%d" % version:
+        raise NewerVersion("version")
+    return content
+
+
+def lines_of(content: bytes, entry_of: Callable[[bytes], T]) -> Lines[T]:
+    """Return what the bytes of a file tell; ``entry_of`` reads a line. Raises NewerVersion."""
+    *lines, last = content.split(b"\n")
+    entries: list[T] = []
+    unreadable, torn = 0, len(last)
+    if last:
+        with suppress(Damaged):  # its line end alone may be damaged: the entry was acknowledged
+            entry_of(last[:-1])
+            lines.append(last[:-1])
+            torn = 1
+    for line in lines:
+        try:
+            entries.append(entry_of(line))
+        except NewerVersion:
+            raise
+        except Damaged:
+            unreadable += 1
+    return Lines(tuple(entries), unreadable, len(content) - torn, len(content))
+
+
+def append(path: Path, lines: bytes) -> int:
+    """Append lines, or leave the file as it was; return its length. Raises OSError."""
+    new = not path.exists()
+    handle = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT | os.O_CLOEXEC, PRIVATE)
+    try:
+        size = os.fstat(handle).st_size
+        _write_whole(handle, lines, size)
+    finally:
+        os.close(handle)
+    if new:
+        sync_folder(path.parent)
+    return size + len(lines)
+
+
+def _write_whole(handle: int, lines: bytes, size: int) -> None:
+    try:
+        rest = lines
+        while rest:
+            rest = rest[os.write(handle, rest) :]
+        os.fsync(handle)
+    except OSError:
+        with suppress(OSError):
+            os.ftruncate(handle, size)
+        raise
