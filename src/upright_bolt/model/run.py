@@ -52,6 +52,8 @@ class RunRole(StrEnum):
     """It brings the machine into the state in which the others begin, and counts for nothing itself."""
     LOOKED_AT = "looked-at"
     """One of a series that went on until its difference was decided, so that it was looked at several times."""
+    RUNG = "rung"
+    """A test of a search for an edge, which its search knows of as well."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,8 +5,8 @@ from enum import StrEnum
 
 from upright_bolt.model.control import Value
 
-NEXT_STEPS = 2
-"""What is kept lies so many steps or more before the first position that failed."""
+BASELINE_S = 20.0
+"""Length of the rung at stock from which gains are counted."""
 
 
 class Outcome(StrEnum):
@@ -99,6 +99,11 @@ class Rung:
     freezes: float = 0.0
     spread: float = 0.0
     spread_after: float = 0.0
+
+    @property
+    def is_baseline(self) -> bool:
+        """Whether it is the one at stock from which gains are counted."""
+        return not self.settings and self.load_s == BASELINE_S
 
 
 @dataclass(frozen=True, slots=True)

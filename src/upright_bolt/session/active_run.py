@@ -183,6 +183,11 @@ class ActiveRun:
         """The moment of the load start on the machine's clock; None before it."""
         return self._start_s
 
+    @property
+    def errors(self) -> tuple[WorkError, ...]:
+        """What went wrong so far."""
+        return tuple(self._errors)
+
     def skip_waiting(self) -> None:
         """Begin now, whatever it waits for."""
         self._beginning.gate.skip()

@@ -39,6 +39,16 @@ class RunningSession(Protocol):
     rest: RestWatch
 
     @property
+    def now_s(self) -> float:
+        """The present moment on the machine's clock."""
+        ...
+
+    @property
+    def boot_id(self) -> str:
+        """The name of the machine's present boot."""
+        ...
+
+    @property
     def access(self) -> MachineAccess:
         """The way to the machine."""
         ...

@@ -1,7 +1,7 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
 import uuid
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from contextlib import suppress
 from dataclasses import asdict, dataclass, replace
 from functools import partial
@@ -25,6 +25,7 @@ from upright_bolt.model.event import (
 from upright_bolt.model.machine import About
 from upright_bolt.model.run import Conditions, RunHead, RunRole
 from upright_bolt.model.sample import Sample, value_of
+from upright_bolt.model.search import Search
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
@@ -47,7 +48,9 @@ from upright_bolt.workload.hold_load import HoldLoad
 from upright_bolt.workload.load import Load, Task, choose_cpus
 
 if TYPE_CHECKING:
+    from upright_bolt.analysis.edge_belief import Tested
     from upright_bolt.analysis.thermal_model import Prior
+    from upright_bolt.session.edge_search import ActiveSearch, SearchSink
 
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
@@ -76,6 +79,7 @@ class Session:
         rest: sees whether the machine has come to rest.
         run: the run in progress; None if there is none.
         series: the series in progress; None if there is none.
+        search: the search for an edge in progress; None if there is none.
     """
 
     def __init__(self, machine: Machine, access: MachineAccess) -> None:
@@ -91,6 +95,7 @@ class Session:
         self._holding: Holding | None = None
         self.run: ActiveRun | None = None
         self.series: ActiveSeries | None = None
+        self.search: ActiveSearch | None = None
 
     @property
     def recovered(self) -> str:
@@ -132,10 +137,14 @@ class Session:
         events, self._events = self._events, []
         if self._holding is not None:
             self._holding.take(sample)
+        if self.search is not None:
+            self.search.watch(sample)
         if self.run is not None:
             self.run.tick(sample, events)
         elif self.series is not None:
             self.series.take(sample)
+        elif self.search is not None:
+            self.search.take(sample)
         return Tick(sample, tuple(events))
 
     def _take_changes(self) -> None:
@@ -252,6 +261,12 @@ class Session:
         if self.run is not None:
             raise BadInput(BUSY)
 
+    def _check_alone(self) -> None:
+        """Raise InUse or BadInput unless several runs could begin now."""
+        self._check_free()
+        if self.series is not None or self.search is not None:
+            raise BadInput(BUSY)
+
     def _head(self, work: Work, label: str, threads: int | None) -> RunHead:
         """Return what is known of a run when it starts."""
         settings = self.in_force()
@@ -303,8 +318,9 @@ class Session:
         self._leave_run()
         self._end_holding()
         self._events.append(RunEnded(self.now_s, run.id))
-        if self.series is not None:
-            self.series.take_ended(run)
+        for of_several in (self.series, self.search):
+            if of_several is not None:
+                of_several.take_ended(run)
         self.machine.save()
         return run
 
@@ -335,9 +351,7 @@ class Session:
             InUse: another process holds the machine.
             Denied: the rights of the person do not allow what the series tries.
         """
-        self._check_free()
-        if self.series is not None:
-            raise BadInput(BUSY)
+        self._check_alone()
         self.series = ActiveSeries(self, asked, sink)
         return self.series
 
@@ -348,6 +362,36 @@ class Session:
             return None
         self.series = None
         return series
+
+    def start_search(
+        self, search: Search, known: "Sequence[Tested]", sink: "SearchSink", runs: RunSink
+    ) -> "ActiveSearch":
+        """Begin a search for an edge, or go on with one; ``tick`` and ``end_run`` carry it on.
+
+        Args:
+            search: as its record tells it.
+            known: what was seen of its axis on this chip before.
+            sink: where its record is kept.
+            runs: where its runs are kept.
+
+        Raises:
+            BadInput: a run, a series or a trial is in progress, or the axis cannot be set here.
+            InUse: another process holds the machine.
+            Denied: the rights of the person do not allow it.
+        """
+        from upright_bolt.session.edge_search import ActiveSearch  # noqa: PLC0415 - brings numpy along
+
+        self._check_alone()
+        self.search = ActiveSearch(self, search, known, sink, runs)
+        return self.search
+
+    def end_search(self) -> "ActiveSearch | None":
+        """Return the search if this process has done with it, and make room for the next."""
+        search = self.search
+        if search is None or not search.ended:
+            return None
+        self.search = None
+        return search
 
     # the machine
 
@@ -370,8 +414,9 @@ class Session:
         Returns:
             A sentence if something could not be put back, else nothing.
         """
-        if self.series is not None:
-            self.series.stop()
+        for of_several in (self.series, self.search):
+            if of_several is not None:
+                of_several.stop()
         if self.run is not None:
             self.run.stop("the program was closed")
         return self.access.close()

@@ -25,3 +25,12 @@ def day_and_time(stamp: str) -> str:
 def time_of_day(stamp: str) -> str:
     """Return its hours and minutes alone."""
     return date_and_time(stamp)[11:]
+
+
+def span(seconds: float) -> str:
+    """Return a length of time in the unit that suits it: ``40 s``, ``3 min``, ``2.5 h``."""
+    if seconds < 99.5:
+        return f"{seconds:.0f} s"
+    if seconds < 99.5 * 60.0:
+        return f"{seconds / 60.0:.0f} min"
+    return f"{seconds / 3600.0:.1f} h"

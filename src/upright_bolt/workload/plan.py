@@ -36,6 +36,8 @@ PROOF = (
     Stage(3.0, "", 0.0),
 )
 """One round of ``proof``; it is repeated to the run's end."""
+SHORTEST_S = 1.0
+"""A stage that is shorter belongs to steps of load."""
 EDGE = (
     *(Stage(6.0, mix) for mix in MIXES),
     *_steps("vector"),
@@ -57,6 +59,20 @@ def stage_at(workload: str, elapsed_s: float) -> tuple[Stage, float]:
             return stage, stage.seconds - place
         place -= stage.seconds
     return stages[0], stages[0].seconds
+
+
+def kinds_s(workload: str, elapsed_s: float) -> dict[str, float]:
+    """Return how much of so many seconds of a workload is ``full`` load, ``steps``, ``light`` load and ``idle``."""
+    stages = ROUNDS[workload]
+    found = dict.fromkeys(("full", "steps", "light", "idle"), 0.0)
+    length = sum(stage.seconds for stage in stages)
+    rounds, place = divmod(elapsed_s, length)
+    for stage in stages:
+        kind = "steps" if stage.seconds < SHORTEST_S else "idle" if not stage.mix else "full"
+        kind = "light" if 0.0 < stage.share < 1.0 else kind
+        found[kind] += rounds * stage.seconds + min(place, stage.seconds)
+        place = max(0.0, place - stage.seconds)
+    return found
 
 
 def full_load_s(workload: str, elapsed_s: float) -> float:

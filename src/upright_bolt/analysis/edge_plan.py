@@ -1,0 +1,126 @@
+"""What a search does next: another test, the soak, or its end, from all that is known of the chip.
+
+Two ways of choosing share everything else: the one that weighs what a test tells against its cost, and plain steps of
+one size for people who want to drive.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from upright_bolt.analysis.edge_belief import EdgeBelief, EdgePrior, Estimate, Tested
+from upright_bolt.analysis.edge_choice import (
+    BOLDNESS,
+    EIGHT_HOURS_S,
+    AxisScale,
+    NextTest,
+    failed_position,
+    final_position,
+    next_test,
+    proven_position,
+)
+from upright_bolt.model.search import Asked, Outcome, Search
+
+VOLTAGE = EdgePrior(edge=100.0, edge_sd=28.0, slope=3.5, slope_log_sd=0.26, gap=18.0, gap_sd=9.0)
+"""What is expected of a voltage offset, in mV below stock."""
+PLAIN_S = 60.0
+"""Length of a test in plain steps."""
+TURNED_PART = 0.01
+"""A score that falls by more than this part of the best one, at two positions beyond it, has turned."""
+FROZEN_PART = 0.5
+"""A freeze that took its moment with it counts as if it came in the middle of its test."""
+
+
+@dataclass(frozen=True, slots=True)
+class Gain:
+    """What a position brought: its score at full load."""
+
+    position: float
+    score: float
+
+
+@dataclass(frozen=True, slots=True)
+class Outlook:
+    """What is known at a moment.
+
+    Attributes:
+        edge, slope: estimates in the axis's unit.
+        final: the position that would be kept now; 0 for stock.
+        predicted: how likely an eight-hour load there fails.
+        proven: the furthest position that passed before all that failed.
+        failed: the first position that failed; None if none did.
+        spread: standard deviation of the position sought.
+    """
+
+    edge: Estimate
+    slope: Estimate
+    final: float
+    predicted: Estimate
+    proven: float
+    failed: float | None
+    spread: float
+
+
+def outlook(scale: AxisScale, tested: Sequence[Tested], accepted: float) -> Outlook:
+    """Return what is known after ``tested``."""
+    belief = EdgeBelief(scale.prior, tested)
+    final = final_position(scale, tested, accepted)
+    failed = failed_position(tested)
+    ideal = belief.ideal - belief.mean(belief.ideal)
+    return Outlook(
+        belief.estimate(belief.edge),
+        belief.estimate(belief.slope),
+        final,
+        belief.predicted(final, EIGHT_HOURS_S),
+        proven_position(tested),
+        failed if failed < float("inf") else None,
+        belief.mean(ideal**2) ** 0.5,
+    )
+
+
+def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Tested], gains: Sequence[Gain]) -> NextTest | None:
+    """Return the next test; None when the search has found what it can."""
+    if turned_at(gains) is not None:
+        return None
+    if asked.plain_step:
+        return _plain(scale, asked.plain_step, tested)
+    bold = BOLDNESS[asked.bold.value]
+    if asked.reach:
+        bold = replace(bold, reach=asked.reach / scale.prior.slope)
+    return next_test(scale, bold, tested)
+
+
+def _plain(scale: AxisScale, step: float, tested: Sequence[Tested]) -> NextTest | None:
+    """Return the next of steps of one size, until one fails or the axis ends."""
+    position = proven_position(tested) + step
+    if failed_position(tested) <= position or position > scale.furthest + 1e-9:
+        return None
+    belief = EdgeBelief(scale.prior, tested)
+    fails, freezes = (belief.mean(-np.expm1(-np.exp(rate) * PLAIN_S)) for rate in belief.log_rates(position))
+    return NextTest(position, PLAIN_S, 1, fails, freezes, 0.0, 0.0, PLAIN_S / 60.0)
+
+
+def turned_at(gains: Sequence[Gain]) -> float | None:
+    """Return the position beyond which more of the same brings less, though nothing errs; None if there is none yet."""
+    by_position = sorted(gains, key=lambda gain: gain.position)
+    best = max(by_position, key=lambda gain: gain.score, default=None)
+    if best is None:
+        return None
+    beyond = [gain for gain in by_position if gain.position > best.position]
+    low = [gain for gain in beyond if gain.score < best.score * (1.0 - TURNED_PART)]
+    return best.position if len(low) >= 2 and low == beyond[-len(low) :] else None
+
+
+def tested_in(search: Search) -> list[Tested]:
+    """Return what the rungs of a search have shown; what was refused, or cut off at once, shows nothing."""
+    found = []
+    for rung in search.rungs:
+        end = search.ends.get(rung.number)
+        if end is None or not rung.settings:
+            continue
+        froze = end.outcome is Outcome.FROZE
+        load_s = end.full_load_s or (rung.load_s * FROZEN_PART if froze else 0.0)
+        if load_s:
+            found.append(Tested(rung.position, load_s, len(end.errors), froze))
+    return found

@@ -1,0 +1,366 @@
+"""Commands that search for the edge of a voltage offset."""
+
+import sys
+from dataclasses import replace
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from upright_bolt.app import parse_machine
+from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at, store_at
+from upright_bolt.cli.progress import Bar, stopping
+from upright_bolt.errors import BadInput, InUse, MachineFroze, NotHere
+from upright_bolt.model.quantity import OFFSET, TIME
+from upright_bolt.model.search import AfterFreeze, Asked, Bold, Search, SearchEnd, Why
+
+if TYPE_CHECKING:
+    from upright_bolt.analysis.edge_belief import Estimate, Tested
+    from upright_bolt.analysis.edge_plan import Outlook
+    from upright_bolt.session.session import Session
+    from upright_bolt.store.runs import RunStore
+    from upright_bolt.store.search_log import SearchLog
+
+AXES = {
+    "core,cache": ("core-offset", "cache-offset"),
+    "core": ("core-offset",),
+    "cache": ("cache-offset",),
+}
+LEAST_FAILS, MOST_FAILS = 0.0001, 0.2
+LONGEST_SOAK_S = 24 * 3600.0
+MOST_FREEZES = 8
+NOT_FOUND = 1
+
+
+def edge(
+    context: typer.Context,
+    axis: Annotated[str, typer.Option("--axis", help="core,cache (both together), core, or cache.")] = "core,cache",
+    plain: Annotated[str, typer.Option("--plain", help="Steps of one size instead, e.g. -10mV.")] = "",
+    bold: Annotated[str, typer.Option("--bold", help="careful, quick or thorough.")] = Bold.CAREFUL.value,
+    fails: Annotated[str, typer.Option("--fails", help="Share of eight-hour loads that may fail.")] = "1%",
+    soak: Annotated[str, typer.Option("--soak", help="Length of the soak at the end, e.g. 10min or 1h.")] = "10min",
+    after_freeze: Annotated[str, typer.Option("--after-freeze", help="go-on or wait.")] = AfterFreeze.WAIT.value,
+    below: Annotated[str, typer.Option("--below", help="A rung ends at this temperature, e.g. 95C.")] = "",
+    resume: Annotated[bool, typer.Option("--resume", help="Go on with the search that was cut off.")] = False,
+    as_json: AsJson = False,
+) -> int:
+    """Search for how far the voltage can fall; nothing of it stays in force."""
+    if context.invoked_subcommand is not None:
+        return 0
+    asked = None if resume else _asked(axis, plain, bold, fails, soak, after_freeze, below)
+    found: Search | None = None
+    freezes = 0
+    while True:
+        try:
+            found = _carry_on(context.obj, asked, as_json=as_json)
+            break
+        except MachineFroze as froze:
+            print(froze, file=sys.stderr)
+            freezes += 1
+            asked = None  # its record tells the rest, as it does after a real restart
+            if not _goes_on(context.obj) or freezes >= MOST_FREEZES:
+                break
+    return _told(context.obj, found, as_json=as_json)
+
+
+def _asked(axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze: str, below: str) -> Asked:
+    """Return what was asked. Raises BadInput."""
+    from upright_bolt.model.quantity import TEMPERATURE
+    from upright_bolt.settings.engine import now_stamp
+
+    controls = AXES.get(axis.replace(" ", ""))
+    if controls is None:
+        raise BadInput(f"axis: “{axis}” is none; write {', or '.join(AXES)}.")
+    step = abs(OFFSET.parse(plain, "plain")) if plain else 0.0
+    if plain and not 1.0 <= step <= 50.0:
+        raise BadInput("plain: steps of 1 mV to 50 mV, e.g. -10mV.")
+    share = _share(fails)
+    soak_s = TIME.parse(soak, "soak") if soak not in ("0", "none") else 0.0
+    if not 0.0 <= soak_s <= LONGEST_SOAK_S:
+        raise BadInput("soak: up to 24h; 0 for none.")
+    return Asked(
+        0, controls, now_stamp(), "", _word(Bold, bold, "bold"), step, share, soak_s,
+        _word(AfterFreeze, after_freeze, "after-freeze"), TEMPERATURE.parse(below, "below") if below else None,
+    )  # fmt: skip
+
+
+def _word(words: Any, text: str, what: str) -> Any:  # noqa: ANN401 - an enumeration and one of its members
+    try:
+        return words(text)
+    except ValueError:
+        raise BadInput(f"{what}: “{text}” is none; write {', or '.join(word.value for word in words)}.") from None
+
+
+def _share(text: str) -> float:
+    digits = text.strip().removesuffix("%").strip()
+    try:
+        share = float(digits) / 100.0
+    except ValueError:
+        share = -1.0
+    if not LEAST_FAILS <= share <= MOST_FAILS:
+        raise BadInput(f"fails: “{text}”; write a share from 0.01% to 20%, e.g. 1%.")
+    return share
+
+
+def _log(choice: MachineChoice) -> "SearchLog":
+    from upright_bolt.app import data_folder
+    from upright_bolt.store.search_log import SearchLog
+
+    word = parse_machine(choice.machine)
+    return SearchLog(data_folder(choice.given) / "machines" / word.folder)
+
+
+def _goes_on(choice: MachineChoice) -> bool:
+    search = _log(choice).open_search()
+    return search is not None and search.asked.after_freeze is AfterFreeze.GO_ON
+
+
+def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> Search:
+    """Begin a search, or go on with the one that was cut off, until it ends or is stopped. Raises BoltError."""
+    from upright_bolt.analysis.edge_history import chip_of
+    from upright_bolt.store.search_log import look_back
+
+    log = _log(choice)
+    with session_at(choice, exclusive=True) as session, store_at(choice) as store:
+        store.mark_unfinished(session.machine.word, session.boot_id)
+        search = look_back(log, session.boot_id)
+        chip = chip_of(session.about.identity)
+        if asked is not None and search is not None:
+            raise BadInput(
+                f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it."
+            )
+        if asked is not None:
+            from upright_bolt.session.edge_search import scale_of
+
+            scale_of(session.controls(), asked.controls)
+            search = log.begin(replace(asked, chip=chip))
+        if search is None:
+            raise NotHere("There is no search of this machine to go on with.")
+        if search.asked.chip != chip:
+            log.finish(search.asked.id, SearchEnd(Why.CHIP_CHANGED))
+        else:
+            _follow(session, log, store, search, quiet=as_json)
+        return log.get(search.asked.id)
+
+
+def _known(log: "SearchLog", store: "RunStore", session: "Session", search: Search) -> "list[Tested]":
+    from upright_bolt.analysis.edge_history import known
+
+    others = [other for other in log.all() if other.asked.id != search.asked.id]
+    return known(store.all(), others, session.machine.word, search.asked.chip, search.asked.controls)
+
+
+def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Search, *, quiet: bool) -> None:
+    """Tick until the search has ended; an interrupt pauses it, and its record is what it goes on from."""
+    from upright_bolt.session.session import SAMPLE_S
+    from upright_bolt.wording.search import rung_line, why_next
+
+    active = session.start_search(search, _known(log, store, session, search), log, store)
+    clock = session.machine.clock
+    told: set[int] = set()
+    begun: set[int] = set()
+    with Bar() as bar, stopping() as stop:
+        try:
+            while session.end_search() is None:
+                if stop.asked or log.stop_asked():
+                    active.stop()
+                    if session.run is not None:
+                        session.run.stop("stopped by the user")
+                session.tick()
+                bar.show(session)
+                session.end_run()
+                for rung in active.search.rungs if not quiet else ():
+                    end = active.search.ends.get(rung.number)
+                    if rung.number not in begun and end is None:
+                        begun.add(rung.number)
+                        print(why_next(search.asked, rung), flush=True)
+                    if end is not None and rung.number in begun - told:
+                        told.add(rung.number)
+                        print(f"  {rung_line(search.asked.controls, rung, end)}", flush=True)
+                clock.wait_until(clock.now_s() + SAMPLE_S)
+        except MachineFroze as froze:
+            if (run := session.run) is not None:
+                run.end_with_machine(str(froze))
+            raise
+    if active.fault is not None:
+        raise active.fault
+
+
+def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int:
+    """Print where a search stands, and return the exit code: 0 once it has found something."""
+    search = search or _latest(choice)
+    if as_json:
+        print_json(search_data(choice, search))
+    else:
+        for line in _lines(choice, search):
+            print(line)
+    found = search.end is not None and search.end.why is Why.FOUND and search.end.position > 0.0
+    return 0 if found else NOT_FOUND
+
+
+def _latest(choice: MachineChoice) -> Search:
+    searches = _log(choice).all()
+    if not searches:
+        raise NotHere("No search was made on this machine; “edge” begins one.")
+    return searches[-1]
+
+
+def _outlook(choice: MachineChoice, search: Search) -> "Outlook":
+    from upright_bolt.analysis.edge_choice import AxisScale
+    from upright_bolt.analysis.edge_history import known
+    from upright_bolt.analysis.edge_plan import VOLTAGE, outlook, tested_in
+
+    others = [other for other in _log(choice).all() if other.asked.id != search.asked.id]
+    with store_at(choice) as store:
+        word = parse_machine(choice.machine).word
+        before = known(store.all(), others, word, search.asked.chip, search.asked.controls)
+    return outlook(AxisScale(1.0, 500.0, VOLTAGE), [*before, *tested_in(search)], search.asked.fails)
+
+
+def _proven(search: Search, position: float) -> dict[str, float]:
+    """Return the seconds that passed without an error at a position or beyond it, by kind of load."""
+    from upright_bolt.model.search import Outcome
+    from upright_bolt.workload.plan import kinds_s
+
+    total: dict[str, float] = {}
+    for rung in search.rungs:
+        end = search.ends.get(rung.number)
+        if end is None or not rung.settings or rung.position < position or end.outcome is not Outcome.PASSED:
+            continue
+        for kind, seconds in kinds_s("edge", end.load_s).items():
+            total[kind] = total.get(kind, 0.0) + seconds
+    return total
+
+
+def _lines(choice: MachineChoice, search: Search) -> list[str]:
+    from upright_bolt.wording.search import position_words, result
+
+    outlook = _outlook(choice, search)
+    position = search.end.position if search.end is not None else outlook.final
+    lines = [result(search, outlook, _proven(search, position))]
+    spent = f"{search.minutes:.0f} min, {search.freezes} freeze{'' if search.freezes == 1 else 's'}"
+    if search.end is None:
+        lines.append(f"Search {search.asked.id} has not ended ({spent} so far). “edge --resume” goes on with it.")
+    else:
+        lines.append(f"Search {search.asked.id}: {search.end.why.value}, after {spent}. All is put back.")
+    if position and search.end is not None and search.end.why is Why.FOUND:
+        value = position_words(search.asked.controls, position).replace(" ", "").replace("−", "-")
+        lines.append("To use it: set " + " ".join(f"{name}={value}" for name in search.asked.controls))
+    return lines
+
+
+def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
+    """Return a search as JSON shows it."""
+    outlook = _outlook(choice, search)
+    position = search.end.position if search.end is not None else outlook.final
+    final = dict.fromkeys(search.asked.controls, -position if position else 0.0)
+    rungs = []
+    for rung in search.rungs:
+        end = search.ends.get(rung.number)
+        rungs.append(
+            {
+                "settings": rung.settings,
+                "outcome": end.outcome.value if end is not None else None,
+                "errors": []
+                if end is None
+                else [{"time_s": e.time_s, "cpu": e.cpu, "mix": e.block} for e in end.errors],
+                "duration_s": end.load_s if end is not None else None,
+                "load": "soak" if rung.soak else ("warm-up" if not rung.settings else "edge"),
+                "score": end.score if end is not None else None,
+                "clock_mhz": end.clock_mhz if end is not None else None,
+                "power_w": end.power_w if end is not None else None,
+                "temp_c": end.temp_c if end is not None else None,
+                "run": end.run_id if end is not None else None,
+            }
+        )
+    state = "goes on" if search.end is None else search.end.why.value
+    return {
+        "id": search.asked.id,
+        "state": state,
+        "axis": list(search.asked.controls),
+        "chip": search.asked.chip,
+        "began_at": search.asked.began_at,
+        "rungs": rungs,
+        "edge_mv": _estimate(outlook.edge, -1.0),
+        "slope_mv": _estimate(outlook.slope, 1.0),
+        "final": final,
+        "proven": {"seconds": _proven(search, position), "furthest_mv": -outlook.proven},
+        "predicted_failure_8h": _estimate(outlook.predicted, 1.0),
+        "minutes": round(search.minutes, 2),
+        "freezes": search.freezes,
+    }
+
+
+def _estimate(of: "Estimate", sign: float) -> dict[str, float]:
+    low, high = sorted((sign * of.low, sign * of.high))
+    return {"value": sign * of.value, "low": low, "high": high}
+
+
+def status(context: typer.Context, as_json: AsJson = False) -> None:
+    """Show where the latest search stands."""
+    search = _latest(context.obj)
+    if as_json:
+        print_json(search_data(context.obj, search))
+        return
+    for line in _lines(context.obj, search):
+        print(line)
+
+
+def history(
+    context: typer.Context,
+    number: Annotated[int | None, typer.Argument(metavar="[ID]", help="A search's number; all if not given.")] = None,
+    as_json: AsJson = False,
+) -> None:
+    """List the searches of this machine, or the rungs of one."""
+    from upright_bolt.wording.search import axis_title, position_words, rung_line
+    from upright_bolt.wording.times import date_and_time
+
+    log = _log(context.obj)
+    searches = log.all() if number is None else [log.get(number)]
+    if log.unreadable:
+        print(
+            f"{log.unreadable} lines of the record are damaged; the search they belong to has ended.", file=sys.stderr
+        )
+    if as_json:
+        print_json([search_data(context.obj, search) for search in searches])
+        return
+    if number is not None:
+        found = searches[0]
+        for rung in found.rungs:
+            end = found.ends.get(rung.number)
+            print(rung_line(found.asked.controls, rung, end) if end is not None else f"rung {rung.number} goes on")
+        return
+    rows = [["search", "began", "axis", "rungs", "min", "freezes", "result"]]
+    for search in searches:
+        kept = position_words(search.asked.controls, search.end.position) if search.end is not None else "goes on"
+        rows.append(
+            [str(search.asked.id), date_and_time(search.asked.began_at), axis_title(search.asked.controls),
+             str(len(search.rungs)), f"{search.minutes:.0f}", str(search.freezes), kept]
+        )  # fmt: skip
+    print_table(rows)
+
+
+def stop(context: typer.Context) -> None:
+    """End the search that goes on; what it has shown is kept."""
+    log = _log(context.obj)
+    search = log.open_search()
+    if search is None:
+        raise NotHere("No search goes on here.")
+    try:
+        with access_at(context.obj, exclusive=True):
+            log.finish(search.asked.id, SearchEnd(Why.STOPPED))
+            print(f"Search {search.asked.id} has ended; what it has shown is kept.")
+    except InUse:
+        log.ask_to_stop()
+        print(
+            f"Search {search.asked.id} was asked to stop; it puts everything back and can go on with “edge --resume”."
+        )
+
+
+def add_to(app: typer.Typer) -> None:
+    """Add the commands."""
+    group = typer.Typer(invoke_without_command=True)
+    app.add_typer(group, name="edge")
+    group.callback(invoke_without_command=True)(edge)
+    group.command("status")(status)
+    group.command("history")(history)
+    group.command("stop")(stop)

@@ -1,0 +1,338 @@
+"""A search for an edge in progress: one rung after another, each a trial on record before its first write.
+
+Like a series it goes on with the session's ticks, so that the command line and the window carry it out alike. What to
+test next is ``analysis.edge_plan``'s to say; here it is put in force, loaded, watched, written down and put back.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Protocol
+
+from upright_bolt.analysis.edge_belief import Tested
+from upright_bolt.analysis.edge_choice import AxisScale, NextTest
+from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, Outlook, next_of, outlook, tested_in
+from upright_bolt.errors import BadInput, BoltError, Refused
+from upright_bolt.model.catalogue import title_of
+from upright_bolt.model.control import Control
+from upright_bolt.model.run import RunEnd, RunRole, RunState
+from upright_bolt.model.sample import Sample, value_of
+from upright_bolt.model.search import BASELINE_S, Outcome, Rung, RungEnd, RungError, Search, SearchEnd, Why
+from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.start import Start, Waiting
+from upright_bolt.model.work import Work
+from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.run_progress import RunSink, RunStage
+from upright_bolt.session.series import RunningSession, try_or_raise
+from upright_bolt.session.start import Gate, Goal
+from upright_bolt.wording.notes import about
+from upright_bolt.workload.plan import full_load_s
+
+STEP = 1.0
+"""Positions lie so far apart, in the axis's unit."""
+WARM_UP_S = 90.0
+"""A load at stock before the first rung, so that all begin warm."""
+PAUSE_S = 4.0
+SOAK_ERRORS = 1
+SOAKS = 5
+"""A soak that fails is followed by another one further back, so many times."""
+SCORED_S = 20.0
+"""The score of a rung is that of its first seconds, all at full load."""
+MARGIN_C = 0.5
+ON_BATTERY = "the charger is unplugged"
+
+
+class SearchSink(Protocol):
+    """Where the record of a search is kept. Every call lasts, on disk, before it returns."""
+
+    def open_rung(self, search: int, rung: Rung) -> None:
+        """Keep that a rung is about to begin."""
+        ...
+
+    def close_rung(self, search: int, end: RungEnd) -> None:
+        """Keep how a rung ended."""
+        ...
+
+    def finish(self, search: int, end: SearchEnd) -> None:
+        """Keep how the search ended."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class SearchProgress:
+    """What a search in progress shows.
+
+    Attributes:
+        search: its rungs so far.
+        outlook: what is known now.
+        rung: the rung in progress; None between two.
+        waiting: what it waits for; None if nothing.
+        paused: why it has paused; empty if it has not.
+    """
+
+    search: Search
+    outlook: Outlook
+    rung: Rung | None
+    waiting: Waiting | None
+    paused: str
+
+
+def scale_of(controls: dict[str, Control], names: Sequence[str]) -> AxisScale:
+    """Return the positions that an axis has here. Raises Refused if a control of it cannot be set."""
+    furthest = []
+    for name in names:
+        control = controls.get(name)
+        if control is None or not control.settable or control.minimum is None:
+            why = control.note if control is not None else None
+            words = about(name, why) if why is not None else f"{title_of(name)} cannot be set on this machine."
+            raise Refused(f"{words} So its edge cannot be searched for.")
+        furthest.append(-control.minimum)
+    return AxisScale(STEP, min(furthest), VOLTAGE)
+
+
+def settings_at(names: Sequence[str], position: float) -> Settings:
+    """Return what is set at a position of an axis."""
+    return dict.fromkeys(names, -position) if position else {}
+
+
+class ActiveSearch:
+    """Carries a search on. Give it every sample while no run goes on, and every run that has ended.
+
+    Args:
+        session: where it is made.
+        search: as its record tells it; one that was cut off goes on.
+        known: what earlier searches and runs have shown of this axis on this chip.
+        sink: where its record is kept.
+        runs: where its runs are kept.
+
+    Attributes:
+        search: its rungs so far.
+        ended: whether this process has done with it; ``search.end`` is None if it can go on later.
+
+    Raises:
+        BadInput: a trial is running.
+        Refused: the axis cannot be set here.
+        Denied: the rights of the person do not allow it.
+    """
+
+    def __init__(
+        self, session: RunningSession, search: Search, known: Sequence[Tested], sink: SearchSink, runs: RunSink
+    ) -> None:
+        if session.status().trial is not None:
+            raise BadInput("A trial is running already; “keep” or “put-back” it before a search.")
+        self._session = session
+        self._names = search.asked.controls
+        self._scale = scale_of(session.controls(), self._names)
+        self._known = list(known)
+        self._sink, self._runs = sink, runs
+        self._gate: Gate | None = None
+        self._rung: Rung | None = None
+        self._began_s = 0.0
+        self._cut = ""
+        self._stopping = False
+        self.paused = ""
+        self.search = search
+        self.ended = False
+        self.fault: BoltError | None = None
+        self._outlook: Outlook | None = None
+        session.access.begin_series(set(self._names))
+
+    @property
+    def tested(self) -> list[Tested]:
+        """All that is known of this axis on this chip."""
+        return [*self._known, *tested_in(self.search)]
+
+    @property
+    def outlook(self) -> Outlook:
+        """What is known now."""
+        if self._outlook is None:
+            self._outlook = outlook(self._scale, self.tested, self.search.asked.fails)
+        return self._outlook
+
+    def take(self, sample: Sample) -> None:
+        """Go on: begin the next rung once the machine is ready for it."""
+        if self.ended or self._session.run is not None:
+            return
+        self.paused = self._hindrance(sample)
+        if self.paused:
+            self._gate = None
+            return
+        try:
+            self._gate = self._gate or Gate(Goal(pause_s=PAUSE_S), self._session.rest)
+            if self._gate.look(sample.time_s):
+                self._begin_next(sample.time_s)
+        except BoltError as fault:
+            self._leave(fault)
+
+    def _hindrance(self, sample: Sample) -> str:
+        """Return why no rung may begin now; empty if one may."""
+        plugged = value_of(sample, self._session.index, "charger")
+        return ON_BATTERY if plugged is not None and not plugged else ""
+
+    def _begin_next(self, now_s: float) -> None:
+        rung = self._next_rung()
+        if rung is None:
+            return
+        self._sink.open_rung(self.search.asked.id, rung)
+        self.search = replace(self.search, rungs=(*self.search.rungs, rung))
+        self._rung, self._began_s, self._cut = rung, now_s, ""
+        try:
+            if rung.settings:
+                try_or_raise(self._session, rung.settings)
+        except BoltError as fault:
+            self._close(RungEnd(rung.number, Outcome.REFUSED))
+            self._finish(SearchEnd(Why.REFUSED, self._kept(), str(fault)))
+            return
+        work = Work("edge", rung.load_s, start=Start.AT_ONCE)
+        label = show_settings(rung.settings) if rung.settings else "warm-up at stock"
+        series = f"search {self.search.asked.id}"
+        self._session.start_run(work, label, self._runs, series, RunRole.RUNG, self._gate)
+
+    def _next_rung(self) -> Rung | None:
+        """Return the next rung; None if the search has ended."""
+        number = len(self.search.rungs) + 1
+        boot_id = self._session.boot_id
+        if not self._warm():
+            return Rung(number, 0.0, {}, WARM_UP_S, 1, boot_id=boot_id)
+        if not any(rung.is_baseline for rung in self.search.rungs):
+            return Rung(number, 0.0, {}, BASELINE_S, 1, boot_id=boot_id)
+        found = next_of(self._scale, self.search.asked, self.tested, self._gains()) if not self._soaks() else None
+        if found is not None:
+            return _rung(number, found, settings_at(self._names, found.position), boot_id)
+        final = self.outlook.final
+        if not final or self._soaked(final) or len(self._soaks()) >= SOAKS or not self.search.asked.soak_s:
+            self._finish(SearchEnd(Why.FOUND, self._kept()))
+            return None
+        settings = dict(settings_at(self._names, final))
+        return Rung(number, final, settings, self.search.asked.soak_s, SOAK_ERRORS, soak=True, boot_id=boot_id)
+
+    def _warm(self) -> bool:
+        """Whether a rung of this boot has warmed the machine up."""
+        here = [rung for rung in self.search.rungs if rung.boot_id == self._session.boot_id]
+        return any(self.search.ends[rung.number].load_s > 0.0 for rung in here if rung.number in self.search.ends)
+
+    def _soaks(self) -> list[Rung]:
+        return [rung for rung in self.search.rungs if rung.soak]
+
+    def _soaked(self, position: float) -> bool:
+        return any(
+            rung.position >= position and self.search.ends[rung.number].outcome is Outcome.PASSED
+            for rung in self._soaks()
+            if rung.number in self.search.ends
+        )
+
+    def _gains(self) -> list[Gain]:
+        return [
+            Gain(rung.position, end.score)
+            for rung in self.search.rungs
+            if (end := self.search.ends.get(rung.number)) is not None
+            and (rung.settings or rung.is_baseline)
+            and end.score is not None
+            and end.outcome is Outcome.PASSED
+        ]
+
+    def _kept(self) -> float:
+        """Return the position to keep: of a chip that has failed its soaks, none."""
+        soaks = self._soaks()
+        lost = len(soaks) >= SOAKS and not self._soaked(self.outlook.final)
+        return 0.0 if lost else self.outlook.final
+
+    def watch(self, sample: Sample) -> None:
+        """Look at a rung in progress, and end its run where enough is seen."""
+        run, rung = self._session.run, self._rung
+        if run is None or rung is None or run.stage is not RunStage.WORKING:
+            return
+        temp = value_of(sample, self._session.index, "temperature.package")
+        ceiling = self.search.asked.ceiling_c
+        if len(run.errors) >= rung.stop_errors:
+            self._cut = "errors"
+            run.stop("enough wrong results were seen")
+        elif ceiling is not None and temp is not None and temp > ceiling - MARGIN_C:
+            self._cut = "heat"
+            run.stop("the temperature ceiling of the search was reached")
+
+    def take_ended(self, run: ActiveRun) -> None:
+        """Write down how a rung ended, put back what was tried, and go on."""
+        rung = self._rung
+        if rung is None or run.end is None:
+            return
+        unsaved = BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}") if run.unsaved else None
+        try:
+            self._close(self._end_of(rung, run, run.end))
+            self._put_back()
+        except BoltError as fault:
+            unsaved = unsaved or fault
+        self._gate = None
+        if self._stopping or unsaved is not None:
+            self._leave(unsaved)
+
+    def _end_of(self, rung: Rung, run: ActiveRun, end: RunEnd) -> RungEnd:
+        progress = run.progress()
+        errors = tuple(RungError(round(e.time_s, 3), e.cpu, e.block) for e in run.errors)
+        numbers = end.numbers
+        slices = [part for part in progress.slices if part.to_s <= SCORED_S + 1.0]
+        lasted = sum(part.to_s - part.from_s for part in slices)
+        score = sum(part.score * (part.to_s - part.from_s) for part in slices) / lasted if lasted else None
+        return RungEnd(
+            rung.number,
+            self._outcome(errors, end.state),
+            round(end.duration_s, 3),
+            round(full_load_s("edge", end.duration_s), 3),
+            round(max(0.0, self._session.now_s - self._began_s), 3),
+            errors,
+            None if errors else score,
+            numbers.extra.get("full_mhz"),
+            numbers.extra.get("full_w"),
+            numbers.temp_max_c,
+            run.id,
+        )
+
+    def _outcome(self, errors: Sequence[RungError], state: RunState) -> Outcome:
+        if errors:
+            return Outcome.DIED if all(error.block == "" for error in errors) else Outcome.WRONG
+        if self._cut == "heat":
+            return Outcome.HOT
+        return Outcome.PASSED if state is RunState.FINISHED else Outcome.STOPPED
+
+    def _close(self, end: RungEnd) -> None:
+        self._sink.close_rung(self.search.asked.id, end)
+        self.search = replace(self.search, ends={**self.search.ends, end.number: end})
+        self._rung, self._outlook = None, None
+
+    def _put_back(self) -> None:
+        if self._session.status().trial is not None:
+            self._session.put_back("the rung ended")
+
+    def stop(self) -> None:
+        """Make no more rungs for now; a run in progress has to be stopped by itself. It can go on later."""
+        self._stopping = True
+        if self._session.run is None:
+            self._leave(None)
+
+    def _finish(self, end: SearchEnd) -> None:
+        self._sink.finish(self.search.asked.id, end)
+        self.search = replace(self.search, end=end)
+        self._leave(None)
+
+    def _leave(self, fault: BoltError | None) -> None:
+        """Have done with it in this process: nothing of it stays in force."""
+        if self.ended:
+            return
+        self.ended, self.fault = True, fault
+        for step in (self._put_back, self._session.access.end_series):
+            try:
+                step()
+            except BoltError as second:
+                self.fault = self.fault or second
+
+    def progress(self) -> SearchProgress:
+        """Return where it stands."""
+        waiting = self._gate.waiting if self._gate is not None and self._session.run is None else None
+        return SearchProgress(self.search, self.outlook, self._rung, waiting, self.paused)
+
+
+def _rung(number: int, test: NextTest, settings: Settings, boot_id: str) -> Rung:
+    return Rung(
+        number, test.position, dict(settings), test.load_s, test.stop_errors, boot_id=boot_id,
+        fails=round(test.fails, 4), freezes=round(test.freezes, 5), spread=round(test.spread, 2),
+        spread_after=round(test.spread_after, 2),
+    )  # fmt: skip

@@ -1,0 +1,183 @@
+"""The record of a machine's searches: every rung on disk before its first write, and its outcome after it.
+
+Lines that cannot be read, or do not follow from each other, are doubt: the search they belong to is over, and nothing
+of it is recommended.
+"""
+
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from upright_bolt.disk import Typed, bounded
+from upright_bolt.errors import BoltError, Damaged, NotHere
+from upright_bolt.model.catalogue import find_declaration
+from upright_bolt.model.search import Asked, Outcome, Rung, RungEnd, Search, SearchEnd, Why
+from upright_bolt.sealed import Lines, NewerVersion, append, lines_of, opened, sealed
+
+VERSION = 1
+FILE = "searches"
+MOST_BYTES = 16 << 20
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """One line: the search it belongs to, and one of what began it, a rung, how a rung ended, or how it ended."""
+
+    search: int
+    asked: Asked | None = None
+    rung: Rung | None = None
+    rung_end: RungEnd | None = None
+    end: SearchEnd | None = None
+
+
+_ENTRY: Typed[Entry] = Typed(Entry)
+
+
+def entry_of(line: bytes) -> Entry:
+    """Return the entry of a line without its end. Raises Damaged, and NewerVersion where a later version wrote it."""
+    entry = _ENTRY.from_text(opened(VERSION, line))
+    bounded(entry)
+    named = [*(entry.asked.controls if entry.asked is not None else ()), *(entry.rung.settings if entry.rung else ())]
+    if any(find_declaration(name) is None for name in named):
+        raise Damaged("control")
+    return entry
+
+
+class SearchLog:
+    """The searches of one machine. Only whoever holds the machine may write it.
+
+    Args:
+        folder: where the machine's record lies.
+
+    Attributes:
+        unreadable: how many lines of it were damaged when it was read last.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self._path = folder / FILE
+        self._stop = folder / f"{FILE}.stop"
+        self.unreadable = 0
+
+    def all(self) -> list[Search]:
+        """Return the searches, oldest first. Raises BoltError if the record is of a newer version or cannot be read."""
+        try:
+            if self._path.stat().st_size > MOST_BYTES:
+                raise BoltError(f"{self._path} is longer than any record of this program; move it away.")
+            lines: Lines[Entry] = lines_of(self._path.read_bytes(), entry_of)
+        except FileNotFoundError:
+            return []
+        except NewerVersion:
+            raise BoltError(f"{self._path} was written by a newer version of this program.") from None
+        except OSError as fault:
+            raise BoltError(f"{self._path} cannot be read: {fault.strerror}.") from fault
+        self.unreadable = lines.unreadable
+        return _searches(lines.entries, doubtful=lines.unreadable > 0)
+
+    def get(self, number: int) -> Search:
+        """Return a search by its number. Raises NotHere or BoltError."""
+        for search in self.all():
+            if search.asked.id == number:
+                return search
+        raise NotHere(f"There is no search {number} of this machine.")
+
+    def open_search(self) -> Search | None:
+        """Return the search that has not ended; None if there is none. Raises BoltError."""
+        return next((search for search in reversed(self.all()) if search.end is None), None)
+
+    def begin(self, asked: Asked) -> Search:
+        """Keep a new search, and return it with its number. Raises BoltError."""
+        numbered = replace(asked, id=1 + max((search.asked.id for search in self.all()), default=0))
+        self._append(Entry(numbered.id, asked=numbered))
+        return Search(numbered)
+
+    def open_rung(self, search: int, rung: Rung) -> None:
+        """Keep that a rung is about to begin. Raises BoltError."""
+        self._append(Entry(search, rung=rung))
+
+    def close_rung(self, search: int, end: RungEnd) -> None:
+        """Keep how a rung ended. Raises BoltError."""
+        self._append(Entry(search, rung_end=end))
+
+    def finish(self, search: int, end: SearchEnd) -> None:
+        """Keep how a search ended. Raises BoltError."""
+        self._append(Entry(search, end=end))
+
+    def ask_to_stop(self) -> None:
+        """Ask the process that carries the search on to stop it. Raises BoltError."""
+        try:
+            self._stop.touch(mode=0o600)
+        except OSError as fault:
+            raise BoltError(f"{self._stop} cannot be written: {fault.strerror}.") from fault
+
+    def stop_asked(self) -> bool:
+        """Tell once whether another process has asked to stop."""
+        if not self._stop.exists():
+            return False
+        with suppress(OSError):
+            self._stop.unlink()
+        return True
+
+    def _append(self, entry: Entry) -> None:
+        try:
+            self._path.parent.mkdir(parents=True, exist_ok=True)
+            self._drop_torn()
+            append(self._path, sealed(VERSION, _ENTRY.text(entry).encode()))
+        except OSError as fault:
+            raise BoltError(f"{self._path} cannot be written: {fault.strerror}.") from fault
+
+    def _drop_torn(self) -> None:
+        """Cut off a last line that a crash has torn, so that the next one begins a line of its own."""
+        if not self._path.exists():
+            return
+        with self._path.open("r+b") as file:
+            content = file.read()
+            if not content.endswith(b"\n") and content:
+                whole = lines_of(content, entry_of).whole_bytes
+                file.truncate(min(whole, content.rfind(b"\n") + 1))
+
+
+def look_back(log: SearchLog, boot_id: str) -> Search | None:
+    """Return the search that goes on, with a rung that was cut off closed; None if there is none.
+
+    A rung of an earlier boot is what froze the machine: nothing restarts in the middle of a rung by itself. One of the
+    same boot was cut off with its program, and proves nothing.
+
+    Raises:
+        BoltError: the record cannot be read or written.
+    """
+    search = log.open_search()
+    rung = search.open_rung if search is not None else None
+    if search is None or rung is None:
+        return search
+    outcome = Outcome.STOPPED if rung.boot_id == boot_id else Outcome.FROZE
+    log.close_rung(search.asked.id, RungEnd(rung.number, outcome))
+    return log.get(search.asked.id)
+
+
+def _searches(entries: Iterable[Entry], *, doubtful: bool) -> list[Search]:
+    found: dict[int, Search] = {}
+    doubted: set[int] = set()
+    for entry in entries:
+        search = found.get(entry.search)
+        if entry.asked is not None:
+            found[entry.search] = Search(entry.asked)
+        elif search is None:
+            continue  # its beginning is lost, and with it what it was for
+        elif entry.rung is not None:
+            if search.open_rung is not None or search.end is not None or entry.rung.number != len(search.rungs) + 1:
+                doubted.add(entry.search)
+            found[entry.search] = replace(search, rungs=(*search.rungs, entry.rung))
+        elif entry.rung_end is not None:
+            if search.open_rung is None or search.open_rung.number != entry.rung_end.number:
+                doubted.add(entry.search)
+            found[entry.search] = replace(search, ends={**search.ends, entry.rung_end.number: entry.rung_end})
+        elif entry.end is not None:
+            found[entry.search] = replace(search, end=entry.end)
+    latest = max(found, default=0)
+    if doubtful:
+        doubted.add(latest)
+    return [
+        replace(search, end=SearchEnd(Why.DAMAGED)) if number in doubted else search
+        for number, search in sorted(found.items())
+    ]
