@@ -1,0 +1,68 @@
+"""A search on a twin, driven by hand, and cut off at any step."""
+
+from dataclasses import replace
+from pathlib import Path
+
+from support import TwinSession
+from upright_bolt.analysis.edge_history import chip_of, known
+from upright_bolt.model.search import Asked, Search
+from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.store.search_log import SearchLog, look_back
+from upright_bolt.twin.machine import open_twin
+
+BOTH = ("core-offset", "cache-offset")
+
+
+class SearchScene:
+    """A machine with its record of searches, in a data folder."""
+
+    def __init__(self, data: Path, machine: str = "twin:tern") -> None:
+        self.data = data
+        self.machine = machine
+        self.folder = data / "machines" / machine.replace(":", "-")
+        self.log = SearchLog(self.folder)
+        self.twin = TwinSession(data, machine)
+
+    @property
+    def session(self):
+        return self.twin.session
+
+    def ask(self, **more) -> Search:
+        """Keep a new search."""
+        asked = Asked(0, more.pop("controls", BOTH), "2026-04-09T08:00:00+00:00", chip_of(self.session.about.identity))
+        return self.log.begin(replace(asked, **more))
+
+    def carry_on(self, search: Search | None = None, *, stop_at: int | None = None) -> Search:
+        """Go on until the search has ended; with ``stop_at``, stop before so many rungs more have ended."""
+        found = search or look_back(self.log, self.session.boot_id)
+        assert found is not None
+        others = [one for one in self.log.all() if one.asked.id != found.asked.id]
+        before = known(self.twin.store.all(), others, self.machine, found.asked.chip, found.asked.controls)
+        active = self.session.start_search(found, before, self.log, self.twin.store)
+        while self.session.end_search() is None:
+            if stop_at is not None and len(active.search.ends) >= stop_at:
+                active.stop()
+            self.session.tick()
+            self.session.end_run()
+            self.twin.pass_time(SAMPLE_S)
+        if active.fault is not None:
+            raise active.fault
+        return self.log.get(found.asked.id)
+
+    def kill(self) -> None:
+        """Let the program die without cleaning up, and start it anew: the machine goes on as it is."""
+        self.twin.die()
+        self.twin.store.close()
+        self.twin = TwinSession(self.data, self.machine)
+
+    def cut_power(self) -> None:
+        """Let the machine lose its power in the middle, and start the program anew after its restart."""
+        self.twin.die()
+        self.twin.store.close()
+        twin = open_twin(self.machine.removeprefix("twin:"), self.folder / "twin.json")
+        twin.physics.restart()
+        twin.save()
+        self.twin = TwinSession(self.data, self.machine)
+
+    def offsets(self) -> set:
+        return {self.twin.in_force(name) for name in BOTH}

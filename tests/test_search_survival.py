@@ -1,0 +1,147 @@
+"""A search cut off at every step of a rung, by the end of its program and by the end of the machine's power."""
+
+import pytest
+
+from search_support import SearchScene
+from upright_bolt.model.search import Outcome, Why
+from upright_bolt.session.edge_search import ActiveSearch
+from upright_bolt.settings import journal as journals
+from upright_bolt.settings.backend import Backend
+from upright_bolt.store import search_log
+
+RUNG = 4
+"""The rung that is cut off: the second with a setting of its own."""
+TICKS = 3
+MOST_STEPS = 60
+
+
+class Cut(BaseException):
+    """The end of the program, or of the power."""
+
+
+class Steps:
+    """Counts what happens within one rung, and ends it all at one of the steps."""
+
+    def __init__(self, monkeypatch, at: int) -> None:
+        self._at = at
+        self._count = 0
+        self._ticks = 0
+        self.counting = False
+        self.name = ""
+        self.opened = self.closed = False
+        for place in (search_log, journals):
+            monkeypatch.setattr(place, "append", self._appending(place.append))
+        monkeypatch.setattr(Backend, "write", self._around("write", Backend.write))
+        monkeypatch.setattr(ActiveSearch, "watch", self._ticking(ActiveSearch.watch))
+        monkeypatch.setattr(ActiveSearch, "_put_back", self._around("put back", ActiveSearch._put_back))
+
+    def step(self, name: str) -> None:
+        if not self.counting:
+            return
+        self._count += 1
+        if self._count == self._at:
+            self.name = name
+            self.counting = False
+            raise Cut(name)
+
+    def _around(self, name, call):
+        def wrapped(*given, **named):
+            self.step(f"before {name}")
+            result = call(*given, **named)
+            self.step(f"after {name}")
+            return result
+
+        return wrapped
+
+    def _ticking(self, watch):
+        def wrapped(search, sample):
+            if self.counting and search._session.run is not None:
+                self._ticks += 1
+                if self._ticks <= TICKS:
+                    self.step("in the load")
+            watch(search, sample)
+
+        return wrapped
+
+    def _appending(self, append):
+        def wrapped(path, lines):
+            kind = "record" if path.name == search_log.FILE else "journal"
+            opens = kind == "record" and b'"rung":{' in lines and b'"number":%d' % RUNG in lines
+            closes = kind == "record" and b'"rung_end":{' in lines and b'"number":%d' % RUNG in lines
+            self.counting = self.counting or (opens and not self.opened)
+            self.step(f"before the {kind}")
+            if self.counting and self._count + 1 == self._at:
+                with path.open("ab") as file:
+                    file.write(lines[: len(lines) // 2])
+            self.step(f"in the middle of the {kind}")
+            size = append(path, lines)
+            self.opened, self.closed = self.opened or opens, self.closed or closes
+            self.step(f"after the {kind}")
+            return size
+
+        return wrapped
+
+
+@pytest.mark.parametrize("end", ["kill", "cut_power"])
+def test_a_rung_cut_off_at_any_step_leaves_stock_and_its_outcome(tmp_path, monkeypatch, end):
+    names: list[str] = []
+    for at in range(1, MOST_STEPS):
+        scene = SearchScene(tmp_path / str(at))
+        search = scene.ask(plain_step=20.0, soak_s=0.0)
+        with monkeypatch.context() as patched:
+            steps = Steps(patched, at)
+            try:
+                scene.carry_on(search, stop_at=RUNG)
+            except Cut:
+                names.append(steps.name)
+            else:
+                scene.twin.close()
+                break
+        before = scene.log.get(search.asked.id)
+        getattr(scene, end)()
+        assert scene.offsets() == {0.0}, steps.name
+        assert scene.session.status().trial is None
+        found = search_log.look_back(scene.log, scene.session.boot_id)
+        assert found is not None
+        assert scene.log.unreadable == 0, "a torn line is none that was acknowledged"
+        assert [found.ends[number].outcome for number in (1, 2, 3)] == [Outcome.PASSED] * 3
+        assert len(found.rungs) == (RUNG if steps.opened else RUNG - 1), steps.name
+        if steps.closed:
+            assert found.ends[RUNG].outcome is Outcome.PASSED
+        elif steps.opened:
+            assert found.ends[RUNG].outcome is (Outcome.FROZE if end == "cut_power" else Outcome.STOPPED), steps.name
+            assert before.open_rung is not None
+        if at % 6 == 1:
+            resumed = scene.carry_on(stop_at=len(found.ends) + 1)
+            assert len(resumed.rungs) > len(found.rungs)
+            assert resumed.end is None
+        assert scene.offsets() == {0.0}
+        scene.twin.close()
+    assert {"before the record", "in the middle of the record", "after the record", "before the journal"} <= set(names)
+    assert {"before write", "after write", "in the load", "before put back", "after put back"} <= set(names)
+
+
+@pytest.mark.parametrize("damage", ["flipped", "missing", "torn"])
+def test_a_damaged_record_means_stock_and_is_told(tmp_path, damage):
+    scene = SearchScene(tmp_path)
+    search = scene.carry_on(scene.ask(plain_step=20.0, soak_s=0.0), stop_at=4)
+    path = scene.folder / search_log.FILE
+    lines = path.read_bytes().splitlines(keepends=True)
+    if damage == "flipped":
+        lines[4] = lines[4].replace(b"passed", b"passes")
+    elif damage == "missing":
+        del lines[4]
+    else:
+        lines[-1] = lines[-1][: len(lines[-1]) // 2]
+    path.write_bytes(b"".join(lines))
+    found = scene.log.get(search.asked.id)
+    if damage == "torn":
+        assert found.end is None
+        assert found.open_rung is not None
+    else:
+        assert found.end is not None
+        assert found.end.why is Why.DAMAGED
+        assert found.end.position == 0.0
+        assert scene.log.open_search() is None
+    assert scene.log.unreadable == (damage == "flipped")
+    scene.twin.close()
