@@ -5,13 +5,11 @@ temperatures that a rung has. A sample goes through whole sessions and must agre
 """
 
 import dataclasses
-import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from functools import partial
 from itertools import cycle
 from math import exp
-from pathlib import Path
 from statistics import fmean
 
 import numpy as np
@@ -54,7 +52,9 @@ class Chip:
     spec: ChipSpec
     dice: np.random.Generator
 
-    def rates(self, position: float, stage_share: float, mix: str, *, burst: bool, stepped: bool, day: float) -> rails.Rates:
+    def rates(
+        self, position: float, stage_share: float, mix: str, *, burst: bool, stepped: bool, day: float
+    ) -> rails.Rates:
         """Return how often something goes wrong in a stage."""
         moved = rails.rails_of(self.spec, [-position, 0.0, -position, 0.0, 0.0], day * rails.DAY_S)
         if not mix:

@@ -18,6 +18,12 @@ def chip_of(identity: Identity) -> str:
     return f"{identity.processor}, microcode {identity.microcode}" if identity.microcode else identity.processor
 
 
+def chip_of_run(run: RunRecord) -> str:
+    """Return the chip of a run, as ``chip_of`` names it."""
+    processor, microcode = (str(run.head.identity.get(key) or "") for key in ("processor", "microcode"))
+    return f"{processor}, microcode {microcode}" if microcode else processor
+
+
 def known(
     runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, chip: str, controls: Sequence[str]
 ) -> list[Tested]:
@@ -41,8 +47,7 @@ def known(
         part = FULL_PART.get(head.workload)
         if part is None or head.machine != machine or head.role is RunRole.RUNG or head.conditions.core_kind:
             continue
-        same = head.identity.get("processor"), head.identity.get("microcode")
-        if f"{same[0]}, microcode {same[1]}" != chip and same[0] != chip:
+        if chip_of_run(run) != chip:
             continue
         values = {head.settings.get(name) for name in controls}
         value = values.pop() if len(values) == 1 else None

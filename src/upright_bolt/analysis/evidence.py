@@ -39,7 +39,7 @@ def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidenc
             continue
         passed = 0.0 if broke else run.end.duration_s
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
-        offsets = {name: value for name, value in settings.items() if value and _is_offset(name)}
+        offsets = {name: value for name, value in settings.items() if value and is_offset(name)}
         for name, value in (offsets if broke and offsets else settings).items():
             at_values = gathered.setdefault(name, {})
             before = at_values.get(value, Evidence(value, 0.0, 0))
@@ -47,7 +47,7 @@ def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidenc
     return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}
 
 
-def _is_offset(name: str) -> bool:
+def is_offset(name: str) -> bool:
     """Tell whether a control sets a voltage offset; a run from elsewhere may name controls that are unknown here."""
     declared = find_declaration(name)
     return declared is not None and declared.quantity is OFFSET

@@ -8,6 +8,7 @@ import typer
 
 from upright_bolt.app import parse_machine
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at, store_at
+from upright_bolt.cli.ground import search_log
 from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BadInput, InUse, MachineFroze, NotHere
 from upright_bolt.model.quantity import OFFSET, TIME
@@ -101,16 +102,8 @@ def _share(text: str) -> float:
     return share
 
 
-def _log(choice: MachineChoice) -> "SearchLog":
-    from upright_bolt.app import data_folder
-    from upright_bolt.store.search_log import SearchLog
-
-    word = parse_machine(choice.machine)
-    return SearchLog(data_folder(choice.given) / "machines" / word.folder)
-
-
 def _goes_on(choice: MachineChoice) -> bool:
-    search = _log(choice).open_search()
+    search = search_log(choice).open_search()
     return search is not None and search.asked.after_freeze is AfterFreeze.GO_ON
 
 
@@ -119,7 +112,7 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> S
     from upright_bolt.analysis.edge_history import chip_of
     from upright_bolt.store.search_log import look_back
 
-    log = _log(choice)
+    log = search_log(choice)
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         store.mark_unfinished(session.machine.word, session.boot_id)
         search = look_back(log, session.boot_id)
@@ -198,7 +191,7 @@ def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int
 
 
 def _latest(choice: MachineChoice) -> Search:
-    searches = _log(choice).all()
+    searches = search_log(choice).all()
     if not searches:
         raise NotHere("No search was made on this machine; “edge” begins one.")
     return searches[-1]
@@ -209,7 +202,7 @@ def _outlook(choice: MachineChoice, search: Search) -> "Outlook":
     from upright_bolt.analysis.edge_history import known
     from upright_bolt.analysis.edge_plan import VOLTAGE, outlook, tested_in
 
-    others = [other for other in _log(choice).all() if other.asked.id != search.asked.id]
+    others = [other for other in search_log(choice).all() if other.asked.id != search.asked.id]
     with store_at(choice) as store:
         word = parse_machine(choice.machine).word
         before = known(store.all(), others, word, search.asked.chip, search.asked.controls)
@@ -314,7 +307,7 @@ def history(
     from upright_bolt.wording.search import axis_title, position_words, rung_line
     from upright_bolt.wording.times import date_and_time
 
-    log = _log(context.obj)
+    log = search_log(context.obj)
     searches = log.all() if number is None else [log.get(number)]
     if log.unreadable:
         print(
@@ -341,7 +334,7 @@ def history(
 
 def stop(context: typer.Context) -> None:
     """End the search that goes on; what it has shown is kept."""
-    log = _log(context.obj)
+    log = search_log(context.obj)
     search = log.open_search()
     if search is None:
         raise NotHere("No search goes on here.")

@@ -9,6 +9,7 @@ import typer
 
 from upright_bolt.cli import files
 from upright_bolt.cli.context import AsJson, MachineChoice, print_json, run_number, session_at, store_at
+from upright_bolt.cli.ground import NOT_RUN, OVER, check_ground
 from upright_bolt.cli.output import compare_runs, print_list, print_run
 from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BadInput, BoltError, MachineFroze
@@ -54,6 +55,7 @@ def run(
     unit: Annotated[str, typer.Option("--unit", help="command: unit of that score.")] = "",
     times: Annotated[int, typer.Option("--times", help="command: how often in this run.")] = 1,
     rate: Annotated[str, typer.Option("--rate", help="frames: how many a second, e.g. 60fps.")] = "60fps",
+    over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Run a workload, measure, and keep the run."""
@@ -72,15 +74,17 @@ def run(
         if repeat != 1:
             raise BadInput("repeat: --until-decided makes as many runs as it takes; leave --repeat out.")
         steps, more = first_and_more(settings, label)
-        return carry_out(context.obj, SeriesAsked(steps, work, cool_c, more=more), as_json=as_json)
+        return carry_out(context.obj, SeriesAsked(steps, work, cool_c, more=more), as_json=as_json, over_broken=over)
     if repeat != 1 or cool_c is not None or alternate:
         from upright_bolt.cli.series import carry_out
         from upright_bolt.session.series import SeriesAsked
         from upright_bolt.session.steps import repeats
 
         steps = repeats(settings, repeat, label, alternate=alternate)
-        return carry_out(context.obj, SeriesAsked(steps, work, cool_c), as_json=as_json)
-    record = run_once(context.obj, work, label, settings, as_json=as_json, below_c=None if held_c else below_c)
+        return carry_out(context.obj, SeriesAsked(steps, work, cool_c), as_json=as_json, over_broken=over)
+    record = run_once(
+        context.obj, work, label, settings, as_json=as_json, below_c=None if held_c else below_c, over_broken=over
+    )
     finished(record)
     return WRONG_RESULTS if record.errors else 0
 
@@ -95,6 +99,7 @@ def sweep(
     cool_to: Annotated[str, typer.Option("--cool-to", help="Wait before each run until it is so cool, e.g. 45C.")] = "",
     start: Annotated[str, typer.Option("--start", help=START)] = "",
     go_on: Annotated[bool, typer.Option("--go-on", help="Do not stop at the first rung with wrong results.")] = False,
+    over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Run a ladder of settings, each as a trial of its own; everything is put back at the end."""
@@ -106,7 +111,9 @@ def sweep(
     cool_c = _degrees(cool_to, "cool-to")
     steps = rungs(ladder, parse_assignments(tried or []), repeat)
     work = Work(workload, duration_s, start=parse_start(start) if start else None)
-    return carry_out(context.obj, SeriesAsked(steps, work, cool_c, stops_at_errors=not go_on), as_json=as_json)
+    return carry_out(
+        context.obj, SeriesAsked(steps, work, cool_c, stops_at_errors=not go_on), as_json=as_json, over_broken=over
+    )
 
 
 def list_(
@@ -226,12 +233,15 @@ def run_once(
     *,
     as_json: bool,
     below_c: float | None = None,
+    over_broken: bool = False,
 ) -> RunRecord:
     """Run a workload once, print the run, and return it."""
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         for orphan in store.mark_unfinished(session.machine.word, session.boot_id):
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
+            if not over_broken:
+                check_ground(choice, session.access, [settings], what_to_do=NOT_RUN)
             _try_for_run(session, settings)
         prior = None
         if work.workload == "cooling":

@@ -4,6 +4,7 @@ import sys
 from typing import TYPE_CHECKING
 
 from upright_bolt.cli.context import MachineChoice, print_json, print_table, session_at, store_at
+from upright_bolt.cli.ground import NOT_RUN, check_ground
 from upright_bolt.cli.output import print_comparison
 from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BoltError, MachineFroze
@@ -18,7 +19,7 @@ if TYPE_CHECKING:
     from upright_bolt.store.runs import RunStore
 
 
-def carry_out(choice: MachineChoice, asked: "SeriesAsked", *, as_json: bool) -> int:
+def carry_out(choice: MachineChoice, asked: "SeriesAsked", *, as_json: bool, over_broken: bool = False) -> int:
     """Make the runs one after another, print them, and put everything back; safe to interrupt at any moment.
 
     What was made before it ended early is printed all the same.
@@ -32,6 +33,8 @@ def carry_out(choice: MachineChoice, asked: "SeriesAsked", *, as_json: bool) -> 
     """
     done: list[RunRecord] = []
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
+        if not over_broken:
+            check_ground(choice, session.access, [step.settings for step in asked.steps], what_to_do=NOT_RUN)
         series = session.start_series(asked, store)
         try:
             _follow(session, store, series, done, quiet=as_json)

@@ -8,6 +8,7 @@ import typer
 
 from upright_bolt.analysis.no_effect import without_effect
 from upright_bolt.cli.context import AsJson, access_at, print_json, print_table, session_at
+from upright_bolt.cli.ground import OVER, check_ground
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_of
 from upright_bolt.model.control import show_value
@@ -20,6 +21,10 @@ from upright_bolt.wording.trials import put_back as put_back_words
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
     from upright_bolt.model.trial import ApplyReport, ApplyRow, Status, Trial
+
+
+AS_A_TRIAL = "Nothing was changed. --over-broken-ground tries it all the same."
+ONLY_TRIED = "What has failed can be tried, but not kept; “put-back” ends the trial."
 
 
 def trial_data(trial: "Trial | None") -> dict[str, Any] | None:
@@ -42,12 +47,15 @@ def set_(
     confirm: Annotated[
         str, typer.Option("--confirm", metavar="NAME", help="Name the control whose protection you take away.")
     ] = "",
+    over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Put settings in force as a trial, until “keep” or “put-back”."""
     settings = parse_assignments(assignments)
     _ask_first(settings, confirm)
     with access_at(context.obj, exclusive=True) as access:
+        if keep or not over:
+            check_ground(context.obj, access, [settings], what_to_do=ONLY_TRIED if over else AS_A_TRIAL)
         report = access.try_settings(settings, standing=True)
         if report.ok and keep:
             access.keep()
@@ -98,6 +106,9 @@ def stock(
 def keep_(context: typer.Context, as_json: AsJson = False) -> None:
     """End the trial and keep its settings in force until a restart."""
     with access_at(context.obj, exclusive=True) as access:
+        tried = access.status().trial
+        if tried is not None:
+            check_ground(context.obj, access, [tried.settings], what_to_do=ONLY_TRIED)
         trial = access.keep()
     if as_json:
         print_json({"kept": trial.settings})
