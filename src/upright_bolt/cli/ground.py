@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 from upright_bolt.app import data_folder, parse_machine
 from upright_bolt.cli.context import MachineChoice, store_at
 from upright_bolt.errors import BadInput
+from upright_bolt.model.control import Value
 from upright_bolt.model.settings import Settings, show_settings
 
 if TYPE_CHECKING:
@@ -52,6 +53,9 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
         if found is not None:
             how = "froze this machine" if found.froze else "gave wrong results here"
             where = f" (run {found.run_id})" if found.run_id is not None else ""
-            raise BadInput(
-                f"{show_settings(found.offsets)} {how}{where}; {show_settings(settings)} is that or beyond. {what_to_do}"
-            )
+            failed = f"{show_settings(found.offsets)} {how}{where}"
+            raise BadInput(f"{failed}; {show_settings(settings)} is that or beyond. {what_to_do}")
+
+
+def _below_zero(value: Value) -> bool:
+    return not isinstance(value, str) and value < 0.0
