@@ -14,7 +14,7 @@ from statistics import fmean
 
 import numpy as np
 
-from upright_bolt.analysis.edge_belief import Tested
+from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S, AxisScale
 from upright_bolt.analysis.edge_plan import VOLTAGE, next_of, outlook
 from upright_bolt.model.search import Asked, Bold
@@ -64,7 +64,7 @@ class Chip:
         clock, die = (BURST_MHZ, BURST_C) if burst else (FULL_MHZ, FULL_C)
         return rails.rates(self.spec, moved, rails.Conditions(die, clock, stage_share, mix, stepped))
 
-    def test(self, position: float, load_s: float, stop_errors: int) -> Tested:
+    def test(self, position: float, load_s: float, stop_errors: int) -> Observed:
         """Return what a checked load shows."""
         now, errors = 0.0, 0
         for stage in cycle(EDGE):
@@ -82,11 +82,11 @@ class Chip:
                     break
                 now, left = now + gap, left - gap
                 if self.dice.random() < found.freezes / both:
-                    return Tested(position, full_load_s("edge", now), errors, froze=True)
+                    return Observed(position, full_load_s("edge", now), errors, froze=True)
                 errors += 1
                 if errors >= stop_errors:
-                    return Tested(position, full_load_s("edge", now), errors)
-        return Tested(position, full_load_s("edge", load_s), errors)
+                    return Observed(position, full_load_s("edge", now), errors)
+        return Observed(position, full_load_s("edge", load_s), errors)
 
     def failing(self, position: float) -> float:
         """Return how likely eight hours of the same load fail, on the day after."""
@@ -109,7 +109,7 @@ def searched(chip: Chip, bold: Bold = Bold.CAREFUL) -> tuple[float, float, int]:
     """Search as the product does."""
     scale = AxisScale(1.0, 250.0, VOLTAGE)
     asked = Asked(1, AXIS, "", "", bold=bold, fails=ACCEPTED)
-    tested: list[Tested] = []
+    tested: list[Observed] = []
     seconds, freezes = WARM_UP_S + BASELINE_S + 2 * RUNG_OVERHEAD_S, 0
     while (test := next_of(scale, asked, tested, [])) is not None:
         seen = chip.test(test.position, test.load_s, test.stop_errors)

@@ -55,7 +55,7 @@ class EdgePrior:
 
 
 @dataclass(frozen=True, slots=True)
-class Tested:
+class Observed:
     """What a checked load at one position showed.
 
     Attributes:
@@ -97,7 +97,7 @@ class EdgeBelief:
         weight: of each cell; they sum to 1.
     """
 
-    def __init__(self, prior: EdgePrior, tested: Iterable[Tested] = ()) -> None:
+    def __init__(self, prior: EdgePrior, tested: Iterable[Observed] = ()) -> None:
         edges = np.linspace(-SPREAD, SPREAD, EDGE_POINTS) * prior.edge_sd + prior.edge
         logs = np.linspace(-2.4, 2.4, SLOPE_POINTS) * prior.slope_log_sd + log(prior.slope)
         gaps = np.linspace(-2.0, 2.2, GAP_POINTS) * prior.gap_sd + prior.gap
@@ -114,7 +114,7 @@ class EdgeBelief:
         weight = np.exp(score - score.max())
         self.weight: Array = weight / weight.sum()
 
-    def _log_likelihood(self, one: Tested) -> Array:
+    def _log_likelihood(self, one: Observed) -> Array:
         log_error, log_freeze = self.log_rates(one.position)
         found: Array = one.errors * log_error - (np.exp(log_error) + np.exp(log_freeze)) * one.load_s
         return found + log_freeze if one.froze else found

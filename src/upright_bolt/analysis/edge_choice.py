@@ -11,7 +11,7 @@ from math import ceil, floor, inf
 
 import numpy as np
 
-from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Estimate, Tested, quantiles
+from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Estimate, Observed, quantiles
 
 DURATIONS_S = (20.0, 60.0, 180.0, 420.0)
 OVERHEAD_S = 12.0
@@ -94,7 +94,7 @@ class NextTest:
     minutes: float
 
 
-def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Tested]) -> NextTest | None:
+def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Observed]) -> NextTest | None:
     """Return the test that tells most for its cost; None when none is worth its time any more."""
     belief = EdgeBelief(scale.prior, tested)
     cells = _Cells(belief)
@@ -115,19 +115,19 @@ def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Tested]) -> Nex
     return best
 
 
-def proven_position(tested: Iterable[Tested]) -> float:
+def proven_position(tested: Iterable[Observed]) -> float:
     """Return the furthest position that passed and lies before all that failed; 0 (stock) if there is none."""
     tests = list(tested)
     failed = failed_position(tests)
     return max((one.position for one in tests if one.passed and one.position < failed), default=0.0)
 
 
-def failed_position(tested: Iterable[Tested]) -> float:
+def failed_position(tested: Iterable[Observed]) -> float:
     """Return the first position on the way to danger that failed; infinite if none did."""
     return min((one.position for one in tested if not one.passed), default=inf)
 
 
-def final_position(scale: AxisScale, tested: Sequence[Tested], accepted: float) -> float:
+def final_position(scale: AxisScale, tested: Sequence[Observed], accepted: float) -> float:
     """Return the furthest position that may be kept.
 
     It is predicted to fail in at most ``accepted`` of eight-hour loads, and lies two steps or more before the first
@@ -143,7 +143,7 @@ def final_position(scale: AxisScale, tested: Sequence[Tested], accepted: float) 
     return 0.0
 
 
-def predicted_failure(scale: AxisScale, tested: Sequence[Tested], position: float) -> Estimate:
+def predicted_failure(scale: AxisScale, tested: Sequence[Observed], position: float) -> Estimate:
     """Return how likely an eight-hour load at a position fails."""
     return EdgeBelief(scale.prior, tested).predicted(position, EIGHT_HOURS_S)
 

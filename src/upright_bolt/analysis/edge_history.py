@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 
-from upright_bolt.analysis.edge_belief import Tested
+from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_plan import tested_in
 from upright_bolt.analysis.evidence import PROVING
 from upright_bolt.model.machine import Identity
@@ -26,7 +26,7 @@ def chip_of_run(run: RunRecord) -> str:
 
 def known(
     runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, chip: str, controls: Sequence[str]
-) -> list[Tested]:
+) -> list[Observed]:
     """Return what was seen of an axis on this chip, by ended searches and by runs that were not theirs.
 
     Args:
@@ -55,5 +55,5 @@ def known(
         if isinstance(value, str) or not value or value >= 0.0 or not (froze or run.errors or run.end.state in PROVING):
             continue
         if run.end.duration_s > 0.0:
-            found.append(Tested(-float(value), run.end.duration_s * part, len(run.errors), froze))
+            found.append(Observed(-float(value), run.end.duration_s * part, len(run.errors), froze))
     return found

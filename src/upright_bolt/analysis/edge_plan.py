@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from upright_bolt.analysis.edge_belief import EdgeBelief, EdgePrior, Estimate, Tested
+from upright_bolt.analysis.edge_belief import EdgeBelief, EdgePrior, Estimate, Observed
 from upright_bolt.analysis.edge_choice import (
     BOLDNESS,
     EIGHT_HOURS_S,
@@ -62,7 +62,7 @@ class Outlook:
     spread: float
 
 
-def outlook(scale: AxisScale, tested: Sequence[Tested], accepted: float) -> Outlook:
+def outlook(scale: AxisScale, tested: Sequence[Observed], accepted: float) -> Outlook:
     """Return what is known after ``tested``."""
     belief = EdgeBelief(scale.prior, tested)
     final = final_position(scale, tested, accepted)
@@ -79,7 +79,7 @@ def outlook(scale: AxisScale, tested: Sequence[Tested], accepted: float) -> Outl
     )
 
 
-def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Tested], gains: Sequence[Gain]) -> NextTest | None:
+def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Observed], gains: Sequence[Gain]) -> NextTest | None:
     """Return the next test; None when the search has found what it can."""
     if turned_at(gains) is not None:
         return None
@@ -91,7 +91,7 @@ def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Tested], gains: Seq
     return next_test(scale, bold, tested)
 
 
-def _plain(scale: AxisScale, step: float, tested: Sequence[Tested]) -> NextTest | None:
+def _plain(scale: AxisScale, step: float, tested: Sequence[Observed]) -> NextTest | None:
     """Return the next of steps of one size, until one fails or the axis ends."""
     position = proven_position(tested) + step
     if failed_position(tested) <= position or position > scale.furthest + 1e-9:
@@ -112,7 +112,7 @@ def turned_at(gains: Sequence[Gain]) -> float | None:
     return best.position if len(low) >= 2 and low == beyond[-len(low) :] else None
 
 
-def tested_in(search: Search) -> list[Tested]:
+def tested_in(search: Search) -> list[Observed]:
     """Return what the rungs of a search have shown; what was refused, or cut off at once, shows nothing."""
     found = []
     for rung in search.rungs:
@@ -122,5 +122,5 @@ def tested_in(search: Search) -> list[Tested]:
         froze = end.outcome is Outcome.FROZE
         load_s = end.full_load_s or (rung.load_s * FROZEN_PART if froze else 0.0)
         if load_s:
-            found.append(Tested(rung.position, load_s, len(end.errors), froze))
+            found.append(Observed(rung.position, load_s, len(end.errors), froze))
     return found

@@ -15,7 +15,7 @@ from upright_bolt.model.quantity import OFFSET, TIME
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.edge_belief import Estimate, Tested
+    from upright_bolt.analysis.edge_belief import Estimate, Observed
     from upright_bolt.analysis.edge_plan import Outlook
     from upright_bolt.session.session import Session
     from upright_bolt.store.runs import RunStore
@@ -135,7 +135,7 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> S
         return log.get(search.asked.id)
 
 
-def _known(log: "SearchLog", store: "RunStore", session: "Session", search: Search) -> "list[Tested]":
+def _known(log: "SearchLog", store: "RunStore", session: "Session", search: Search) -> "list[Observed]":
     from upright_bolt.analysis.edge_history import known
 
     others = [other for other in log.all() if other.asked.id != search.asked.id]

@@ -36,9 +36,7 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
     """
     from upright_bolt.analysis.evidence import is_offset
 
-    risky = [
-        one for one in asked if any(is_offset(name) and not isinstance(v, str) and v < 0 for name, v in one.items())
-    ]
+    risky = [one for one in asked if any(is_offset(name) and _below_zero(value) for name, value in one.items())]
     if not risky:
         return
     from upright_bolt.analysis.broken_ground import broken, over

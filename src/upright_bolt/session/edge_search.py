@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
-from upright_bolt.analysis.edge_belief import Tested
+from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_choice import AxisScale, NextTest
 from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, Outlook, next_of, outlook, tested_in
 from upright_bolt.errors import BadInput, BoltError, Refused
@@ -115,7 +115,7 @@ class ActiveSearch:
     """
 
     def __init__(
-        self, session: RunningSession, search: Search, known: Sequence[Tested], sink: SearchSink, runs: RunSink
+        self, session: RunningSession, search: Search, known: Sequence[Observed], sink: SearchSink, runs: RunSink
     ) -> None:
         if session.status().trial is not None:
             raise BadInput("A trial is running already; “keep” or “put-back” it before a search.")
@@ -137,7 +137,7 @@ class ActiveSearch:
         session.access.begin_series(set(self._names))
 
     @property
-    def tested(self) -> list[Tested]:
+    def tested(self) -> list[Observed]:
         """All that is known of this axis on this chip."""
         return [*self._known, *tested_in(self.search)]
 

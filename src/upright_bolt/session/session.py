@@ -48,7 +48,7 @@ from upright_bolt.workload.hold_load import HoldLoad
 from upright_bolt.workload.load import Load, Task, choose_cpus
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.edge_belief import Tested
+    from upright_bolt.analysis.edge_belief import Observed
     from upright_bolt.analysis.thermal_model import Prior
     from upright_bolt.session.edge_search import ActiveSearch, SearchSink
 
@@ -364,7 +364,7 @@ class Session:
         return series
 
     def start_search(
-        self, search: Search, known: "Sequence[Tested]", sink: "SearchSink", runs: RunSink
+        self, search: Search, known: "Sequence[Observed]", sink: "SearchSink", runs: RunSink
     ) -> "ActiveSearch":
         """Begin a search for an edge, or go on with one; ``tick`` and ``end_run`` carry it on.
 

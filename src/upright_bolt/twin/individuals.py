@@ -30,7 +30,9 @@ freezes, where the power delivery throttles, and how much nearer a resting machi
 of a chip whose core errs at −112 mV; they shrink with the model's."""
 USUAL_CORE_MV = -112.0
 SLOPE_SPREAD = 0.25
-LEAST_GAP_MV, LEAST_EDGE_MV = 3.0, -15.0
+LEAST_GAP_MV = 3.0
+SOLD_SLOPES = 15.0
+"""An edge lies at least so many slopes below stock: a chip that errs as its maker ships it is not sold."""
 LEAKAGE_SPREAD, SWITCHING_SPREAD, UNCORE_SPREAD = 0.12, 0.02, 0.08
 CORES_APART_MV = 4.0
 _NAME = re.compile(r"([a-z-]+)(?:#(\d{1,9}))?")
@@ -72,15 +74,16 @@ def _chip(chip: ChipSpec, noise: Noise) -> ChipSpec:
     def drawn(about: tuple[float, float]) -> float:
         return (about[0] + about[1] * noise.bell()) * size
 
-    core = min(LEAST_EDGE_MV, chip.core_edge_mv + drawn(CORE_MV))
+    slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.bell())
+    core = min(-SOLD_SLOPES * slope, chip.core_edge_mv + drawn(CORE_MV))
     nearer = [-CORES_APART_MV * abs(noise.bell()) for _ in range(chip.cores)]
     weakest = int(noise.uniform() * chip.cores)
     return replace(
         chip,
         core_edge_mv=core,
-        cache_edge_mv=min(LEAST_EDGE_MV, core + drawn(CACHE_MV)),
+        cache_edge_mv=min(-SOLD_SLOPES * slope, core + drawn(CACHE_MV)),
         freeze_beyond_mv=max(LEAST_GAP_MV, drawn(GAP_MV)),
-        slope_mv=chip.slope_mv * exp(SLOPE_SPREAD * noise.bell()),
+        slope_mv=slope,
         delivery_mv=drawn(DELIVERY_MV),
         idle_nearer_mv=min(-3.0, drawn(IDLE_MV)),
         core_nearer_mv=tuple(0.0 if core == weakest else mv for core, mv in enumerate(nearer)),

@@ -205,9 +205,6 @@ class Physics:
                 clock = self._clock_for(amps_w, clock)
                 watts = self._power(clock)
                 reasons = REASON_CURRENT
-        if self._delivered < 1.0 and max(weights) > 0.3:
-            clock *= self._delivered
-            watts = self._power(clock)
         table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
         if not reasons and clock >= table - GRID_MHZ:
             reasons = REASON_TURBO
@@ -304,7 +301,7 @@ class Physics:
     def pace(self) -> float:
         """Return what a busy core gets done, in GHz of clock less what waiting for memory costs."""
         ghz = self.state.clock_mhz / 1000.0
-        return (1.0 - self._background) * ghz / (1.0 + self.spec.chip.memory_drag * ghz)
+        return self._delivered * (1.0 - self._background) * ghz / (1.0 + self.spec.chip.memory_drag * ghz)
 
     def _account(self, clock: float, watts: float, weights: list[float], dt: float) -> None:
         state, chip = self.state, self.spec.chip
@@ -318,7 +315,7 @@ class Physics:
             for cap, weight in zip(self._caps, weights, strict=True):
                 ghz = min(clock, cap) / 1000.0
                 rate += weight * ghz / (1.0 + chip.memory_drag * ghz)
-            state.units += chip.units_rate * rate * (1.0 - self._background) * dt / 60.0
+            state.units += self._delivered * chip.units_rate * rate * (1.0 - self._background) * dt / 60.0
         if state.charger:
             full = self.spec.battery_wh * 3600.0
             state.battery_j = min(full, state.battery_j + 30.0 * dt)

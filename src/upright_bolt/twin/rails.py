@@ -39,8 +39,8 @@ RESTING = 0.05
 BEND = log(1.0 / 2000.0)
 """Where the slope may turn flatter: once in 2000 s."""
 DAY_S = 24 * 3600.0
-DELIVERY_PER_MV = 0.004
-"""Part of its clock that a loaded chip loses for each mV that its offset is too deep for the power delivery."""
+DELIVERY_PER_MV = 0.005
+"""Part of its work that a chip loses for each mV that its offset is too deep for the power delivery."""
 
 
 @dataclass(slots=True)
@@ -113,6 +113,6 @@ def _rate(chip: ChipSpec, beyond_mv: float) -> float:
 
 
 def delivered(chip: ChipSpec, rails: Rails) -> float:
-    """Return what part of its clock a loaded chip keeps: very deep offsets make the power delivery throttle."""
+    """Return what part of its work a chip gets done: very deep offsets make the power delivery skip clocks."""
     too_deep = chip.delivery_mv - rails.core_mv
     return 1.0 if too_deep <= 0.0 else max(0.5, 1.0 - DELIVERY_PER_MV * too_deep)
