@@ -37,6 +37,8 @@ SOAKS = 5
 """A soak that fails is followed by another one further back, so many times."""
 SCORED_S = 20.0
 """The score of a rung is that of its first seconds, all at full load."""
+FAILED_RUNS = 3
+"""So many runs that fail for another reason than the setting, one after another, end the search for now."""
 MARGIN_C = 0.5
 ON_BATTERY = "the charger is unplugged"
 
@@ -129,6 +131,7 @@ class ActiveSearch:
         self._began_s = 0.0
         self._cut = ""
         self._stopping = False
+        self._failed_runs = 0
         self.paused = ""
         self.search = search
         self.ended = False
@@ -256,6 +259,10 @@ class ActiveSearch:
         if rung is None or run.end is None:
             return
         unsaved = BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}") if run.unsaved else None
+        failed = run.end.state is RunState.FAILED and not run.errors
+        self._failed_runs = self._failed_runs + 1 if failed else 0
+        if self._failed_runs >= FAILED_RUNS:
+            unsaved = BoltError(f"{FAILED_RUNS} runs in a row have failed; the last one: {run.end.why}")
         try:
             self._close(self._end_of(rung, run, run.end))
             self._put_back()

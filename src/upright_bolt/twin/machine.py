@@ -3,6 +3,7 @@
 import time
 from pathlib import Path
 
+from upright_bolt.errors import MachineFroze
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.files import TwinFiles
@@ -41,6 +42,14 @@ class Twin:
         """Write the state to its file, if it has one."""
         if self._path is not None:
             document(self._path).save(self.state)
+
+    def advance(self, seconds: float) -> None:
+        """Let time pass. Raises MachineFroze; the restart has happened then, whatever becomes of this process."""
+        try:
+            self.physics.advance(seconds)
+        except MachineFroze:
+            self.save()
+            raise
 
     def keep_in_memory(self) -> None:
         """Do not write the state any more: another process has the twin."""
@@ -88,7 +97,7 @@ class TwinClock:
             self._due = start + ahead / self._twin.pace
             if self._due > now:
                 time.sleep(self._due - now)
-        self._twin.physics.advance(ahead)
+        self._twin.advance(ahead)
 
     def jumps(self) -> tuple[()]:
         """A twin's time neither sleeps nor is set."""
@@ -98,7 +107,7 @@ class TwinClock:
         """Let as much time pass as has passed outside since the last call."""
         now = time.monotonic()
         if self._kept_s is not None:
-            self._twin.physics.advance(now - self._kept_s)
+            self._twin.advance(now - self._kept_s)
         self._kept_s = now
 
 

@@ -1,0 +1,242 @@
+"""Searches for an edge on twins: whole sessions, the command line, freezes, and what has failed once."""
+
+import json
+from itertools import pairwise
+
+import pytest
+
+from search_support import BOTH, SearchScene
+from upright_bolt.errors import BadInput, MachineFroze, Refused
+from upright_bolt.model.run import RunRole
+from upright_bolt.model.search import FAILED, Outcome, Why
+from upright_bolt.session.edge_search import ON_BATTERY
+from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.store.search_log import look_back
+
+NEAR_FREEZING = ("twin:tern#22", "twin:tern#201", "twin:tern#63", "twin:tern#339")
+"""Individuals that freeze almost as soon as they err."""
+
+
+def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(soak_s=120.0))
+    assert found.end is not None
+    assert found.end.why is Why.FOUND
+    assert 20.0 <= found.end.position <= 75.0
+    assert scene.offsets() == {0.0}
+    assert scene.session.status().trial is None
+    assert [rung.is_baseline for rung in found.rungs[:3]] == [False, True, False]
+    soak = found.rungs[-1]
+    assert soak.soak
+    assert soak.position == found.end.position
+    assert found.ends[soak.number].outcome is Outcome.PASSED
+    failed = [rung.position for rung in found.rungs if found.ends[rung.number].outcome in FAILED]
+    assert failed
+    assert found.end.position <= min(failed) - 2.0
+    runs = {run.id: run for run in scene.twin.store.all()}
+    for rung in found.rungs:
+        run = runs[found.ends[rung.number].run_id]
+        assert run.head.role is RunRole.RUNG
+        assert all(run.head.settings[name] == pytest.approx(-rung.position, abs=0.6) for name in BOTH)
+    scene.twin.close()
+
+
+def test_gains_are_seen_along_the_way_at_equal_starts(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(plain_step=20.0, soak_s=0.0), stop_at=5)
+    scores = [found.ends[rung.number].score for rung in found.rungs[1:5]]
+    assert all(later > earlier for earlier, later in pairwise(scores))
+    clocks = [found.ends[rung.number].clock_mhz for rung in found.rungs[1:5]]
+    per_mv = (clocks[-1] - clocks[0]) / 60.0
+    assert 1.5 <= per_mv <= 5.0, "people see about 3 MHz per mV on a 3 GHz chip"
+    scene.twin.close()
+
+
+def test_a_search_on_each_rail_finds_that_the_core_goes_further(tmp_path):
+    scene = SearchScene(tmp_path, "twin:tern-two-rails")
+    core = scene.carry_on(scene.ask(controls=("core-offset",), soak_s=0.0))
+    cache = scene.carry_on(scene.ask(controls=("cache-offset",), soak_s=0.0))
+    assert core.end.position > cache.end.position + 5.0
+    scene.twin.close()
+
+
+def frozen(data) -> SearchScene:
+    """Return the scene of a search whose machine has just frozen."""
+    for machine in NEAR_FREEZING:
+        scene = SearchScene(data, machine)
+        try:
+            scene.carry_on(scene.ask(plain_step=10.0, soak_s=0.0))
+        except MachineFroze:
+            return scene
+        scene.twin.close()
+    raise AssertionError("none of them froze")
+
+
+def test_a_freeze_is_written_down_by_the_next_start_and_the_search_goes_on(tmp_path):
+    scene = frozen(tmp_path)
+    open_rung = scene.log.open_search().open_rung
+    scene.kill()
+    assert scene.session.boot_id != open_rung.boot_id
+    assert scene.offsets() == {0.0}
+    found = look_back(scene.log, scene.session.boot_id)
+    assert found.ends[open_rung.number].outcome is Outcome.FROZE
+    assert found.freezes == 1
+    ended = scene.carry_on()
+    assert ended.end.why is Why.FOUND
+    assert ended.end.position <= open_rung.position - 2.0
+    scene.twin.close()
+
+
+def test_on_battery_a_search_pauses_and_goes_on_by_itself(tmp_path):
+    scene = SearchScene(tmp_path)
+    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+
+    def tick(times: int) -> None:
+        for _ in range(times):
+            scene.session.tick()
+            scene.session.end_run()
+            scene.twin.pass_time(SAMPLE_S)
+
+    scene.session.plug(charger=False)
+    tick(60)
+    assert active.progress().paused == ON_BATTERY
+    assert not active.search.rungs
+    scene.session.plug(charger=True)
+    tick(60)
+    assert not active.progress().paused
+    assert active.search.rungs
+    active.stop()
+    scene.session.run.stop()
+    tick(2)
+    assert scene.session.end_search() is active
+    scene.twin.close()
+
+
+def test_a_temperature_ceiling_ends_a_rung_and_what_passed_counts(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(ceiling_c=70.0, soak_s=0.0), stop_at=4)
+    hot = [end for end in found.ends.values() if end.outcome is Outcome.HOT]
+    assert hot
+    assert all(0.0 < end.load_s < 90.0 and end.temp_c <= 73.0 for end in hot)
+    scene.twin.close()
+
+
+def test_no_search_beside_a_trial_or_where_offsets_are_closed(tmp_path):
+    scene = SearchScene(tmp_path)
+    scene.session.try_settings({"epp": 200.0}, standing=False)
+    with pytest.raises(BadInput, match="A trial is running"):
+        scene.carry_on(scene.ask())
+    scene.twin.close()
+    closed = SearchScene(tmp_path, "twin:plover")
+    with pytest.raises(Refused, match="keeps the offsets closed"):
+        closed.carry_on(closed.ask())
+    closed.twin.close()
+
+
+# the command line
+
+
+def told(result, code=0) -> dict:
+    assert result.returncode == code, result.stderr
+    return json.loads(result.stdout)
+
+
+def test_the_command_searches_tells_and_remembers(bolt):
+    first = told(bolt("edge", "--soak", "60s", "--json"))
+    assert {
+        "state",
+        "rungs",
+        "edge_mv",
+        "slope_mv",
+        "final",
+        "proven",
+        "predicted_failure_8h",
+        "minutes",
+        "freezes",
+    } <= set(first)
+    rung = {"settings", "outcome", "errors", "duration_s", "load", "score", "clock_mhz", "power_w", "temp_c"}
+    assert all(rung <= set(one) for one in first["rungs"])
+    assert first["edge_mv"]["low"] <= first["edge_mv"]["value"] <= first["edge_mv"]["high"] < 0.0
+    assert 0.0 < first["predicted_failure_8h"]["value"] <= 0.01
+    assert first["final"]["core-offset"] == first["final"]["cache-offset"] < 0.0
+    assert told(bolt("edge", "status", "--json")) == first
+    assert told(bolt("edge", "history", "--json")) == [first]
+    words = bolt("edge", "status").stdout
+    assert "without an error; predicted: fails in" in words
+    assert "All is put back" in words
+    assert "rung 3" in bolt("edge", "history", "1").stdout
+    again = bolt("edge", "--soak", "0")
+    assert again.returncode == 0, again.stderr
+    assert len(again.stdout.splitlines()) < 2 * len(first["rungs"]), "what is known already is not asked again"
+
+
+def test_what_failed_is_not_put_in_force_again_unasked_and_never_kept(bolt):
+    found = told(bolt("edge", "--soak", "0", "--json"))
+    worst = min(one["settings"]["core-offset"] for one in found["rungs"] if one["errors"])
+    beyond = [f"{name}={worst - 1:.0f}mV" for name in BOTH]
+    refused = bolt("set", *beyond)
+    assert refused.returncode == 2
+    assert "gave wrong results here" in refused.stderr
+    assert "--over-broken-ground" in refused.stderr
+    assert "No trial is running" in bolt("status").stdout
+    tried = [part for one in beyond for part in ("--with", one)]
+    assert bolt("run", "steady", "--duration", "10s", *tried).returncode == 2
+    ladder = f"core-offset,cache-offset={worst + 5:.0f}mV..{worst - 5:.0f}mV/10mV"
+    assert "No run was made" in bolt("sweep", ladder, "--duration", "10s").stderr
+    assert bolt("set", *beyond, "--over-broken-ground").returncode == 0
+    assert "not kept" in bolt("keep").stderr
+    assert bolt("put-back").returncode == 0
+    assert bolt("set", *beyond, "--over-broken-ground", "--keep").returncode == 2
+    assert bolt("set", "core-offset=-20mV", "cache-offset=-20mV").returncode == 0
+    assert bolt("keep").returncode == 0
+
+
+@pytest.mark.parametrize(
+    ("words", "said"),
+    [
+        (["--axis", "ram"], "core,cache"),
+        (["--bold", "brave"], "careful"),
+        (["--fails", "50%"], "0.01% to 20%"),
+        (["--plain", "-80mV"], "1 mV to 50 mV"),
+        (["--soak", "48h"], "24h"),
+        (["--after-freeze", "pray"], "go-on"),
+        (["--resume"], "no search"),
+    ],
+)
+def test_what_is_no_search_is_said_in_a_sentence(bolt, words, said):
+    result = bolt("edge", *words)
+    assert result.returncode in (1, 2)
+    assert said in result.stderr
+    assert len(result.stderr.strip().splitlines()) == 1
+
+
+def test_on_this_computer_one_sentence_says_why_and_nothing_is_written(bolt, tmp_path):
+    result = bolt("edge", on="host")
+    assert result.returncode == 1
+    assert len(result.stderr.strip().splitlines()) == 1
+    assert not list(tmp_path.rglob("searches"))
+
+
+def frozen_by_command(bolt, *more):
+    for machine in NEAR_FREEZING:
+        result = bolt("edge", "--plain", "-10mV", "--soak", "0", *more, on=machine)
+        if "froze" in result.stderr:
+            return machine, result
+    raise AssertionError("none of them froze")
+
+
+def test_after_a_freeze_the_command_waits_to_be_resumed(bolt):
+    machine, waits = frozen_by_command(bolt)
+    assert waits.returncode == 1
+    assert "edge --resume" in waits.stdout
+    found = json.loads(bolt("edge", "--resume", "--json", on=machine).stdout)
+    assert found["freezes"] == 1
+    assert found["state"] == "found"
+    assert "the machine froze" in [one["outcome"] for one in found["rungs"]]
+
+
+def test_after_a_freeze_the_command_goes_on_if_asked(bolt):
+    machine, went_on = frozen_by_command(bolt, "--after-freeze", "go-on")
+    assert "found, after" in went_on.stdout
+    assert "1 freeze" in went_on.stdout
+    assert told(bolt("edge", "status", "--json", on=machine))["state"] == "found"
