@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import belief, cooling, drag, measures, service
+from bench import belief, cooling, drag, edge, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
@@ -31,6 +31,12 @@ GOALS = (
     (cooling.least_covered, "truth within its interval, on the model with least (%)", "at least", 93.0),
     (cooling.most_covered, "truth within its interval, on the model with most (%)", "at most", 98.0),
     (cooling.harder, "the hold run on twins twice as varied, within 1 W (%)", "at least", 83.0),
+    (edge.minutes, "minutes of a search for the edge / of steps by hand", "at most", 0.25),
+    (edge.freezes, "freezes of a search / of steps by hand", "at most", 1.0),
+    (edge.fails, "eight-hour loads that fail with what a search keeps (%)", "below", 1.0),
+    (edge.fails_flatter, "the same, the slope far from the edge 1.4 × flatter than near it (%)", "below", 1.0),
+    (edge.given_away, "given away against the ideal (mV)", "at most", 12.0),
+    (edge.agreement, "whole sessions against the stand-in that the many went through (mV)", "at most", 5.0),
     (measures.status, "“status” / starting Python (s / s)", "at most", 20.0),
     (measures.status_of_twin, "the same on a twin", "at most", 20.0),
     (measures.help_text, "“--help” / starting Python (s / s)", "at most", 20.0),

@@ -5,18 +5,22 @@ temperatures that a rung has. A sample goes through whole sessions and must agre
 """
 
 import dataclasses
+import tempfile
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
-from functools import partial
+from functools import cache, partial
 from itertools import cycle
 from math import exp
+from pathlib import Path
 from statistics import fmean
 
 import numpy as np
 
+from search_support import SearchScene
 from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S, AxisScale
 from upright_bolt.analysis.edge_plan import VOLTAGE, next_of, outlook
+from upright_bolt.errors import MachineFroze
 from upright_bolt.model.search import Asked, Bold
 from upright_bolt.session.edge_search import BASELINE_S, PAUSE_S, WARM_UP_S
 from upright_bolt.twin import rails
@@ -31,6 +35,7 @@ FULL_MHZ, LIGHT_MHZ, BURST_MHZ, BURST_S = 2750.0, 2200.0, 3650.0, 8.0
 FULL_C, LIGHT_C, IDLE_C, BURST_C = 70.0, 60.0, 52.0, 58.0
 AXIS = ("core-offset", "cache-offset")
 ACCEPTED = 0.01
+Measured = tuple[float, str]
 Plan = Callable[["Chip"], tuple[float, float, int]]
 """Takes a chip and returns the position kept, the minutes it took, and the freezes."""
 
@@ -166,6 +171,78 @@ def _one(number: int, plan: str, truth: dict[str, float]) -> tuple[float, float,
     chip = Chip(spec_of(number, truth).chip, np.random.default_rng(number))
     position, minutes, freezes = PLANS[plan](chip)
     return minutes, float(freezes), chip.failing(position), chip.ideal() - position
+
+
+@cache
+def measured_with(plan: str, truth: str) -> Result:
+    """Return what a plan does with many individuals of a truth."""
+    return measured(plan, TRUTHS[truth])
+
+
+OWN, FLATTER, BY_HAND = "the twin's own", "tail 1.4 × flatter", "by hand, 10 mV × 10 min, back 20"
+
+
+def minutes(_folder: Path) -> Measured:
+    """Minutes of a careful search, as a part of steps by hand."""
+    found, plain = measured_with("careful", OWN), measured_with(BY_HAND, OWN)
+    return found.minutes / plain.minutes, f"careful: {found}; {BY_HAND}: {plain}"
+
+
+def freezes(_folder: Path) -> Measured:
+    """Freezes of a careful search, as a part of those of steps by hand."""
+    found, plain = measured_with("careful", OWN), measured_with(BY_HAND, OWN)
+    return found.freezes / plain.freezes, f"{found.freezes:.3f} against {plain.freezes:.3f} a search"
+
+
+def fails(_folder: Path) -> Measured:
+    """Share of eight-hour loads that fail with what is kept, in %, for the twin's own hazard."""
+    others = ("by hand, 10 mV × 10 min, back 10", BY_HAND, "5 mV × 1 min, back 50", "quick", "thorough")
+    return 100.0 * measured_with("careful", OWN).fails, "; ".join(f"{n}: {measured_with(n, OWN)}" for n in others)
+
+
+def fails_flatter(_folder: Path) -> Measured:
+    """The same for a truth whose tail is flatter than the model's; others are printed beside it."""
+    others = [truth for truth in TRUTHS if truth not in (OWN, FLATTER)]
+    return 100.0 * measured_with("careful", FLATTER).fails, "; ".join(
+        f"{truth}: {measured_with('careful', truth)}" for truth in others
+    )
+
+
+def given_away(_folder: Path) -> Measured:
+    """Millivolts given away against the ideal, which no search can know."""
+    return measured_with("careful", OWN).given_away, "the ideal: 1 % of eight-hour loads fail"
+
+
+def agreement(_folder: Path) -> Measured:
+    """How far whole sessions end from the stand-in, in mV, on the mean of a sample."""
+    numbers = range(FIRST_NUMBER, FIRST_NUMBER + SAMPLE)
+    with ProcessPoolExecutor() as pool:
+        whole = list(pool.map(_whole, numbers))
+        stand_in = list(pool.map(partial(_one, plan="careful", truth={}), numbers))
+    away, minutes_, froze = (fmean(row[i] for row in whole) for i in range(3))
+    expected = fmean(row[3] for row in stand_in)
+    faster, rarer = (fmean(row[i] for row in stand_in) for i in (0, 1))
+    detail = (
+        f"{away:+.1f} against {expected:+.1f} mV given away, {minutes_:.1f} against {faster:.1f} min, "
+        f"{froze:.2f} against {rarer:.2f} freezes"
+    )
+    return abs(away - expected), detail
+
+
+def _whole(number: int) -> tuple[float, float, float]:
+    """Search in a session of its own; return the mV given away, the minutes and the freezes."""
+    with tempfile.TemporaryDirectory() as folder:
+        scene = SearchScene(Path(folder), f"twin:tern#{number}")
+        scene.ask(soak_s=0.0)
+        while True:
+            try:
+                found = scene.carry_on()
+                break
+            except MachineFroze:
+                scene.kill()
+        scene.twin.close()
+    position = found.end.position if found.end is not None else 0.0
+    return Chip(spec_of(number, {}).chip, np.random.default_rng(0)).ideal() - position, found.minutes, found.freezes
 
 
 def measured(plan: str, truth: dict[str, float], many: int = MANY) -> Result:
