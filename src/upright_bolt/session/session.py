@@ -1,11 +1,10 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
-import uuid
 from collections.abc import Collection, Sequence
 from contextlib import suppress
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from functools import partial
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.identity import read_boot_id
@@ -23,25 +22,23 @@ from upright_bolt.model.event import (
     WasPutBack,
 )
 from upright_bolt.model.machine import About
-from upright_bolt.model.run import Conditions, RunHead, RunRole
+from upright_bolt.model.run import RunRole
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.search import Search
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Options, Work, check_options, length_of
-from upright_bolt.plain_text import one_line
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
-from upright_bolt.session.numbers import held_columns
 from upright_bolt.session.other_processes import OtherProcesses
+from upright_bolt.session.run_head import head_of
 from upright_bolt.session.run_progress import LOADED, RunSink, RunStage
 from upright_bolt.session.series import ActiveSeries, SeriesAsked, try_or_raise
 from upright_bolt.session.start import Gate, Goal, RestWatch
 from upright_bolt.settings.access import MachineAccess
-from upright_bolt.settings.engine import now_stamp
 from upright_bolt.wording import events as event_words
 from upright_bolt.wording import trials as trial_words
 from upright_bolt.workload.hold_load import HoldLoad
@@ -55,7 +52,6 @@ if TYPE_CHECKING:
 SAMPLE_S = 0.5
 LONGEST_RUN_S = 24 * 3600.0
 SHORTEST_RUN_S = 5.0
-LONGEST_FACT = 200
 BUSY = "A run is in progress; stop it or wait for its end."
 
 
@@ -230,7 +226,7 @@ class Session:
         load = HoldLoad(load) if holds else load
         if work.workload == "battery" and (why := self._no_drain()):
             raise BadInput(why)
-        head = replace(self._head(work, label, len(cpus) if load.scores else None), series=series, role=role)
+        head = replace(head_of(self, work, label, len(cpus) if load.scores else None), series=series, role=role)
         beginning = self._beginning(work, gate)
         others = OtherProcesses(self.machine.files, self.about.topology)
         hindered = self._plugged_in if work.workload == "battery" else _never
@@ -267,34 +263,6 @@ class Session:
         if self.series is not None or self.search is not None:
             raise BadInput(BUSY)
 
-    def _head(self, work: Work, label: str, threads: int | None) -> RunHead:
-        """Return what is known of a run when it starts."""
-        settings = self.in_force()
-        trial = self.status().trial
-        kinds = [name for name, _ in self.about.topology.kinds]
-        return RunHead(
-            machine=self.machine.word,
-            identity={key: _shown(value) for key, value in asdict(self.about.identity).items()},
-            workload=work.workload,
-            label=label,
-            asked_s=work.duration_s,
-            settings=settings,
-            tried=dict(trial.settings) if trial else {},
-            conditions=Conditions(
-                power_source=self._power_source(),
-                platform_mode=str(settings.get("platform-mode", "")),
-                kernel=self.about.identity.kernel,
-                threads=threads,
-                core_kind=work.kind,
-                start=work.begins.value,
-            ),
-            started_at=now_stamp(),
-            columns=(*(sensor.name for sensor in self.about.sensors), *held_columns(kinds)),
-            options=work.options,
-            key=uuid.uuid4().hex,
-            boot_id=self.boot_id,
-        )
-
     def _no_drain(self) -> str:
         """Return why the battery's drain cannot be measured now, as a sentence; empty if it can."""
         if "battery.drain" not in self.index:
@@ -305,7 +273,8 @@ class Session:
         plugged = value_of(sample, self.index, "charger")
         return f"The charger is plugged in, so the battery does not drain{advice}." if plugged else ""
 
-    def _power_source(self) -> str:
+    def power_source(self) -> str:
+        """Return "charger" or "battery"; empty if the machine does not say."""
         plugged = value_of(self._last or self.tick().sample, self.index, "charger")
         return "" if plugged is None else ("charger" if plugged else "battery")
 
@@ -420,11 +389,6 @@ class Session:
         if self.run is not None:
             self.run.stop("the program was closed")
         return self.access.close()
-
-
-def _shown(value: Any) -> Any:  # noqa: ANN401 - what an identity holds
-    """Return a fact as it can be shown: a machine's own words may hold anything, and be of any length."""
-    return one_line(value)[:LONGEST_FACT] if isinstance(value, str) else value
 
 
 def _never(_sample: Sample) -> str:

@@ -1,0 +1,58 @@
+"""What is known of a run when it starts."""
+
+import uuid
+from dataclasses import asdict
+from typing import TYPE_CHECKING, Any
+
+from upright_bolt.model.run import Conditions, RunHead
+from upright_bolt.model.work import Work
+from upright_bolt.plain_text import one_line
+from upright_bolt.session.numbers import held_columns
+from upright_bolt.settings.engine import now_stamp
+
+if TYPE_CHECKING:
+    from upright_bolt.session.session import Session
+
+LONGEST_FACT = 200
+
+
+def head_of(session: "Session", work: Work, label: str, threads: int | None) -> RunHead:
+    """Return the head of a run that is about to begin.
+
+    Args:
+        session: where it is made.
+        work: what it executes.
+        label: a name for it.
+        threads: how many processors it keeps busy; None for work that has no score.
+    """
+    settings = session.in_force()
+    trial = session.status().trial
+    about = session.about
+    kinds = [name for name, _ in about.topology.kinds]
+    return RunHead(
+        machine=session.machine.word,
+        identity={key: _shown(value) for key, value in asdict(about.identity).items()},
+        workload=work.workload,
+        label=label,
+        asked_s=work.duration_s,
+        settings=settings,
+        tried=dict(trial.settings) if trial else {},
+        conditions=Conditions(
+            power_source=session.power_source(),
+            platform_mode=str(settings.get("platform-mode", "")),
+            kernel=about.identity.kernel,
+            threads=threads,
+            core_kind=work.kind,
+            start=work.begins.value,
+        ),
+        started_at=now_stamp(),
+        columns=(*(sensor.name for sensor in about.sensors), *held_columns(kinds)),
+        options=work.options,
+        key=uuid.uuid4().hex,
+        boot_id=session.boot_id,
+    )
+
+
+def _shown(value: Any) -> Any:  # noqa: ANN401 - what an identity holds
+    """Return a fact as it can be shown: a machine's own words may hold anything, and be of any length."""
+    return one_line(value)[:LONGEST_FACT] if isinstance(value, str) else value
