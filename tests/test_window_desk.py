@@ -38,6 +38,16 @@ def test_a_simulated_machine_is_opened_from_the_window(open_app):
     assert "skerry" in app.window.windowTitle()
 
 
+def test_another_one_of_these_is_an_individual_of_the_same_model(open_app):
+    app = open_app("twin:tern")
+    first = app.window
+    {a.text(): a for a in all_actions(first.strip.machine.menu())}["Another one of these"].trigger()
+    until(lambda: app.window is not first)
+    until(lambda: app.presenter.sample is not None)
+    assert app.presenter.outline.word.startswith("twin:tern#")
+    assert app.presenter.outline.word.removeprefix("twin:") in app.window.windowTitle()
+
+
 def all_actions(menu):
     for action in menu.actions():
         yield action

@@ -2,11 +2,15 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from secrets import randbelow
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QMenu, QPushButton
 
 from upright_bolt.twin.chip import TWINS
+
+INDIVIDUALS = 9999
+"""Another one of a simulated machine is one of so many; any number up to nine digits may be typed."""
 
 
 def word_of_file(path: Path) -> str:
@@ -37,6 +41,9 @@ class MachineButton(QPushButton):
             for twin, make in TWINS.items():
                 what = make().described.removeprefix("simulated ")
                 self._add(twins, f"{twin}: {what}", f"twin:{twin}", word)
+        if word.startswith("twin:"):
+            another = f"{word.partition('#')[0]}#{1 + randbelow(INDIVIDUALS)}"
+            self._add(menu, "Another one of these", another, word)
         action = menu.addAction("A capture of another machine …")
         if action is not None:
             action.triggered.connect(lambda _checked: self.file_wanted.emit())
