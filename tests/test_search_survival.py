@@ -1,13 +1,20 @@
 """A search cut off at every step of a rung, by the end of its program and by the end of the machine's power."""
 
+import json
+import os
+import signal
+import subprocess
+import sys
+
 import pytest
 
-from search_support import SearchScene
+from search_support import BOTH, SearchScene
 from upright_bolt.model.search import Outcome, Why
 from upright_bolt.session.edge_search import ActiveSearch
 from upright_bolt.settings import journal as journals
 from upright_bolt.settings.backend import Backend
 from upright_bolt.store import search_log
+from waiting import until
 
 RUNG = 4
 """The rung that is cut off: the second with a setting of its own."""
@@ -145,3 +152,27 @@ def test_a_damaged_record_means_stock_and_is_told(tmp_path, damage):
         assert scene.log.open_search() is None
     assert scene.log.unreadable == (damage == "flipped")
     scene.twin.close()
+
+
+@pytest.mark.parametrize("lines", [3, 8, 13])
+def test_the_whole_process_group_killed_leaves_stock_and_a_search_to_go_on_with(bolt, data, lines):
+    record = data / "machines" / "twin-tern" / search_log.FILE
+    command = [sys.executable, "-m", "upright_bolt", "--machine", "twin:tern", "--data", str(data)]
+    process = subprocess.Popen(
+        [*command, "edge", "--soak", "6h"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True
+    )
+    try:
+        until(lambda: process.poll() is not None or (record.exists() and record.read_bytes().count(b"\n") >= lines))
+    finally:
+        os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
+    assert process.returncode == -signal.SIGKILL
+    whole = record.read_bytes().count(b"\n")
+    assert "No trial is running" in bolt("status").stdout
+    controls = {c["name"]: c["in_force"] for c in json.loads(bolt("machine", "--json").stdout)["controls"]}
+    assert {controls[name] for name in BOTH} == {0.0}
+    found = json.loads(bolt("edge", "status", "--json").stdout)
+    assert found["state"] == "goes on"
+    assert record.read_bytes().count(b"\n") == whole, "telling writes nothing"
+    assert bolt("edge", "stop").returncode == 0
+    assert json.loads(bolt("edge", "status", "--json").stdout)["state"] == "stopped"
