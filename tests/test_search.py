@@ -200,6 +200,7 @@ def test_what_failed_is_not_put_in_force_again_unasked_and_never_kept(bolt):
         (["--plain", "-80mV"], "1 mV to 50 mV"),
         (["--soak", "48h"], "24h"),
         (["--after-freeze", "pray"], "go-on"),
+        (["--reach", "-300mV"], "1 mV to 100 mV"),
         (["--resume"], "no search"),
     ],
 )
@@ -208,6 +209,17 @@ def test_what_is_no_search_is_said_in_a_sentence(bolt, words, said):
     assert result.returncode in (1, 2)
     assert said in result.stderr
     assert len(result.stderr.strip().splitlines()) == 1
+
+
+def test_no_rung_lies_further_beyond_what_passed_than_asked(bolt):
+    found = told(bolt("edge", "--reach", "-15mV", "--soak", "0", "--json"))
+    passed = 0.0
+    for rung in found["rungs"]:
+        position = -rung["settings"].get("core-offset", 0.0)
+        assert position <= passed + 15.0
+        passed = max(passed, position) if rung["outcome"] == "passed" else passed
+    assert passed > 40.0
+    assert "never more than 15 mV beyond what has passed" in bolt("edge", "--reach", "-15mV", "--soak", "0").stdout
 
 
 def test_on_this_computer_one_sentence_says_why_and_nothing_is_written(bolt, tmp_path):

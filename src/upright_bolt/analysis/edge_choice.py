@@ -95,15 +95,28 @@ class NextTest:
 
 
 def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Observed]) -> NextTest | None:
-    """Return the test that tells most for its cost; None when none is worth its time any more."""
-    belief = EdgeBelief(scale.prior, tested)
-    cells = _Cells(belief)
-    proven = proven_position(tested)
-    most = min(proven + bold.reach * scale.prior.slope, failed_position(tested) + BEYOND_FAILED * scale.prior.slope)
+    """Return the test that tells most for its cost; None when none is worth its time any more.
+
+    Where only one further away than the bound allows is worth it, the way there is made in steps of the bound.
+    """
+    cells = _Cells(EdgeBelief(scale.prior, tested))
+    allowed = proven_position(tested) + bold.reach * scale.prior.slope
+    most = failed_position(tested) + BEYOND_FAILED * scale.prior.slope
+    best = _best(cells, scale, bold, min(allowed, most))
+    if best is not None or allowed >= most:
+        return best
+    further = _best(cells, scale, bold, most)
+    nearest = scale.positions(scale.step, allowed)
+    if further is None or not nearest or nearest[-1] <= proven_position(tested):
+        return None
+    step = cells.look_ahead(nearest[-1], DURATIONS_S[0], bold)
+    return step if step.freezes <= bold.freeze_cap else None
+
+
+def _best(cells: "_Cells", scale: AxisScale, bold: Boldness, furthest: float) -> NextTest | None:
     best: NextTest | None = None
     best_gain = bold.least_gain
-    least, most = cells.telling(most)
-    for position in scale.positions(least, most):
+    for position in scale.positions(*cells.telling(furthest)):
         for load_s in DURATIONS_S:
             test = cells.look_ahead(position, load_s, bold)
             if test.freezes > bold.freeze_cap:

@@ -41,13 +41,14 @@ def edge(
     soak: Annotated[str, typer.Option("--soak", help="Length of the soak at the end, e.g. 10min or 1h.")] = "10min",
     after_freeze: Annotated[str, typer.Option("--after-freeze", help="go-on or wait.")] = AfterFreeze.WAIT.value,
     below: Annotated[str, typer.Option("--below", help="A rung ends at this temperature, e.g. 95C.")] = "",
+    reach: Annotated[str, typer.Option("--reach", help="Furthest step beyond what has passed, e.g. -20mV.")] = "",
     resume: Annotated[bool, typer.Option("--resume", help="Go on with the search that was cut off.")] = False,
     as_json: AsJson = False,
 ) -> int:
     """Search for how far the voltage can fall; nothing of it stays in force."""
     if context.invoked_subcommand is not None:
         return 0
-    asked = None if resume else _asked(axis, plain, bold, fails, soak, after_freeze, below)
+    asked = None if resume else _asked(axis, plain, bold, fails, soak, after_freeze, below, reach)
     found: Search | None = None
     freezes = 0
     while True:
@@ -63,7 +64,7 @@ def edge(
     return _told(context.obj, found, as_json=as_json)
 
 
-def _asked(axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze: str, below: str) -> Asked:
+def _asked(axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze: str, below: str, reach: str) -> Asked:
     """Return what was asked. Raises BadInput."""
     from upright_bolt.model.quantity import TEMPERATURE
     from upright_bolt.settings.engine import now_stamp
@@ -74,14 +75,17 @@ def _asked(axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze
     step = abs(OFFSET.parse(plain, "plain")) if plain else 0.0
     if plain and not 1.0 <= step <= 50.0:
         raise BadInput("plain: steps of 1 mV to 50 mV, e.g. -10mV.")
+    furthest = abs(OFFSET.parse(reach, "reach")) if reach else 0.0
+    if reach and not 1.0 <= furthest <= 100.0:
+        raise BadInput("reach: from 1 mV to 100 mV, e.g. -20mV.")
     share = _share(fails)
     soak_s = TIME.parse(soak, "soak") if soak not in ("0", "none") else 0.0
     if not 0.0 <= soak_s <= LONGEST_SOAK_S:
         raise BadInput("soak: up to 24h; 0 for none.")
-    return Asked(
-        0, controls, now_stamp(), "", _word(Bold, bold, "bold"), step, share, soak_s,
-        _word(AfterFreeze, after_freeze, "after-freeze"), TEMPERATURE.parse(below, "below") if below else None,
-    )  # fmt: skip
+    ceiling_c = TEMPERATURE.parse(below, "below") if below else None
+    goes_on = _word(AfterFreeze, after_freeze, "after-freeze")
+    how = _word(Bold, bold, "bold")
+    return Asked(0, controls, now_stamp(), "", how, step, share, soak_s, goes_on, ceiling_c, furthest)
 
 
 def _word(words: Any, text: str, what: str) -> Any:  # noqa: ANN401 - an enumeration and one of its members
@@ -145,12 +149,10 @@ def _known(log: "SearchLog", store: "RunStore", session: "Session", search: Sear
 def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Search, *, quiet: bool) -> None:
     """Tick until the search has ended; an interrupt pauses it, and its record is what it goes on from."""
     from upright_bolt.session.session import SAMPLE_S
-    from upright_bolt.wording.search import rung_line, why_next
 
     active = session.start_search(search, _known(log, store, session, search), log, store)
     clock = session.machine.clock
-    told: set[int] = set()
-    begun: set[int] = set()
+    teller = _Teller(search, quiet=quiet)
     with Bar() as bar, stopping() as stop:
         try:
             while session.end_search() is None:
@@ -161,14 +163,7 @@ def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Sea
                 session.tick()
                 bar.show(session)
                 session.end_run()
-                for rung in active.search.rungs if not quiet else ():
-                    end = active.search.ends.get(rung.number)
-                    if rung.number not in begun and end is None:
-                        begun.add(rung.number)
-                        print(why_next(search.asked, rung), flush=True)
-                    if end is not None and rung.number in begun - told:
-                        told.add(rung.number)
-                        print(f"  {rung_line(search.asked.controls, rung, end)}", flush=True)
+                teller.tell(active.search)
                 clock.wait_until(clock.now_s() + SAMPLE_S)
         except MachineFroze as froze:
             if (run := session.run) is not None:
@@ -176,6 +171,31 @@ def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Sea
             raise
     if active.fault is not None:
         raise active.fault
+
+
+class _Teller:
+    """Prints why each rung is made, and how it ended; what was told before this process began is not told again."""
+
+    def __init__(self, search: Search, *, quiet: bool) -> None:
+        from upright_bolt.wording.search import begins
+
+        self._quiet = quiet
+        self._told = {rung.number for rung in search.rungs}
+        self._ended = set(search.ends)
+        if not quiet:
+            print(begins(search.asked), flush=True)
+
+    def tell(self, search: Search) -> None:
+        from upright_bolt.wording.search import rung_line, why_next
+
+        for rung in search.rungs[max(0, len(self._told) - 1) :] if not self._quiet else ():
+            if rung.number not in self._told:
+                self._told.add(rung.number)
+                print(why_next(search.asked, rung), flush=True)
+            end = search.ends.get(rung.number)
+            if end is not None and rung.number not in self._ended:
+                self._ended.add(rung.number)
+                print(f"  {rung_line(search.asked.controls, rung, end)}", flush=True)
 
 
 def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int:

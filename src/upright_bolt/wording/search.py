@@ -3,7 +3,8 @@
 from collections.abc import Iterable, Mapping
 
 from upright_bolt.analysis.edge_belief import Estimate
-from upright_bolt.analysis.edge_plan import Outlook
+from upright_bolt.analysis.edge_choice import BOLDNESS
+from upright_bolt.analysis.edge_plan import VOLTAGE, Outlook
 from upright_bolt.model.catalogue import TOGETHER, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
@@ -52,6 +53,19 @@ def outcome_words(end: RungEnd) -> str:
         Outcome.REFUSED: "the machine did not take the setting",
         Outcome.STOPPED: f"stopped after {lasted} without an error",
     }[end.outcome]
+
+
+def begins(asked: Asked) -> str:
+    """Return how far a search dares to go."""
+    if asked.plain_step:
+        step = show_value(asked.controls[0], -asked.plain_step)
+        return f"Search {asked.id}: {axis_title(asked.controls)} in steps of {step} until one fails."
+    bold = BOLDNESS[asked.bold.value]
+    reach = show_value(asked.controls[0], asked.reach or bold.reach * VOLTAGE.slope)
+    return (
+        f"Search {asked.id}, {asked.bold.value}: {axis_title(asked.controls)}, never more than {reach} beyond what has "
+        f"passed, and nothing whose freeze is likelier than {_percent(bold.freeze_cap)}."
+    )
 
 
 def why_next(asked: Asked, rung: Rung) -> str:
