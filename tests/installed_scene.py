@@ -25,11 +25,11 @@ OURS = {
 }
 PROGRAM = "/usr/local/bin/upright-bolt"
 PLAIN = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
-WORKLOADS = "steady single proof bursts frames battery idle cooling command watch"
+WORKLOADS = "steady single proof edge bursts frames battery idle cooling command watch"
 CALLER = 1
 """The user who calls sudo."""
 MORE = {"command": ["--exec", "/bin/true"], "cooling": ["--below", "85C"]}
-THREADED = ("steady", "proof", "bursts", "frames", "battery")
+THREADED = ("steady", "proof", "edge", "bursts", "frames", "battery")
 
 
 def mount(*words: str) -> None:

@@ -240,13 +240,13 @@ def test_a_series_beyond_what_the_machine_allows_does_not_begin(on_tern: TwinSes
 
 
 def test_a_ladder_ends_with_the_first_rung_that_errs(on_tern: TwinSession):
-    steps = ladder("core-offset,cache-offset=-60mV..-120mV/30mV", {}, 1)
-    assert [step.settings for step in steps] == [{"core-offset": v, "cache-offset": v} for v in (-60.0, -90.0, -120.0)]
+    steps = ladder("core-offset,cache-offset=-60mV..-132mV/36mV", {}, 1)
+    assert [step.settings for step in steps] == [{"core-offset": v, "cache-offset": v} for v in (-60.0, -96.0, -132.0)]
     series = carried_out(on_tern, SeriesAsked(steps, replace(AT_ONCE, duration_s=120.0), stops_at_errors=True))
     *good, bad = series.outcomes
     assert [outcome.errors for outcome in good] == [0, 0]
     assert bad.errors > 0
-    assert bad.step.settings["core-offset"] == -90.0
+    assert bad.step.settings["core-offset"] == -96.0
     assert "wrong results; the ladder ends there" in str(series.fault)
     assert on_tern.in_force("core-offset") == 0.0
 

@@ -230,7 +230,8 @@ def test_wrong_results_come_first_and_end_with_code_1(bolt):
     heads = listed.splitlines()[0]
     assert "errors" in heads
     assert "held by" in heads
-    proof = bolt("run", "proof", "--duration", "2min", "--with", "core-offset=-98mV", "--with", "cache-offset=-98mV")
+    deeper = ("--with", "core-offset=-98mV", "--with", "cache-offset=-98mV", "--over-broken-ground")
+    proof = bolt("run", "proof", "--duration", "2min", *deeper)
     assert proof.returncode == 1
     told = data_of(bolt("runs", "show", "2", "--json"))
     assert told["score_counts"] is False
@@ -238,7 +239,7 @@ def test_wrong_results_come_first_and_end_with_code_1(bolt):
 
 
 def test_a_ladder_prints_its_table_however_it_ends(bolt):
-    ladder = bolt("sweep", "core-offset,cache-offset=-60mV..-120mV/30mV", "--duration", "2min", "--start", "at-once")
+    ladder = bolt("sweep", "core-offset,cache-offset=-60mV..-132mV/36mV", "--duration", "2min", "--start", "at-once")
     assert ladder.returncode == 1
     assert "the ladder ends there" in ladder.stderr
     table = ladder.stdout.split("\n\n")[1]
@@ -246,4 +247,4 @@ def test_a_ladder_prints_its_table_however_it_ends(bolt):
     assert "held by" in table.splitlines()[0]
     assert "−60 mV" in table
     assert "does not count" in table
-    assert "−120 mV" not in ladder.stdout
+    assert "−132 mV" not in ladder.stdout

@@ -28,7 +28,7 @@ HISTORY = (
     *(
         (f"25 W, −{mv} mV" if mv else "25 W, no offset", "steady", SHORT_S,
          (*FLAT, f"core-offset=-{mv}mV", f"cache-offset=-{mv}mV") if mv else FLAT)
-        for mv in range(0, 101, 10)
+        for mv in (*range(0, 91, 10), 96)
     ),
 )  # fmt: skip
 """What the crew has run so far: label, workload, length, settings. A baseline, limits, preferences, turbo, offsets."""

@@ -55,7 +55,7 @@ class ChipSpec:
     ceiling_c: float
     shared_rail: bool = True
     slope_mv: float = 3.5
-    idle_nearer_mv: float = -16.0
+    idle_nearer_mv: float = -24.0
     core_nearer_mv: tuple[float, ...] = ()
     delivery_mv: float = -140.0
     tail_flatter: float = 1.0

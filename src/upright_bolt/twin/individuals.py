@@ -24,7 +24,7 @@ COOLING_SPREAD = {
 }
 """Standard deviations of the logarithms of what individuals differ in."""
 ROOM_C = 2.0
-CORE_MV, CACHE_MV, GAP_MV, DELIVERY_MV, IDLE_MV = (-6.0, 22.0), (18.0, 8.0), (20.0, 8.0), (-138.0, 14.0), (-14.0, 7.0)
+CORE_MV, CACHE_MV, GAP_MV, DELIVERY_MV, IDLE_MV = (-6.0, 22.0), (18.0, 8.0), (20.0, 8.0), (-138.0, 14.0), (-22.0, 7.0)
 """Means and standard deviations in mV: core edge (against the model's), cache edge (against the core's), gap to
 freezes, where the power delivery throttles, and how much nearer a resting machine is to freezing. The widths are those
 of a chip whose core errs at −112 mV; they shrink with the model's."""
@@ -85,7 +85,7 @@ def _chip(chip: ChipSpec, noise: Noise) -> ChipSpec:
         freeze_beyond_mv=max(LEAST_GAP_MV, drawn(GAP_MV)),
         slope_mv=slope,
         delivery_mv=drawn(DELIVERY_MV),
-        idle_nearer_mv=min(-3.0, drawn(IDLE_MV)),
+        idle_nearer_mv=min(-8.0, drawn(IDLE_MV)),
         core_nearer_mv=tuple(0.0 if core == weakest else mv for core, mv in enumerate(nearer)),
         leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.bell()),
         switching_w=chip.switching_w * exp(SWITCHING_SPREAD * noise.bell()),
