@@ -154,6 +154,18 @@ def test_a_damaged_record_means_stock_and_is_told(tmp_path, damage):
     scene.twin.close()
 
 
+def test_a_last_line_whose_end_alone_is_damaged_counts_and_the_next_one_follows_it(tmp_path):
+    scene = SearchScene(tmp_path)
+    search = scene.carry_on(scene.ask(plain_step=20.0, soak_s=0.0), stop_at=4)
+    path = scene.folder / search_log.FILE
+    path.write_bytes(path.read_bytes()[:-1] + b"x")
+    assert scene.log.get(search.asked.id) == search
+    resumed = scene.carry_on(stop_at=5)
+    assert [resumed.ends[number] for number in (1, 2, 3, 4)] == [search.ends[number] for number in (1, 2, 3, 4)]
+    assert scene.log.unreadable == 0
+    scene.twin.close()
+
+
 @pytest.mark.parametrize("lines", [3, 8, 13])
 def test_the_whole_process_group_killed_leaves_stock_and_a_search_to_go_on_with(bolt, data, lines):
     record = data / "machines" / "twin-tern" / search_log.FILE

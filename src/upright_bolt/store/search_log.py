@@ -4,6 +4,7 @@ Lines that cannot be read, or do not follow from each other, are doubt: the sear
 of it is recommended.
 """
 
+import os
 from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass, replace
@@ -131,10 +132,17 @@ class SearchLog:
         if not self._path.exists():
             return
         with self._path.open("r+b") as file:
+            size = file.seek(0, os.SEEK_END)
+            file.seek(max(0, size - 1))
+            if file.read() in (b"", b"\n"):
+                return
+            file.seek(0)
             content = file.read()
-            if not content.endswith(b"\n") and content:
-                whole = lines_of(content, entry_of).whole_bytes
-                file.truncate(min(whole, content.rfind(b"\n") + 1))
+            whole = lines_of(content, entry_of).whole_bytes
+            file.truncate(whole)
+            if not content[:whole].endswith(b"\n") and whole:  # its end alone was damaged: the line counts
+                file.seek(whole)
+                file.write(b"\n")
 
 
 def look_back(log: SearchLog, boot_id: str) -> Search | None:
