@@ -21,6 +21,7 @@ from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S, AxisScale
 from upright_bolt.analysis.edge_plan import VOLTAGE, next_of, outlook
 from upright_bolt.errors import MachineFroze
+from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked, Bold
 from upright_bolt.session.edge_search import BASELINE_S, PAUSE_S, WARM_UP_S
 from upright_bolt.twin import rails
@@ -33,7 +34,6 @@ FIRST_NUMBER = 71_000
 RUNG_OVERHEAD_S = PAUSE_S + 3.5
 FULL_MHZ, LIGHT_MHZ, BURST_MHZ, BURST_S = 2750.0, 2200.0, 3650.0, 8.0
 FULL_C, LIGHT_C, IDLE_C, BURST_C = 70.0, 60.0, 52.0, 58.0
-AXIS = ("core-offset", "cache-offset")
 ACCEPTED = 0.01
 Measured = tuple[float, str]
 Plan = Callable[["Chip"], tuple[float, float, int]]
@@ -113,7 +113,7 @@ class Chip:
 def searched(chip: Chip, bold: Bold = Bold.CAREFUL) -> tuple[float, float, int]:
     """Search as the product does."""
     scale = AxisScale(1.0, 250.0, VOLTAGE)
-    asked = Asked(1, AXIS, "", "", bold=bold, fails=ACCEPTED)
+    asked = Asked(1, TOGETHER, "", "", bold=bold, fails=ACCEPTED)
     tested: list[Observed] = []
     seconds, freezes = WARM_UP_S + BASELINE_S + 2 * RUNG_OVERHEAD_S, 0
     while (test := next_of(scale, asked, tested, [])) is not None:

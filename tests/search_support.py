@@ -5,12 +5,13 @@ from pathlib import Path
 
 from support import TwinSession
 from upright_bolt.analysis.edge_history import chip_of, known
+from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked, Search
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import SearchLog, look_back
 from upright_bolt.twin.machine import open_twin
 
-BOTH = ("core-offset", "cache-offset")
+BOTH = TOGETHER
 
 
 class SearchScene:
@@ -36,8 +37,7 @@ class SearchScene:
         """Go on until the search has ended; with ``stop_at``, stop before so many rungs more have ended."""
         found = search or look_back(self.log, self.session.boot_id)
         assert found is not None
-        others = [one for one in self.log.all() if one.asked.id != found.asked.id]
-        before = known(self.twin.store.all(), others, self.machine, found.asked.chip, found.asked.controls)
+        before = known(self.twin.store.all(), self.log.all(), self.machine, found.asked)
         active = self.session.start_search(found, before, self.log, self.twin.store)
         while self.session.end_search() is None:
             if stop_at is not None and len(active.search.ends) >= stop_at:

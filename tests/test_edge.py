@@ -10,15 +10,16 @@ from upright_bolt.analysis import edge_choice
 from upright_bolt.analysis.edge_belief import EDGE_S, EdgeBelief, Observed
 from upright_bolt.analysis.edge_choice import (
     BOLDNESS,
+    EIGHT_HOURS_S,
     AxisScale,
     failed_position,
     final_position,
     next_test,
-    predicted_failure,
     proven_position,
 )
 from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, next_of, turned_at
 from upright_bolt.errors import NotHere
+from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked
 from upright_bolt.twin import rails
 from upright_bolt.twin.chip import tern, tern_two_rails
@@ -26,7 +27,6 @@ from upright_bolt.twin.individuals import individual, spec_named
 from upright_bolt.twin.machine import Twin
 
 SCALE = AxisScale(1.0, 250.0, VOLTAGE)
-BOTH = ("core-offset", "cache-offset")
 
 
 def seen(dice, truth, position, load_s, stop_errors) -> Observed:
@@ -91,8 +91,8 @@ def test_what_is_kept_lies_before_all_that_failed_and_within_the_share_asked_for
     tested = [Observed(p, 60.0) for p in (40.0, 60.0, 80.0)] + [Observed(95.0, 12.0, 1)]
     finals = [final_position(SCALE, tested, share) for share in (0.001, 0.01, 0.1)]
     assert 0.0 < finals[0] < finals[1] < finals[2] <= 80.0
-    assert predicted_failure(SCALE, tested, finals[1]).value <= 0.01
-    assert predicted_failure(SCALE, tested, finals[1] + 2.0).value > 0.9 * 0.01
+    assert EdgeBelief(VOLTAGE, tested).predicted(finals[1], EIGHT_HOURS_S).value <= 0.01
+    assert EdgeBelief(VOLTAGE, tested).predicted(finals[1] + 2.0, EIGHT_HOURS_S).value > 0.9 * 0.01
     assert failed_position(tested) == 95.0
     nearly = [*tested, Observed(finals[1] + 1.0, 5.0, 1)]
     assert final_position(SCALE, nearly, 0.1) <= finals[1] - 1.0
@@ -106,7 +106,7 @@ def test_hours_without_an_error_move_the_advice_both_ways():
 
 
 def test_plain_steps_go_on_until_one_fails():
-    asked = Asked(1, BOTH, "", "", plain_step=10.0)
+    asked = Asked(1, TOGETHER, "", "", plain_step=10.0)
     first = next_of(SCALE, asked, [], [])
     assert first is not None
     assert first.position == 10.0
@@ -123,7 +123,7 @@ def test_a_gain_that_turns_ends_the_search_and_a_dip_does_not():
     assert turned_at([*rising, Gain(100.0, 104.0)]) is None
     turned = [*rising, Gain(100.0, 104.0), Gain(110.0, 102.0)]
     assert turned_at(turned) == 80.0
-    assert next_of(SCALE, Asked(1, BOTH, "", ""), [Observed(80.0, 20.0)], turned) is None
+    assert next_of(SCALE, Asked(1, TOGETHER, "", ""), [Observed(80.0, 20.0)], turned) is None
 
 
 # the twins

@@ -11,7 +11,7 @@ from math import ceil, floor, inf
 
 import numpy as np
 
-from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Estimate, Observed, quantiles
+from upright_bolt.analysis.edge_belief import Array, EdgeBelief, EdgePrior, Observed, quantiles
 
 DURATIONS_S = (20.0, 60.0, 180.0, 420.0)
 OVERHEAD_S = 12.0
@@ -146,19 +146,18 @@ def final_position(scale: AxisScale, tested: Sequence[Observed], accepted: float
     It is predicted to fail in at most ``accepted`` of eight-hour loads, and lies two steps or more before the first
     position that failed.
     """
-    belief = EdgeBelief(scale.prior, tested)
+    return furthest_kept(EdgeBelief(scale.prior, tested), scale, tested, accepted)
+
+
+def furthest_kept(belief: EdgeBelief, scale: AxisScale, tested: Sequence[Observed], accepted: float) -> float:
+    """Return ``final_position`` from a posterior that is there already; what fails grows all along the axis."""
     most = min(proven_position(tested), failed_position(tested) - 2.0 * scale.step)
-    count = floor(most / scale.step + 1e-9)
-    for number in range(count, 0, -1):
-        position = number * scale.step
-        if belief.mean(belief.failing(position, EIGHT_HOURS_S)) <= KEPT_BELOW * accepted:
-            return position
-    return 0.0
-
-
-def predicted_failure(scale: AxisScale, tested: Sequence[Observed], position: float) -> Estimate:
-    """Return how likely an eight-hour load at a position fails."""
-    return EdgeBelief(scale.prior, tested).predicted(position, EIGHT_HOURS_S)
+    low, high = 0, max(0, floor(most / scale.step + 1e-9))
+    while low < high:
+        number = (low + high + 1) // 2
+        fails = belief.mean(belief.failing(number * scale.step, EIGHT_HOURS_S))
+        low, high = (number, high) if fails <= KEPT_BELOW * accepted else (low, number - 1)
+    return low * scale.step
 
 
 class _Cells:

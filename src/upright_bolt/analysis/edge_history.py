@@ -1,13 +1,13 @@
 """What earlier searches and runs of a machine tell of an axis: the same chip, firmware and controls alone."""
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 
 from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_plan import tested_in
 from upright_bolt.analysis.evidence import PROVING
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.run import RunRecord, RunRole, RunState
-from upright_bolt.model.search import Search
+from upright_bolt.model.search import Asked, Search
 
 FULL_PART = {"steady": 1.0, "proof": 0.53, "edge": 0.8}
 """Part of a run of checked work on all processors that is full load."""
@@ -24,22 +24,20 @@ def chip_of_run(run: RunRecord) -> str:
     return f"{processor}, microcode {microcode}" if microcode else processor
 
 
-def known(
-    runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, chip: str, controls: Sequence[str]
-) -> list[Observed]:
-    """Return what was seen of an axis on this chip, by ended searches and by runs that were not theirs.
+def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, asked: Asked) -> list[Observed]:
+    """Return what was seen of a search's axis on its chip, by other searches and by runs that were not theirs.
 
     Args:
         runs: all runs that are kept.
-        searches: all searches of the machine but the one that goes on.
+        searches: all searches of the machine; the one itself is left out.
         machine: the machine's word.
-        chip: as ``chip_of`` names it.
-        controls: the axis.
+        asked: what was asked of the search.
     """
+    chip, controls = asked.chip, asked.controls
     found = [
         one
         for search in searches
-        if search.asked.chip == chip and set(search.asked.controls) == set(controls)
+        if search.asked.id != asked.id and search.asked.chip == chip and set(search.asked.controls) == set(controls)
         for one in tested_in(search)
     ]
     for run in runs:

@@ -16,7 +16,7 @@ from upright_bolt.analysis.edge_choice import (
     AxisScale,
     NextTest,
     failed_position,
-    final_position,
+    furthest_kept,
     next_test,
     proven_position,
 )
@@ -65,7 +65,7 @@ class Outlook:
 def outlook(scale: AxisScale, tested: Sequence[Observed], accepted: float) -> Outlook:
     """Return what is known after ``tested``."""
     belief = EdgeBelief(scale.prior, tested)
-    final = final_position(scale, tested, accepted)
+    final = furthest_kept(belief, scale, tested, accepted)
     failed = failed_position(tested)
     ideal = belief.ideal - belief.mean(belief.ideal)
     return Outlook(

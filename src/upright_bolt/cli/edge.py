@@ -11,18 +11,19 @@ from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_jso
 from upright_bolt.cli.ground import search_log
 from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BadInput, InUse, MachineFroze, NotHere
+from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.quantity import OFFSET, TIME
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.edge_belief import Estimate, Observed
+    from upright_bolt.analysis.edge_belief import Estimate
     from upright_bolt.analysis.edge_plan import Outlook
     from upright_bolt.session.session import Session
     from upright_bolt.store.runs import RunStore
     from upright_bolt.store.search_log import SearchLog
 
 AXES = {
-    "core,cache": ("core-offset", "cache-offset"),
+    "core,cache": TOGETHER,
     "core": ("core-offset",),
     "cache": ("cache-offset",),
 }
@@ -139,18 +140,13 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> S
         return log.get(search.asked.id)
 
 
-def _known(log: "SearchLog", store: "RunStore", session: "Session", search: Search) -> "list[Observed]":
-    from upright_bolt.analysis.edge_history import known
-
-    others = [other for other in log.all() if other.asked.id != search.asked.id]
-    return known(store.all(), others, session.machine.word, search.asked.chip, search.asked.controls)
-
-
 def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Search, *, quiet: bool) -> None:
     """Tick until the search has ended; an interrupt pauses it, and its record is what it goes on from."""
+    from upright_bolt.analysis.edge_history import known
     from upright_bolt.session.session import SAMPLE_S
 
-    active = session.start_search(search, _known(log, store, session, search), log, store)
+    before = known(store.all(), log.all(), session.machine.word, search.asked)
+    active = session.start_search(search, before, log, store)
     clock = session.machine.clock
     teller = _Teller(search, quiet=quiet)
     with Bar() as bar, stopping() as stop:
@@ -222,10 +218,9 @@ def _outlook(choice: MachineChoice, search: Search) -> "Outlook":
     from upright_bolt.analysis.edge_history import known
     from upright_bolt.analysis.edge_plan import VOLTAGE, outlook, tested_in
 
-    others = [other for other in search_log(choice).all() if other.asked.id != search.asked.id]
     with store_at(choice) as store:
         word = parse_machine(choice.machine).word
-        before = known(store.all(), others, word, search.asked.chip, search.asked.controls)
+        before = known(store.all(), search_log(choice).all(), word, search.asked)
     return outlook(AxisScale(1.0, 500.0, VOLTAGE), [*before, *tested_in(search)], search.asked.fails)
 
 

@@ -129,7 +129,7 @@ class ActiveSearch:
         self._gate: Gate | None = None
         self._rung: Rung | None = None
         self._began_s = 0.0
-        self._cut = ""
+        self._hot = False
         self._stopping = False
         self._failed_runs = 0
         self.paused = ""
@@ -177,7 +177,7 @@ class ActiveSearch:
             return
         self._sink.open_rung(self.search.asked.id, rung)
         self.search = replace(self.search, rungs=(*self.search.rungs, rung))
-        self._rung, self._began_s, self._cut = rung, now_s, ""
+        self._rung, self._began_s, self._hot = rung, now_s, False
         try:
             if rung.settings:
                 try_or_raise(self._session, rung.settings)
@@ -247,10 +247,9 @@ class ActiveSearch:
         temp = value_of(sample, self._session.index, "temperature.package")
         ceiling = self.search.asked.ceiling_c
         if len(run.errors) >= rung.stop_errors:
-            self._cut = "errors"
             run.stop("enough wrong results were seen")
         elif ceiling is not None and temp is not None and temp > ceiling - MARGIN_C:
-            self._cut = "heat"
+            self._hot = True
             run.stop("the temperature ceiling of the search was reached")
 
     def take_ended(self, run: ActiveRun) -> None:
@@ -296,7 +295,7 @@ class ActiveSearch:
     def _outcome(self, errors: Sequence[RungError], state: RunState) -> Outcome:
         if errors:
             return Outcome.DIED if all(error.block == "" for error in errors) else Outcome.WRONG
-        if self._cut == "heat":
+        if self._hot:
             return Outcome.HOT
         return Outcome.PASSED if state is RunState.FINISHED else Outcome.STOPPED
 

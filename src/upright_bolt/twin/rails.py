@@ -15,6 +15,7 @@ from upright_bolt.twin.chip import ChipSpec
 
 EDGE_S = 40.0
 """At its edge a fully loaded machine errs about this often."""
+LOG_EDGE_S = log(EDGE_S)
 HIGHEST = 12.0
 """Rates grow no further than by e to this power."""
 CORE, CACHE = 0, 2
@@ -106,7 +107,7 @@ def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
 
 
 def _rate(chip: ChipSpec, beyond_mv: float) -> float:
-    power = min(beyond_mv / chip.slope_mv, HIGHEST) - log(EDGE_S)
+    power = min(beyond_mv / chip.slope_mv, HIGHEST) - LOG_EDGE_S
     if power < BEND:
         power = BEND + (power - BEND) / chip.tail_flatter
     return exp(power)

@@ -61,31 +61,27 @@ def stage_at(workload: str, elapsed_s: float) -> tuple[Stage, float]:
     return stages[0], stages[0].seconds
 
 
+def _lasted(workload: str, elapsed_s: float) -> Iterator[tuple[Stage, float]]:
+    """Yield each stage of a round, and for how long it went on in so many seconds of a workload."""
+    stages = ROUNDS[workload]
+    rounds, place = divmod(elapsed_s, sum(stage.seconds for stage in stages))
+    for stage in stages:
+        yield stage, rounds * stage.seconds + min(place, stage.seconds)
+        place = max(0.0, place - stage.seconds)
+
+
 def kinds_s(workload: str, elapsed_s: float) -> dict[str, float]:
     """Return how much of so many seconds of a workload is ``full`` load, ``steps``, ``light`` load and ``idle``."""
-    stages = ROUNDS[workload]
     found = dict.fromkeys(("full", "steps", "light", "idle"), 0.0)
-    length = sum(stage.seconds for stage in stages)
-    rounds, place = divmod(elapsed_s, length)
-    for stage in stages:
+    for stage, seconds in _lasted(workload, elapsed_s):
         kind = "steps" if stage.seconds < SHORTEST_S else "idle" if not stage.mix else "full"
-        kind = "light" if 0.0 < stage.share < 1.0 else kind
-        found[kind] += rounds * stage.seconds + min(place, stage.seconds)
-        place = max(0.0, place - stage.seconds)
+        found["light" if 0.0 < stage.share < 1.0 else kind] += seconds
     return found
 
 
 def full_load_s(workload: str, elapsed_s: float) -> float:
     """Return how much full load so many seconds of a workload are worth; light load counts by its share."""
-    stages = ROUNDS[workload]
-    length = sum(stage.seconds for stage in stages)
-    rounds, place = divmod(elapsed_s, length)
-    whole = sum(stage.seconds * stage.share for stage in stages)
-    found = rounds * whole
-    for stage in stages:
-        found += min(place, stage.seconds) * stage.share
-        place = max(0.0, place - stage.seconds)
-    return found
+    return sum(seconds * stage.share for stage, seconds in _lasted(workload, elapsed_s))
 
 
 SHORTEST_PAUSE_S, MEAN_PAUSE_S, LONGEST_PAUSE_S = 0.05, 0.45, 2.5

@@ -18,8 +18,8 @@ from upright_bolt.workload.worker import SINGLE_THREAD
 
 BLOCKS_PER_UNIT = dict.fromkeys(("mixed", *ROUNDS), len(MIXES))
 """By way of working; elsewhere a block is a unit."""
-WAYS = {"steady": "mixed", "single": "mixed", "proof": "proof", "edge": "edge", "bursts": "bursts", "battery": "bursts",
-        "frames": "frames"}  # fmt: skip
+WAYS = {"steady": "mixed", "single": "mixed", "bursts": "bursts", "battery": "bursts", "frames": "frames",
+        **{name: name for name in ROUNDS}}  # fmt: skip
 ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8", **SINGLE_THREAD}
 """All of a worker's environment: no variable of the caller's decides what it runs."""
 READY_WITHIN_S = 60.0

@@ -57,7 +57,7 @@ class TwinLoad(Load):
         self._marks = [(state.time_s, 0.0)]
         self._working = True
         match self._task.workload:
-            case "proof" | "edge":
+            case _ if self._task.workload in ROUNDS:
                 state.faults_seen.append([state.time_s, float(min(self._threads)), PLANTED])
                 self._twin.follow(StagedDemand(self._threads, state.time_s, self._task.workload))
             case "bursts" | "battery":

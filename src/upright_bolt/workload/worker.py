@@ -81,7 +81,7 @@ def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
 
 def _dues(mix: Mix, way: str, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
     match way:
-        case "proof" | "edge":
+        case _ if way in ROUNDS:
             return staged(mix, start_s, way)
         case "bursts":
             return bursts(mix, start_s, number)
