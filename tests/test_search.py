@@ -1,6 +1,7 @@
 """Searches for an edge on twins: whole sessions, the command line, freezes, and what has failed once."""
 
 import json
+from dataclasses import replace
 from itertools import pairwise
 
 import pytest
@@ -8,7 +9,7 @@ import pytest
 from search_support import BOTH, SearchScene
 from upright_bolt.errors import BadInput, MachineFroze, Refused
 from upright_bolt.model.run import RunRole
-from upright_bolt.model.search import FAILED, Outcome, Why
+from upright_bolt.model.search import FAILED, Outcome, Purpose, Why
 from upright_bolt.session.edge_search import ON_BATTERY
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import look_back
@@ -25,11 +26,12 @@ def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):
     assert 15.0 <= found.end.position <= 75.0
     assert scene.offsets() == {0.0}
     assert scene.session.status().trial is None
-    assert [rung.is_baseline for rung in found.rungs[:3]] == [False, True, False]
-    soak = found.rungs[-1]
-    assert soak.soak
-    assert soak.position == found.end.position
-    assert found.ends[soak.number].outcome is Outcome.PASSED
+    assert [rung.purpose for rung in found.rungs[:3]] == [Purpose.WARM_UP, Purpose.BASELINE, Purpose.TEST]
+    *_, soak, cool = found.rungs
+    assert [soak.purpose, cool.purpose] == [Purpose.SOAK, Purpose.COOL_SOAK]
+    assert soak.settings == cool.settings == found.end.settings
+    assert {found.ends[rung.number].outcome for rung in (soak, cool)} == {Outcome.PASSED}
+    assert soak.load_s + cool.load_s == 120.0
     failed = [rung.position for rung in found.rungs if found.ends[rung.number].outcome in FAILED]
     assert failed
     assert found.end.position <= min(failed) - 2.0
@@ -37,7 +39,7 @@ def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):
     for rung in found.rungs:
         run = runs[found.ends[rung.number].run_id]
         assert run.head.role is RunRole.RUNG
-        assert all(run.head.settings[name] == pytest.approx(-rung.position, abs=0.6) for name in BOTH)
+        assert all(run.head.settings[name] == pytest.approx(rung.settings.get(name, 0.0), abs=0.6) for name in BOTH)
     scene.twin.close()
 
 
@@ -57,6 +59,70 @@ def test_a_search_on_each_rail_finds_that_the_core_goes_further(tmp_path):
     core = scene.carry_on(scene.ask(controls=("core-offset",), soak_s=0.0))
     cache = scene.carry_on(scene.ask(controls=("cache-offset",), soak_s=0.0))
     assert core.end.position > cache.end.position + 5.0
+    scene.twin.close()
+
+
+def test_rails_that_move_apart_are_searched_apart_from_where_both_hold(tmp_path):
+    scene = SearchScene(tmp_path, "twin:tern-two-rails")
+    found = scene.carry_on(scene.ask(soak_s=60.0))
+    alone = next(rung for rung in found.rungs if rung.purpose is Purpose.ALONE)
+    assert alone.settings == {"core-offset": -alone.position}
+    later = [rung for rung in found.rungs if rung.number > alone.number and rung.purpose is Purpose.TEST]
+    assert {rung.controls for rung in later} == {("core-offset",), ("cache-offset",)}
+    for rung in later:
+        (held,) = set(BOTH) - set(rung.controls)
+        assert rung.settings[held] == pytest.approx(-alone.position, abs=3.0)
+    core, cache = (-found.end.settings[name] for name in BOTH)
+    assert core > cache + 5.0
+    assert core > alone.position
+    assert found.rungs[-1].settings == found.end.settings
+    scene.twin.close()
+
+
+def test_on_a_shared_rail_one_alone_moves_nothing_and_nothing_is_searched_apart(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(soak_s=0.0))
+    alone = next(rung for rung in found.rungs if rung.purpose is Purpose.ALONE)
+    assert not [rung for rung in found.rungs if rung.number > alone.number]
+    assert len(set(found.end.settings.values())) == 1
+    scene.twin.close()
+
+
+def test_a_search_ends_where_more_could_not_bring_what_a_person_wants(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(soak_s=0.0, least_gain=0.12))
+    assert found.end.why is Why.FOUND
+    assert not [end for end in found.ends.values() if end.outcome in FAILED]
+    assert len(found.rungs) < 9
+    scene.twin.close()
+
+
+def test_while_something_else_works_a_search_pauses_and_says_so(tmp_path):
+    scene = SearchScene(tmp_path)
+    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    busy = scene.session.index["busy.mean"]
+
+    def take(times: int, percent: float) -> None:
+        for _ in range(times):
+            sample = scene.session.access.sample()
+            values = [percent if place == busy else value for place, value in enumerate(sample.values)]
+            active.take(replace(sample, values=values))
+            scene.twin.pass_time(SAMPLE_S)
+
+    take(7, 60.0)
+    assert not active.paused
+    take(3, 60.0)
+    assert active.progress().paused == "something else keeps the processors 60 % busy"
+    assert not active.search.rungs
+    for _ in range(12):
+        scene.session.tick()
+        scene.twin.pass_time(SAMPLE_S)
+    assert not active.paused
+    assert active.search.rungs
+    active.stop()
+    scene.session.run.stop()
+    scene.session.tick()
+    scene.session.end_run()
     scene.twin.close()
 
 

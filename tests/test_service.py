@@ -402,7 +402,7 @@ def test_through_the_service_there_is_one_run_at_a_time_too(bus, service, tmp_pa
 
 
 def runs_kept(data) -> int:
-    """Count the runs of a data folder, which a run joins once the machine is its own; asking the service would take it."""
+    """Count the runs of a data folder, which a run joins once it has the machine; asking the service would take it."""
     if not (data / "runs.sqlite").exists():
         return 0
     store = RunStore(data / "runs.sqlite")

@@ -63,12 +63,14 @@ class Observed:
         load_s: seconds of checked load, up to the moment at which it was stopped.
         errors: wrong results and dead workers in that time.
         froze: whether it ended with the machine.
+        shared: whether another part moved along as far, so that what failed may have been the other.
     """
 
     position: float
     load_s: float
     errors: int = 0
     froze: bool = False
+    shared: bool = False
 
     @property
     def passed(self) -> bool:
@@ -109,10 +111,25 @@ class EdgeBelief:
             + ((log_slope - log(prior.slope)) / prior.slope_log_sd) ** 2
             + ((self.gap - prior.gap) / prior.gap_sd) ** 2
         )
-        for one in tested:
-            score = score + self._log_likelihood(one)
-        weight = np.exp(score - score.max())
+        known = list(tested)
+        own = [one for one in known if not one.shared]
+        weight = self._weighed(score, [one for one in known if one.shared])
+        for one in own:
+            weight = weight + self._log_likelihood(one)
+        weight = np.exp(weight - weight.max())
         self.weight: Array = weight / weight.sum()
+
+    def _weighed(self, score: Array, shared: Sequence[Observed]) -> Array:
+        """Return logarithms of weights after what was seen while another part moved along.
+
+        With equal odds this part is the weaker one, and all of it is its own, or the other is, and only what passed
+        tells of this one.
+        """
+        passes = sum((self._log_likelihood(one) for one in shared if one.passed), start=score)
+        if all(one.passed for one in shared):
+            return passes
+        own = sum((self._log_likelihood(one) for one in shared if not one.passed), start=passes)
+        return np.logaddexp(_scaled(own), _scaled(passes))
 
     def _log_likelihood(self, one: Observed) -> Array:
         log_error, log_freeze = self.log_rates(one.position)
@@ -156,6 +173,13 @@ class EdgeBelief:
         failing = self.failing(position, load_s)
         found = self.estimate(failing)
         return Estimate(self.mean(failing), found.low, found.high)
+
+
+def _scaled(score: Array) -> Array:
+    """Return logarithms of weights that sum to 1."""
+    top = score.max()
+    scaled: Array = score - top - np.log(np.exp(score - top).sum())
+    return scaled
 
 
 def _bent(log_rate: Array, bend: float, flatter: float) -> Array:

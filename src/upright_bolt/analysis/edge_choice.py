@@ -136,8 +136,8 @@ def proven_position(tested: Iterable[Observed]) -> float:
 
 
 def failed_position(tested: Iterable[Observed]) -> float:
-    """Return the first position on the way to danger that failed; infinite if none did."""
-    return min((one.position for one in tested if not one.passed), default=inf)
+    """Return the first position on the way to danger that failed by itself; infinite if none did."""
+    return min((one.position for one in tested if not one.passed and not one.shared), default=inf)
 
 
 def final_position(scale: AxisScale, tested: Sequence[Observed], accepted: float) -> float:

@@ -1,16 +1,35 @@
-"""What earlier searches and runs of a machine tell of an axis: the same chip, firmware and controls alone."""
+"""What searches and runs of a machine tell of an axis: the same chip and firmware alone."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from upright_bolt.analysis.edge_belief import Observed
-from upright_bolt.analysis.edge_plan import tested_in
-from upright_bolt.analysis.evidence import PROVING
+from upright_bolt.analysis.evidence import PROVING, is_offset
+from upright_bolt.model.control import Value
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.run import RunRecord, RunRole, RunState
-from upright_bolt.model.search import Asked, Search
+from upright_bolt.model.search import Outcome, Search
 
 FULL_PART = {"steady": 1.0, "proof": 0.53, "edge": 0.8}
 """Part of a run of checked work on all processors that is full load."""
+FROZEN_PART = 0.5
+"""A freeze that took its moment with it counts as if it came in the middle of its test."""
+
+
+@dataclass(frozen=True, slots=True)
+class Seen:
+    """What a checked load at offsets showed.
+
+    Attributes:
+        depths: how far below stock each offset was, in mV, by control; those at stock are left out.
+        load_s: seconds of full load.
+        errors, froze: what went wrong.
+    """
+
+    depths: dict[str, float]
+    load_s: float
+    errors: int = 0
+    froze: bool = False
 
 
 def chip_of(identity: Identity) -> str:
@@ -24,34 +43,71 @@ def chip_of_run(run: RunRecord) -> str:
     return f"{processor}, microcode {microcode}" if microcode else processor
 
 
-def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, asked: Asked) -> list[Observed]:
-    """Return what was seen of a search's axis on its chip, by other searches and by runs that were not theirs.
+def seen_in(search: Search) -> list[Seen]:
+    """Return what the rungs of a search have shown; what was refused, or cut off at once, shows nothing."""
+    found = []
+    for rung in search.rungs:
+        end = search.ends.get(rung.number)
+        if end is None or not rung.settings:
+            continue
+        froze = end.outcome is Outcome.FROZE
+        load_s = end.full_load_s or (rung.load_s * FROZEN_PART if froze else 0.0)
+        if load_s:
+            found.append(Seen(_depths(rung.settings), load_s, len(end.errors), froze))
+    return found
+
+
+def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, chip: str, without: int) -> list[Seen]:
+    """Return what was seen on a chip by searches, and by runs that were not theirs.
 
     Args:
         runs: all runs that are kept.
-        searches: all searches of the machine; the one itself is left out.
+        searches: all searches of the machine.
         machine: the machine's word.
-        asked: what was asked of the search.
+        chip: as ``chip_of`` names it.
+        without: the number of a search to leave out.
     """
-    chip, controls = asked.chip, asked.controls
     found = [
         one
         for search in searches
-        if search.asked.id != asked.id and search.asked.chip == chip and set(search.asked.controls) == set(controls)
-        for one in tested_in(search)
+        if search.asked.id != without and search.asked.chip == chip
+        for one in seen_in(search)
     ]
     for run in runs:
         head = run.head
         part = FULL_PART.get(head.workload)
         if part is None or head.machine != machine or head.role is RunRole.RUNG or head.conditions.core_kind:
             continue
-        if chip_of_run(run) != chip:
-            continue
-        values = {head.settings.get(name) for name in controls}
-        value = values.pop() if len(values) == 1 else None
         froze = run.end.state is RunState.RESTARTED
-        if isinstance(value, str) or not value or value >= 0.0 or not (froze or run.errors or run.end.state in PROVING):
+        if chip_of_run(run) != chip or not (froze or run.errors or run.end.state in PROVING):
             continue
-        if run.end.duration_s > 0.0:
-            found.append(Observed(-float(value), run.end.duration_s * part, len(run.errors), froze))
+        depths = _depths(head.settings)
+        if depths and run.end.duration_s > 0.0:
+            found.append(Seen(depths, run.end.duration_s * part, len(run.errors), froze))
     return found
+
+
+def on_axis(seen: Iterable[Seen], controls: Sequence[str]) -> list[Observed]:
+    """Return what was seen of an axis.
+
+    Where its controls differed, what passed proves the shallowest of them; what failed tells nothing. Where another
+    offset lay as deep, what failed may have been the other; where it lay deeper, it is taken to have been.
+    """
+    found = []
+    for one in seen:
+        depths = [one.depths.get(name, 0.0) for name in controls]
+        position = min(depths)
+        passed = not one.errors and not one.froze
+        beside = max((depth for name, depth in one.depths.items() if name not in controls), default=0.0)
+        if not position or (not passed and (position != max(depths) or beside > position)):
+            continue
+        found.append(Observed(position, one.load_s, one.errors, one.froze, shared=beside >= position))
+    return found
+
+
+def _depths(settings: Mapping[str, Value]) -> dict[str, float]:
+    return {
+        name: -value
+        for name, value in settings.items()
+        if not isinstance(value, str) and value < 0.0 and is_offset(name)
+    }

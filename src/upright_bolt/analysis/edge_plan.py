@@ -20,7 +20,7 @@ from upright_bolt.analysis.edge_choice import (
     next_test,
     proven_position,
 )
-from upright_bolt.model.search import Asked, Outcome, Search
+from upright_bolt.model.search import Asked
 
 VOLTAGE = EdgePrior(edge=100.0, edge_sd=28.0, slope=3.5, slope_log_sd=0.26, gap=18.0, gap_sd=9.0)
 """What is expected of a voltage offset, in mV below stock."""
@@ -28,8 +28,6 @@ PLAIN_S = 60.0
 """Length of a test in plain steps."""
 TURNED_PART = 0.01
 """A score that falls by more than this part of the best one, at two positions beyond it, has turned."""
-FROZEN_PART = 0.5
-"""A freeze that took its moment with it counts as if it came in the middle of its test."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +79,7 @@ def outlook(scale: AxisScale, tested: Sequence[Observed], accepted: float) -> Ou
 
 def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Observed], gains: Sequence[Gain]) -> NextTest | None:
     """Return the next test; None when the search has found what it can."""
-    if turned_at(gains) is not None:
+    if turned_at(gains) is not None or not worth_more(scale, asked, tested, gains):
         return None
     if asked.plain_step:
         return _plain(scale, asked.plain_step, tested)
@@ -101,6 +99,33 @@ def _plain(scale: AxisScale, step: float, tested: Sequence[Observed]) -> NextTes
     return NextTest(position, PLAIN_S, 1, fails, freezes, 0.0, 0.0, PLAIN_S / 60.0)
 
 
+def worth_more(scale: AxisScale, asked: Asked, tested: Sequence[Observed], gains: Sequence[Gain]) -> bool:
+    """Tell whether going on to where the value sought lies at the furthest could bring what a person asks for.
+
+    What it could bring is the mean gain per unit so far, over the way from what may be kept now to there.
+    """
+    per_unit = gain_per_unit(gains)
+    if not asked.least_gain or per_unit is None:
+        return True
+    belief = EdgeBelief(scale.prior, tested)
+    left = min(scale.furthest, belief.estimate(belief.ideal).high) - furthest_kept(belief, scale, tested, asked.fails)
+    return left * per_unit >= asked.least_gain
+
+
+def gain_per_unit(gains: Sequence[Gain]) -> float | None:
+    """Return the part of the score at stock that a unit of the axis has brought on average; None if not known yet.
+
+    A straight line through the first position's score: the rungs' mean, weighted by how far they lie from it.
+    """
+    by_position = sorted(gains, key=lambda gain: gain.position)
+    if len(by_position) < 3 or by_position[0].score <= 0.0:
+        return None
+    first, *others = by_position
+    ways = [(gain.position - first.position, gain.score / first.score - 1.0) for gain in others]
+    weight = sum(way**2 for way, _ in ways)
+    return sum(way * gained for way, gained in ways) / weight if weight else None
+
+
 def turned_at(gains: Sequence[Gain]) -> float | None:
     """Return the position beyond which more of the same brings less, though nothing errs; None if there is none yet."""
     by_position = sorted(gains, key=lambda gain: gain.position)
@@ -110,17 +135,3 @@ def turned_at(gains: Sequence[Gain]) -> float | None:
     beyond = [gain for gain in by_position if gain.position > best.position]
     low = [gain for gain in beyond if gain.score < best.score * (1.0 - TURNED_PART)]
     return best.position if len(low) >= 2 and low == beyond[-len(low) :] else None
-
-
-def tested_in(search: Search) -> list[Observed]:
-    """Return what the rungs of a search have shown; what was refused, or cut off at once, shows nothing."""
-    found = []
-    for rung in search.rungs:
-        end = search.ends.get(rung.number)
-        if end is None or not rung.settings:
-            continue
-        froze = end.outcome is Outcome.FROZE
-        load_s = end.full_load_s or (rung.load_s * FROZEN_PART if froze else 0.0)
-        if load_s:
-            found.append(Observed(rung.position, load_s, len(end.errors), froze))
-    return found

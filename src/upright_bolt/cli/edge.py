@@ -13,11 +13,11 @@ from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BadInput, InUse, MachineFroze, NotHere
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.quantity import OFFSET, TIME
-from upright_bolt.model.search import AfterFreeze, Asked, Bold, Search, SearchEnd, Why
+from upright_bolt.model.search import AfterFreeze, Asked, Bold, Purpose, Rung, RungEnd, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.edge_belief import Estimate
-    from upright_bolt.analysis.edge_plan import Outlook
+    from upright_bolt.analysis.edge_course import Course
     from upright_bolt.session.session import Session
     from upright_bolt.store.runs import RunStore
     from upright_bolt.store.search_log import SearchLog
@@ -28,6 +28,7 @@ AXES = {
     "cache": ("cache-offset",),
 }
 LEAST_FAILS, MOST_FAILS = 0.0001, 0.2
+MOST_GAIN = 0.2
 LONGEST_SOAK_S = 24 * 3600.0
 MOST_FREEZES = 8
 NOT_FOUND = 1
@@ -43,13 +44,19 @@ def edge(
     after_freeze: Annotated[str, typer.Option("--after-freeze", help="go-on or wait.")] = AfterFreeze.WAIT.value,
     below: Annotated[str, typer.Option("--below", help="A rung ends at this temperature, e.g. 95C.")] = "",
     reach: Annotated[str, typer.Option("--reach", help="Furthest step beyond what has passed, e.g. -20mV.")] = "",
+    least_gain: Annotated[str, typer.Option("--least-gain", help="End where more brings less score, e.g. 0.5%.")] = "",
+    together: Annotated[bool, typer.Option("--together", help="Do not search core and cache apart.")] = False,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with the search that was cut off.")] = False,
     as_json: AsJson = False,
 ) -> int:
     """Search for how far the voltage can fall; nothing of it stays in force."""
     if context.invoked_subcommand is not None:
         return 0
-    asked = None if resume else _asked(axis, plain, bold, fails, soak, after_freeze, below, reach)
+    asked = (
+        None
+        if resume
+        else _asked(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together=together)
+    )
     found: Search | None = None
     freezes = 0
     while True:
@@ -65,7 +72,10 @@ def edge(
     return _told(context.obj, found, as_json=as_json)
 
 
-def _asked(axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze: str, below: str, reach: str) -> Asked:
+def _asked(
+    axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze: str, below: str, reach: str, least_gain: str,
+    *, together: bool,
+) -> Asked:  # fmt: skip
     """Return what was asked. Raises BadInput."""
     from upright_bolt.model.quantity import TEMPERATURE
     from upright_bolt.settings.engine import now_stamp
@@ -79,14 +89,16 @@ def _asked(axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze
     furthest = abs(OFFSET.parse(reach, "reach")) if reach else 0.0
     if reach and not 1.0 <= furthest <= 100.0:
         raise BadInput("reach: from 1 mV to 100 mV, e.g. -20mV.")
-    share = _share(fails)
+    share = _share(fails, "fails", LEAST_FAILS, MOST_FAILS)
+    worth = _share(least_gain, "least-gain", 0.0, MOST_GAIN) if least_gain else 0.0
     soak_s = TIME.parse(soak, "soak") if soak not in ("0", "none") else 0.0
     if not 0.0 <= soak_s <= LONGEST_SOAK_S:
         raise BadInput("soak: up to 24h; 0 for none.")
     ceiling_c = TEMPERATURE.parse(below, "below") if below else None
     goes_on = _word(AfterFreeze, after_freeze, "after-freeze")
     how = _word(Bold, bold, "bold")
-    return Asked(0, controls, now_stamp(), "", how, step, share, soak_s, goes_on, ceiling_c, furthest)
+    return Asked(0, controls, now_stamp(), "", how, step, share, soak_s, goes_on, ceiling_c, furthest,
+                 not together, worth)  # fmt: skip
 
 
 def _word(words: Any, text: str, what: str) -> Any:  # noqa: ANN401 - an enumeration and one of its members
@@ -96,14 +108,14 @@ def _word(words: Any, text: str, what: str) -> Any:  # noqa: ANN401 - an enumera
         raise BadInput(f"{what}: “{text}” is none; write {', or '.join(word.value for word in words)}.") from None
 
 
-def _share(text: str) -> float:
+def _share(text: str, what: str, least: float, most: float) -> float:
     digits = text.strip().removesuffix("%").strip()
     try:
         share = float(digits) / 100.0
     except ValueError:
         share = -1.0
-    if not LEAST_FAILS <= share <= MOST_FAILS:
-        raise BadInput(f"fails: “{text}”; write a share from 0.01% to 20%, e.g. 1%.")
+    if not least <= share <= most:
+        raise BadInput(f"{what}: “{text}”; write a share from {100 * least:g}% to {100 * most:g}%, e.g. 1%.")
     return share
 
 
@@ -127,9 +139,9 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> S
                 f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it."
             )
         if asked is not None:
-            from upright_bolt.session.edge_search import scale_of
+            from upright_bolt.session.edge_search import reach_of
 
-            scale_of(session.controls(), asked.controls)
+            reach_of(session.controls(), asked.controls)
             search = log.begin(replace(asked, chip=chip))
         if search is None:
             raise NotHere("There is no search of this machine to go on with.")
@@ -145,7 +157,7 @@ def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Sea
     from upright_bolt.analysis.edge_history import known
     from upright_bolt.session.session import SAMPLE_S
 
-    before = known(store.all(), log.all(), session.machine.word, search.asked)
+    before = known(store.all(), log.all(), session.machine.word, search.asked.chip, search.asked.id)
     active = session.start_search(search, before, log, store)
     clock = session.machine.clock
     teller = _Teller(search, quiet=quiet)
@@ -191,7 +203,7 @@ class _Teller:
             end = search.ends.get(rung.number)
             if end is not None and rung.number not in self._ended:
                 self._ended.add(rung.number)
-                print(f"  {rung_line(search.asked.controls, rung, end)}", flush=True)
+                print(f"  {rung_line(rung, end)}", flush=True)
 
 
 def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int:
@@ -202,7 +214,7 @@ def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int
     else:
         for line in _lines(choice, search):
             print(line)
-    found = search.end is not None and search.end.why is Why.FOUND and search.end.position > 0.0
+    found = search.end is not None and search.end.why is Why.FOUND and bool(search.end.settings)
     return 0 if found else NOT_FOUND
 
 
@@ -213,88 +225,78 @@ def _latest(choice: MachineChoice) -> Search:
     return searches[-1]
 
 
-def _outlook(choice: MachineChoice, search: Search) -> "Outlook":
-    from upright_bolt.analysis.edge_choice import AxisScale
+def _course(choice: MachineChoice, search: Search) -> "Course":
+    from upright_bolt.analysis.edge_course import Course
     from upright_bolt.analysis.edge_history import known
-    from upright_bolt.analysis.edge_plan import VOLTAGE, outlook, tested_in
 
     with store_at(choice) as store:
         word = parse_machine(choice.machine).word
-        before = known(store.all(), search_log(choice).all(), word, search.asked)
-    return outlook(AxisScale(1.0, 500.0, VOLTAGE), [*before, *tested_in(search)], search.asked.fails)
-
-
-def _proven(search: Search, position: float) -> dict[str, float]:
-    """Return the seconds that passed without an error at a position or beyond it, by kind of load."""
-    from upright_bolt.model.search import Outcome
-    from upright_bolt.workload.plan import kinds_s
-
-    total: dict[str, float] = {}
-    for rung in search.rungs:
-        end = search.ends.get(rung.number)
-        if end is None or not rung.settings or rung.position < position or end.outcome is not Outcome.PASSED:
-            continue
-        for kind, seconds in kinds_s("edge", end.load_s).items():
-            total[kind] = total.get(kind, 0.0) + seconds
-    return total
+        before = known(store.all(), search_log(choice).all(), word, search.asked.chip, search.asked.id)
+    return Course(search, before)
 
 
 def _lines(choice: MachineChoice, search: Search) -> list[str]:
-    from upright_bolt.wording.search import position_words, result
+    from upright_bolt.wording.search import kept_words, result
+    from upright_bolt.workload.plan import kinds_s
 
-    outlook = _outlook(choice, search)
-    position = search.end.position if search.end is not None else outlook.final
-    lines = [result(search, outlook, _proven(search, position))]
+    course = _course(choice, search)
+    lines = [result(course, course.proven(kinds_s))]
     spent = f"{search.minutes:.0f} min, {search.freezes} freeze{'' if search.freezes == 1 else 's'}"
     if search.end is None:
         lines.append(f"Search {search.asked.id} has not ended ({spent} so far). “edge --resume” goes on with it.")
     else:
         lines.append(f"Search {search.asked.id}: {search.end.why.value}, after {spent}. All is put back.")
-    if position and search.end is not None and search.end.why is Why.FOUND:
-        value = position_words(search.asked.controls, position).replace(" ", "").replace("−", "-")
-        lines.append("To use it: set " + " ".join(f"{name}={value}" for name in search.asked.controls))
+    if search.end is not None and search.end.settings and search.end.why is Why.FOUND:
+        lines.append(f"To use it: set {kept_words(search.end.settings)}")
     return lines
 
 
 def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
     """Return a search as JSON shows it."""
-    outlook = _outlook(choice, search)
-    position = search.end.position if search.end is not None else outlook.final
-    final = dict.fromkeys(search.asked.controls, -position if position else 0.0)
-    rungs = []
-    for rung in search.rungs:
-        end = search.ends.get(rung.number)
-        rungs.append(
-            {
-                "settings": rung.settings,
-                "outcome": end.outcome.value if end is not None else None,
-                "errors": []
-                if end is None
-                else [{"time_s": e.time_s, "cpu": e.cpu, "mix": e.block} for e in end.errors],
-                "duration_s": end.load_s if end is not None else None,
-                "load": "soak" if rung.soak else ("warm-up" if not rung.settings else "edge"),
-                "score": end.score if end is not None else None,
-                "clock_mhz": end.clock_mhz if end is not None else None,
-                "power_w": end.power_w if end is not None else None,
-                "temp_c": end.temp_c if end is not None else None,
-                "run": end.run_id if end is not None else None,
-            }
-        )
+    from upright_bolt.workload.plan import kinds_s
+
+    course = _course(choice, search)
+    kept = course.recommended
     state = "goes on" if search.end is None else search.end.why.value
+    together = course.outlook()
     return {
         "id": search.asked.id,
         "state": state,
         "axis": list(search.asked.controls),
         "chip": search.asked.chip,
         "began_at": search.asked.began_at,
-        "rungs": rungs,
-        "edge_mv": _estimate(outlook.edge, -1.0),
-        "slope_mv": _estimate(outlook.slope, 1.0),
-        "final": final,
-        "proven": {"seconds": _proven(search, position), "furthest_mv": -outlook.proven},
-        "predicted_failure_8h": _estimate(outlook.predicted, 1.0),
+        "rungs": [_rung_data(rung, search.ends.get(rung.number)) for rung in search.rungs],
+        "edge_mv": _estimate(together.edge, -1.0),
+        "slope_mv": _estimate(together.slope, 1.0),
+        "axes": [
+            {
+                "axis": list(axis),
+                "edge_mv": _estimate(course.outlook(axis).edge, -1.0),
+                "slope_mv": _estimate(course.outlook(axis).slope, 1.0),
+            }
+            for axis in course.axes
+        ],
+        "final": {**dict.fromkeys(search.asked.controls, 0.0), **kept},
+        "proven": {"seconds": course.proven(kinds_s), "furthest_mv": -together.proven},
+        "predicted_failure_8h": _estimate(course.predicted, 1.0),
         "minutes": round(search.minutes, 2),
         "freezes": search.freezes,
+    }
+
+
+def _rung_data(rung: Rung, end: RungEnd | None) -> dict[str, Any]:
+    errors = [{"time_s": e.time_s, "cpu": e.cpu, "mix": e.block} for e in end.errors] if end is not None else []
+    return {
+        "settings": rung.settings,
+        "outcome": end.outcome.value if end is not None else None,
+        "errors": errors,
+        "duration_s": end.load_s if end is not None else None,
+        "load": "edge" if rung.purpose is Purpose.TEST else rung.purpose.value,
+        "score": end.score if end is not None else None,
+        "clock_mhz": end.clock_mhz if end is not None else None,
+        "power_w": end.power_w if end is not None else None,
+        "temp_c": end.temp_c if end is not None else None,
+        "run": end.run_id if end is not None else None,
     }
 
 
@@ -319,7 +321,7 @@ def history(
     as_json: AsJson = False,
 ) -> None:
     """List the searches of this machine, or the rungs of one."""
-    from upright_bolt.wording.search import axis_title, position_words, rung_line
+    from upright_bolt.wording.search import axis_title, rung_line, settings_words
     from upright_bolt.wording.times import date_and_time
 
     log = search_log(context.obj)
@@ -335,11 +337,11 @@ def history(
         found = searches[0]
         for rung in found.rungs:
             end = found.ends.get(rung.number)
-            print(rung_line(found.asked.controls, rung, end) if end is not None else f"rung {rung.number} goes on")
+            print(rung_line(rung, end) if end is not None else f"rung {rung.number} goes on")
         return
     rows = [["search", "began", "axis", "rungs", "min", "freezes", "result"]]
     for search in searches:
-        kept = position_words(search.asked.controls, search.end.position) if search.end is not None else "goes on"
+        kept = settings_words(search.end.settings) if search.end is not None else "goes on"
         rows.append(
             [str(search.asked.id), date_and_time(search.asked.began_at), axis_title(search.asked.controls),
              str(len(search.rungs)), f"{search.minutes:.0f}", str(search.freezes), kept]

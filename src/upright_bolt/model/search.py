@@ -6,7 +6,7 @@ from enum import StrEnum
 from upright_bolt.model.control import Value
 
 BASELINE_S = 20.0
-"""Length of the rung at stock from which gains are counted."""
+"""Length of the rung at stock from which gains are counted, and of the one that tells whether parts share a rail."""
 
 
 class Outcome(StrEnum):
@@ -24,6 +24,20 @@ class Outcome(StrEnum):
     """A person, or the end of the program, stopped it; what passed until then counts."""
 
 
+class Purpose(StrEnum):
+    """What a rung is for."""
+
+    WARM_UP = "warm-up"
+    BASELINE = "baseline"
+    """At stock: gains are counted from it."""
+    TEST = "rung"
+    ALONE = "one alone"
+    """One control of several at what holds for all: whether it moves anything by itself."""
+    SOAK = "soak"
+    COOL_SOAK = "soak after cooling down"
+
+
+SOAKING = (Purpose.SOAK, Purpose.COOL_SOAK)
 FAILED = (Outcome.WRONG, Outcome.DIED, Outcome.FROZE)
 
 
@@ -57,6 +71,8 @@ class Asked:
         after_freeze: whether it goes on by itself.
         ceiling_c: a rung ends at this temperature; None for the machine's own ceiling.
         reach: furthest beyond the last proven value, in the axis's unit; 0 for what the temperament allows.
+        apart: whether controls that turn out to move by themselves are searched one by one from where all hold.
+        least_gain: it ends where going further could not bring this part more score.
     """
 
     id: int
@@ -70,6 +86,8 @@ class Asked:
     after_freeze: AfterFreeze = AfterFreeze.WAIT
     ceiling_c: float | None = None
     reach: float = 0.0
+    apart: bool = True
+    least_gain: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,7 +100,8 @@ class Rung:
         settings: what is tried.
         load_s: seconds of checked load at most.
         stop_errors: it ends at so many wrong results.
-        soak: whether it is the soak at the end.
+        purpose: what it is for.
+        controls: what moves, where it is not all that was asked; the others are held.
         boot_id: the boot in which it began.
         fails, freezes: how likely it was thought to err, and to freeze.
         spread, spread_after: uncertainty of the position sought before it, and expected after it, in the axis's unit.
@@ -93,17 +112,13 @@ class Rung:
     settings: dict[str, Value]
     load_s: float
     stop_errors: int
-    soak: bool = False
+    purpose: Purpose = Purpose.TEST
+    controls: tuple[str, ...] = ()
     boot_id: str = ""
     fails: float = 0.0
     freezes: float = 0.0
     spread: float = 0.0
     spread_after: float = 0.0
-
-    @property
-    def is_baseline(self) -> bool:
-        """Whether it is the one at stock from which gains are counted."""
-        return not self.settings and self.load_s == BASELINE_S
 
 
 @dataclass(frozen=True, slots=True)
@@ -155,11 +170,16 @@ class Why(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class SearchEnd:
-    """How a search ended: why, and the position to keep (0: stock)."""
+    """How a search ended: why, and what to keep (nothing: stock)."""
 
     why: Why
-    position: float = 0.0
+    settings: dict[str, Value] = field(default_factory=dict)
     detail: str = ""
+
+    @property
+    def position(self) -> float:
+        """The furthest of what is kept; 0 for stock."""
+        return max((abs(value) for value in self.settings.values() if not isinstance(value, str)), default=0.0)
 
 
 @dataclass(frozen=True, slots=True)

@@ -8,16 +8,15 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
-from upright_bolt.analysis.edge_belief import Observed
-from upright_bolt.analysis.edge_choice import AxisScale, NextTest
-from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, Outlook, next_of, outlook, tested_in
+from upright_bolt.analysis.edge_course import Course
+from upright_bolt.analysis.edge_history import Seen
 from upright_bolt.errors import BadInput, BoltError, Refused
 from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunEnd, RunRole, RunState
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.model.search import BASELINE_S, Outcome, Rung, RungEnd, RungError, Search, SearchEnd, Why
-from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.search import Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
+from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.work import Work
 from upright_bolt.session.active_run import ActiveRun
@@ -27,20 +26,17 @@ from upright_bolt.session.start import Gate, Goal
 from upright_bolt.wording.notes import about
 from upright_bolt.workload.plan import full_load_s
 
-STEP = 1.0
-"""Positions lie so far apart, in the axis's unit."""
-WARM_UP_S = 90.0
-"""A load at stock before the first rung, so that all begin warm."""
 PAUSE_S = 4.0
-SOAK_ERRORS = 1
-SOAKS = 5
-"""A soak that fails is followed by another one further back, so many times."""
+COOLING_S = 420.0
+"""How long the machine has to cool down before the last part of the soak; it need not come to rest entirely."""
 SCORED_S = 20.0
 """The score of a rung is that of its first seconds, all at full load."""
 FAILED_RUNS = 3
 """So many runs that fail for another reason than the setting, one after another, end the search for now."""
 MARGIN_C = 0.5
 ON_BATTERY = "the charger is unplugged"
+BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
+"""Processors that are busier than this between two rungs, for so many samples, have somebody else's work to do."""
 
 
 class SearchSink(Protocol):
@@ -65,35 +61,30 @@ class SearchProgress:
 
     Attributes:
         search: its rungs so far.
-        outlook: what is known now.
+        course: what is known now.
         rung: the rung in progress; None between two.
         waiting: what it waits for; None if nothing.
         paused: why it has paused; empty if it has not.
     """
 
     search: Search
-    outlook: Outlook
+    course: Course
     rung: Rung | None
     waiting: Waiting | None
     paused: str
 
 
-def scale_of(controls: dict[str, Control], names: Sequence[str]) -> AxisScale:
-    """Return the positions that an axis has here. Raises Refused if a control of it cannot be set."""
-    furthest = []
+def reach_of(controls: dict[str, Control], names: Sequence[str]) -> dict[str, float]:
+    """Return how far below stock each control of an axis can go here. Raises Refused if one cannot be set."""
+    furthest = {}
     for name in names:
         control = controls.get(name)
         if control is None or not control.settable or control.minimum is None:
             why = control.note if control is not None else None
             words = about(name, why) if why is not None else f"{title_of(name)} cannot be set on this machine."
             raise Refused(f"{words} So its edge cannot be searched for.")
-        furthest.append(-control.minimum)
-    return AxisScale(STEP, min(furthest), VOLTAGE)
-
-
-def settings_at(names: Sequence[str], position: float) -> Settings:
-    """Return what is set at a position of an axis."""
-    return dict.fromkeys(names, -position) if position else {}
+        furthest[name] = -control.minimum
+    return furthest
 
 
 class ActiveSearch:
@@ -102,7 +93,7 @@ class ActiveSearch:
     Args:
         session: where it is made.
         search: as its record tells it; one that was cut off goes on.
-        known: what earlier searches and runs have shown of this axis on this chip.
+        known: what earlier searches and runs have shown on this chip.
         sink: where its record is kept.
         runs: where its runs are kept.
 
@@ -117,39 +108,35 @@ class ActiveSearch:
     """
 
     def __init__(
-        self, session: RunningSession, search: Search, known: Sequence[Observed], sink: SearchSink, runs: RunSink
+        self, session: RunningSession, search: Search, known: Sequence[Seen], sink: SearchSink, runs: RunSink
     ) -> None:
         if session.status().trial is not None:
             raise BadInput("A trial is running already; “keep” or “put-back” it before a search.")
         self._session = session
         self._names = search.asked.controls
-        self._scale = scale_of(session.controls(), self._names)
+        self._furthest = reach_of(session.controls(), self._names)
         self._known = list(known)
         self._sink, self._runs = sink, runs
         self._gate: Gate | None = None
         self._rung: Rung | None = None
         self._began_s = 0.0
-        self._hot = False
+        self._hot = self._cooled = False
+        self._busy_for = 0
         self._stopping = False
         self._failed_runs = 0
         self.paused = ""
         self.search = search
         self.ended = False
         self.fault: BoltError | None = None
-        self._outlook: Outlook | None = None
+        self._course: Course | None = None
         session.access.begin_series(set(self._names))
 
     @property
-    def tested(self) -> list[Observed]:
-        """All that is known of this axis on this chip."""
-        return [*self._known, *tested_in(self.search)]
-
-    @property
-    def outlook(self) -> Outlook:
-        """What is known now."""
-        if self._outlook is None:
-            self._outlook = outlook(self._scale, self.tested, self.search.asked.fails)
-        return self._outlook
+    def course(self) -> Course:
+        """What is known now, and what follows from it."""
+        if self._course is None or self._course.search is not self.search:
+            self._course = Course(self.search, self._known, self._furthest)
+        return self._course
 
     def take(self, sample: Sample) -> None:
         """Go on: begin the next rung once the machine is ready for it."""
@@ -157,7 +144,7 @@ class ActiveSearch:
             return
         self.paused = self._hindrance(sample)
         if self.paused:
-            self._gate = None
+            self._gate, self._cooled = None, False
             return
         try:
             self._gate = self._gate or Gate(Goal(pause_s=PAUSE_S), self._session.rest)
@@ -169,75 +156,35 @@ class ActiveSearch:
     def _hindrance(self, sample: Sample) -> str:
         """Return why no rung may begin now; empty if one may."""
         plugged = value_of(sample, self._session.index, "charger")
-        return ON_BATTERY if plugged is not None and not plugged else ""
+        if plugged is not None and not plugged:
+            return ON_BATTERY
+        busy = value_of(sample, self._session.index, "busy.mean")
+        self._busy_for = self._busy_for + 1 if busy is not None and busy > BUSY_PERCENT else 0
+        return f"something else keeps the processors {busy:.0f} % busy" if self._busy_for >= BUSY_SAMPLES else ""
 
     def _begin_next(self, now_s: float) -> None:
-        rung = self._next_rung()
-        if rung is None:
+        step = self.course.next_step(self._session.boot_id)
+        if isinstance(step, SearchEnd):
+            self._finish(step)
             return
-        self._sink.open_rung(self.search.asked.id, rung)
-        self.search = replace(self.search, rungs=(*self.search.rungs, rung))
-        self._rung, self._began_s, self._hot = rung, now_s, False
+        if step.purpose is Purpose.COOL_SOAK and not self._cooled:
+            self._gate, self._cooled = Gate(Goal(settles=True, at_most_s=COOLING_S), self._session.rest), True
+            return
+        self._cooled = False
+        self._sink.open_rung(self.search.asked.id, step)
+        self.search = replace(self.search, rungs=(*self.search.rungs, step))
+        self._rung, self._began_s, self._hot = step, now_s, False
         try:
-            if rung.settings:
-                try_or_raise(self._session, rung.settings)
+            if step.settings:
+                try_or_raise(self._session, step.settings)
         except BoltError as fault:
-            self._close(RungEnd(rung.number, Outcome.REFUSED))
-            self._finish(SearchEnd(Why.REFUSED, self._kept(), str(fault)))
+            self._close(RungEnd(step.number, Outcome.REFUSED))
+            self._finish(SearchEnd(Why.REFUSED, dict(self.course.kept()), str(fault)))
             return
-        work = Work("edge", rung.load_s, start=Start.AT_ONCE)
-        label = show_settings(rung.settings) if rung.settings else "warm-up at stock"
+        work = Work("edge", step.load_s, start=Start.AT_ONCE)
+        label = show_settings(step.settings) if step.settings else f"{step.purpose.value} at stock"
         series = f"search {self.search.asked.id}"
         self._session.start_run(work, label, self._runs, series, RunRole.RUNG, self._gate)
-
-    def _next_rung(self) -> Rung | None:
-        """Return the next rung; None if the search has ended."""
-        number = len(self.search.rungs) + 1
-        boot_id = self._session.boot_id
-        if not self._warm():
-            return Rung(number, 0.0, {}, WARM_UP_S, 1, boot_id=boot_id)
-        if not any(rung.is_baseline for rung in self.search.rungs):
-            return Rung(number, 0.0, {}, BASELINE_S, 1, boot_id=boot_id)
-        found = next_of(self._scale, self.search.asked, self.tested, self._gains()) if not self._soaks() else None
-        if found is not None:
-            return _rung(number, found, settings_at(self._names, found.position), boot_id)
-        final = self.outlook.final
-        if not final or self._soaked(final) or len(self._soaks()) >= SOAKS or not self.search.asked.soak_s:
-            self._finish(SearchEnd(Why.FOUND, self._kept()))
-            return None
-        settings = dict(settings_at(self._names, final))
-        return Rung(number, final, settings, self.search.asked.soak_s, SOAK_ERRORS, soak=True, boot_id=boot_id)
-
-    def _warm(self) -> bool:
-        """Whether a rung of this boot has warmed the machine up."""
-        here = [rung for rung in self.search.rungs if rung.boot_id == self._session.boot_id]
-        return any(self.search.ends[rung.number].load_s > 0.0 for rung in here if rung.number in self.search.ends)
-
-    def _soaks(self) -> list[Rung]:
-        return [rung for rung in self.search.rungs if rung.soak]
-
-    def _soaked(self, position: float) -> bool:
-        return any(
-            rung.position >= position and self.search.ends[rung.number].outcome is Outcome.PASSED
-            for rung in self._soaks()
-            if rung.number in self.search.ends
-        )
-
-    def _gains(self) -> list[Gain]:
-        return [
-            Gain(rung.position, end.score)
-            for rung in self.search.rungs
-            if (end := self.search.ends.get(rung.number)) is not None
-            and (rung.settings or rung.is_baseline)
-            and end.score is not None
-            and end.outcome is Outcome.PASSED
-        ]
-
-    def _kept(self) -> float:
-        """Return the position to keep: of a chip that has failed its soaks, none."""
-        soaks = self._soaks()
-        lost = len(soaks) >= SOAKS and not self._soaked(self.outlook.final)
-        return 0.0 if lost else self.outlook.final
 
     def watch(self, sample: Sample) -> None:
         """Look at a rung in progress, and end its run where enough is seen."""
@@ -254,6 +201,7 @@ class ActiveSearch:
 
     def take_ended(self, run: ActiveRun) -> None:
         """Write down how a rung ended, put back what was tried, and go on."""
+        self._busy_for = 0
         rung = self._rung
         if rung is None or run.end is None:
             return
@@ -302,7 +250,7 @@ class ActiveSearch:
     def _close(self, end: RungEnd) -> None:
         self._sink.close_rung(self.search.asked.id, end)
         self.search = replace(self.search, ends={**self.search.ends, end.number: end})
-        self._rung, self._outlook = None, None
+        self._rung = None
 
     def _put_back(self) -> None:
         if self._session.status().trial is not None:
@@ -333,12 +281,4 @@ class ActiveSearch:
     def progress(self) -> SearchProgress:
         """Return where it stands."""
         waiting = self._gate.waiting if self._gate is not None and self._session.run is None else None
-        return SearchProgress(self.search, self.outlook, self._rung, waiting, self.paused)
-
-
-def _rung(number: int, test: NextTest, settings: Settings, boot_id: str) -> Rung:
-    return Rung(
-        number, test.position, dict(settings), test.load_s, test.stop_errors, boot_id=boot_id,
-        fails=round(test.fails, 4), freezes=round(test.freezes, 5), spread=round(test.spread, 2),
-        spread_after=round(test.spread_after, 2),
-    )  # fmt: skip
+        return SearchProgress(self.search, self.course, self._rung, waiting, self.paused)

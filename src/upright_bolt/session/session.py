@@ -45,7 +45,7 @@ from upright_bolt.workload.hold_load import HoldLoad
 from upright_bolt.workload.load import Load, Task, choose_cpus
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.edge_belief import Observed
+    from upright_bolt.analysis.edge_history import Seen
     from upright_bolt.analysis.thermal_model import Prior
     from upright_bolt.session.edge_search import ActiveSearch, SearchSink
 
@@ -333,13 +333,13 @@ class Session:
         return series
 
     def start_search(
-        self, search: Search, known: "Sequence[Observed]", sink: "SearchSink", runs: RunSink
+        self, search: Search, known: "Sequence[Seen]", sink: "SearchSink", runs: RunSink
     ) -> "ActiveSearch":
         """Begin a search for an edge, or go on with one; ``tick`` and ``end_run`` carry it on.
 
         Args:
             search: as its record tells it.
-            known: what was seen of its axis on this chip before.
+            known: what was seen on its chip before.
             sink: where its record is kept.
             runs: where its runs are kept.
 

@@ -4,11 +4,12 @@ from collections.abc import Iterable, Mapping
 
 from upright_bolt.analysis.edge_belief import Estimate
 from upright_bolt.analysis.edge_choice import BOLDNESS
-from upright_bolt.analysis.edge_plan import VOLTAGE, Outlook
+from upright_bolt.analysis.edge_course import Course
+from upright_bolt.analysis.edge_plan import VOLTAGE
 from upright_bolt.model.catalogue import TOGETHER, title_of
-from upright_bolt.model.control import show_value
+from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
-from upright_bolt.model.search import Asked, Outcome, Rung, RungEnd, Search, Why
+from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, Why
 from upright_bolt.wording.times import span
 
 KINDS = {"full": "full load", "steps": "load steps", "light": "light load", "idle": "idle"}
@@ -26,10 +27,26 @@ def position_words(controls: tuple[str, ...], position: float) -> str:
     return show_value(controls[0], -position) if position else "stock"
 
 
-def rung_line(controls: tuple[str, ...], rung: Rung, end: RungEnd) -> str:
+def settings_words(settings: Mapping[str, Value]) -> str:
+    """Return what is kept: “core and cache −85 mV”, “core −95 mV, cache −78 mV”, “stock” for nothing."""
+    if not settings:
+        return "stock"
+    values = set(settings.values())
+    if len(values) == 1 and len(settings) > 1:
+        return f"{axis_title(tuple(settings))} {show_value(next(iter(settings)), values.pop())}"
+    return ", ".join(f"{axis_title((name,))} {show_value(name, value)}" for name, value in settings.items())
+
+
+def kept_words(settings: Mapping[str, Value]) -> str:
+    """Return settings as they are written on the command line."""
+    return " ".join(
+        f"{name}={show_value(name, value).replace(' ', '').replace('−', '-')}" for name, value in settings.items()
+    )
+
+
+def rung_line(rung: Rung, end: RungEnd) -> str:
     """Return a rung in a line: where, under what, how it ended, and what was measured."""
-    what = "soak" if rung.soak else "rung" if rung.settings else "baseline" if rung.is_baseline else "warm-up"
-    said = [f"{what} {rung.number}, {position_words(controls, rung.position)}: {outcome_words(end)}"]
+    said = [f"{rung.purpose.value} {rung.number}, {settings_words(rung.settings)}: {outcome_words(end)}"]
     if end.clock_mhz is not None and end.power_w is not None:
         said.append(f"{CLOCK.show(end.clock_mhz)} at {POWER.show(end.power_w)}")
     if end.temp_c is not None:
@@ -64,53 +81,59 @@ def begins(asked: Asked) -> str:
     reach = show_value(asked.controls[0], asked.reach or bold.reach * VOLTAGE.slope)
     return (
         f"Search {asked.id}, {asked.bold.value}: {axis_title(asked.controls)}, never more than {reach} beyond what has "
-        f"passed, and nothing whose freeze is likelier than {_percent(bold.freeze_cap)}."
+        f"passed, and nothing whose freeze is likelier than {percent(bold.freeze_cap)}."
     )
 
 
 def why_next(asked: Asked, rung: Rung) -> str:
     """Return why a rung is what it is."""
-    place = position_words(asked.controls, rung.position)
-    if rung.is_baseline:
-        return f"Stock once more for {span(rung.load_s)}: gains are counted from here."
-    if not rung.settings:
-        return f"A load at stock for {span(rung.load_s)}, so that all rungs begin warm."
-    if rung.soak:
-        return f"A soak of {span(rung.load_s)} at {place}, the value that would be kept."
+    place = settings_words(rung.settings)
+    lasts = span(rung.load_s)
+    fixed = {
+        Purpose.WARM_UP: f"A load at stock for {lasts}, so that all rungs begin warm.",
+        Purpose.BASELINE: f"Stock once more for {lasts}: gains are counted from here.",
+        Purpose.ALONE: f"{place} alone for {lasts}: does it bring a gain by itself? Then each is searched apart.",
+        Purpose.SOAK: f"A soak of {lasts} at {place}, the value that would be kept.",
+        Purpose.COOL_SOAK: f"{lasts} more of it from a machine that has cooled down: {place}.",
+    }
+    if rung.purpose in fixed:
+        return fixed[rung.purpose]
     if asked.plain_step:
-        return f"The next step of {show_value(asked.controls[0], -asked.plain_step)}: {place} for {span(rung.load_s)}."
+        return f"The next step of {show_value(asked.controls[0], -asked.plain_step)}: {place} for {lasts}."
     return (
-        f"{place} for up to {span(rung.load_s)}: errs with a likelihood of {_percent(rung.fails)}, freezes with "
-        f"{_percent(rung.freezes)}, and narrows what is sought from ±{rung.spread:.0f} to ±{rung.spread_after:.0f} mV."
+        f"{place} for up to {lasts}: errs with a likelihood of {percent(rung.fails)}, freezes with "
+        f"{percent(rung.freezes)}, and narrows what is sought from ±{rung.spread:.0f} to ±{rung.spread_after:.0f} mV."
     )
 
 
-def result(search: Search, outlook: Outlook, proven_s: Mapping[str, float]) -> str:
-    """Return what came of a search.
+def result(course: Course, proven_s: Mapping[str, float]) -> str:
+    """Return what came of a search, or what it has found so far.
 
     Args:
-        search: the search.
-        outlook: what is known at its end.
-        proven_s: seconds that passed without an error at the value kept or beyond it, by kind of load.
+        course: the search.
+        proven_s: seconds that passed at what is recommended, by kind of load.
     """
+    search = course.search
     end = search.end
-    controls = search.asked.controls
     if end is not None and end.why is Why.DAMAGED:
         return "Its record is damaged, so nothing of it is recommended; stock counts. Begin a new search."
     if end is not None and end.why is Why.REFUSED:
         return f"The machine did not take a setting: {end.detail}"
     if end is not None and end.why is Why.CHIP_CHANGED:
         return "Processor, firmware or microcode are not those it began with: its proof is history. Begin a new search."
-    position = end.position if end is not None else outlook.final
-    if not position:
+    if not course.recommended:
         return "Nothing beyond stock can be recommended so far."
-    proven = _listed(f"{span(seconds)} of {KINDS[kind]}" for kind, seconds in proven_s.items() if seconds >= 1.0)
-    shown = f"{proven} without an error" if proven else "nothing proven there yet"
+    slope = course.outlook().slope.value
     return (
-        f"{axis_title(controls)} {position_words(controls, position)}; {shown}; predicted: fails in "
-        f"{_of(outlook.predicted)} of eight-hour loads, resting on a slope of {outlook.slope.value:.1f} mV"
-        f"{_seen_down_to(search)}."
+        f"{settings_words(course.recommended)}; {proven_words(proven_s)}; predicted: fails in {of(course.predicted)} of "
+        f"eight-hour loads, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
     )
+
+
+def proven_words(proven_s: Mapping[str, float]) -> str:
+    """Return what passed at what is recommended, by kind of load."""
+    passed = _listed(f"{span(seconds)} of {KINDS[kind]}" for kind, seconds in proven_s.items() if seconds >= 1.0)
+    return f"{passed} without an error" if passed else "nothing proven there yet"
 
 
 def _seen_down_to(search: Search) -> str:
@@ -118,15 +141,17 @@ def _seen_down_to(search: Search) -> str:
     return f" that was seen down to one error in {span(max(1.0, *rates))}" if rates else " that no error has shown yet"
 
 
-def _of(estimate: Estimate) -> str:
-    return f"{_percent(estimate.value)} ({_percent(estimate.low)} to {_percent(estimate.high)})"
+def of(estimate: Estimate) -> str:
+    """Return a share with its bounds."""
+    return f"{percent(estimate.value)} ({percent(estimate.low)} to {percent(estimate.high)})"
 
 
-def _percent(share: float) -> str:
-    percent = 100.0 * share
-    if percent < 0.005:
+def percent(share: float) -> str:
+    """Return a share with as many digits as it deserves."""
+    of_100 = 100.0 * share
+    if of_100 < 0.005:
         return "under 0.01 %"
-    return f"{percent:.2f} %" if percent < 0.1 else f"{percent:.1f} %" if percent < 10.0 else f"{percent:.0f} %"
+    return f"{of_100:.2f} %" if of_100 < 0.1 else f"{of_100:.1f} %" if of_100 < 10.0 else f"{of_100:.0f} %"
 
 
 def _listed(parts: Iterable[str]) -> str:

@@ -1,0 +1,274 @@
+"""The course of a search: what it does next, and what is known of each of its axes, from its record alone.
+
+First a warm-up and a rung at stock from which gains are counted; then tests of all controls together; then, where one
+of them alone turns out to bring part of the gain, tests of each with the others held; then the soak.
+"""
+
+from collections.abc import Callable, Mapping, Sequence
+from functools import cached_property
+
+from upright_bolt.analysis.edge_belief import Estimate, Observed
+from upright_bolt.analysis.edge_choice import AxisScale, NextTest
+from upright_bolt.analysis.edge_history import Seen, on_axis, seen_in
+from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, Outlook, gain_per_unit, next_of, outlook
+from upright_bolt.model.control import Value
+from upright_bolt.model.search import (
+    BASELINE_S,
+    FAILED,
+    SOAKING,
+    Outcome,
+    Purpose,
+    Rung,
+    RungEnd,
+    Search,
+    SearchEnd,
+    Why,
+)
+from upright_bolt.model.settings import Settings
+
+STEP = 1.0
+"""Positions lie so far apart, in the axis's unit."""
+ANYWHERE = 500.0
+"""How far an axis reaches where the machine is not at hand to ask."""
+WARM_UP_S = 90.0
+"""A load at stock before the first rung of a boot, so that all begin warm."""
+SOAKS = 5
+"""A soak that fails is followed by another one further back, so many times."""
+COOL_PART, SHORTEST_COOL_S = 0.25, 30.0
+"""Part of the soak that is made after the machine has cooled down, and its least length."""
+OWN_PART, LEAST_GAIN = 0.4, 0.012
+"""One control moves something by itself if it alone brings so much of all controls' gain, where that is so large."""
+
+
+class Course:
+    """What a search does next.
+
+    Args:
+        search: as its record tells it.
+        known: what was seen on its chip before.
+        furthest: how far each control can go; ``ANYWHERE`` for those that are not given.
+    """
+
+    def __init__(self, search: Search, known: Sequence[Seen], furthest: Mapping[str, float] | None = None) -> None:
+        self.search = search
+        self._furthest = furthest or {}
+        self._seen = [*known, *seen_in(search)]
+        self._outlooks: dict[tuple[str, ...], Outlook] = {}
+
+    # what is known
+
+    def scale(self, controls: Sequence[str]) -> AxisScale:
+        """Return the positions of an axis."""
+        return AxisScale(STEP, min(self._furthest.get(name, ANYWHERE) for name in controls), VOLTAGE)
+
+    def tested(self, controls: Sequence[str]) -> list[Observed]:
+        """Return all that was seen of an axis on this chip."""
+        return on_axis(self._seen, controls)
+
+    def accepted(self, controls: Sequence[str]) -> float:
+        """Return what share of eight-hour loads may fail by an axis: those searched apart divide it."""
+        asked = self.search.asked
+        return asked.fails * len(controls) / len(asked.controls)
+
+    def outlook(self, controls: tuple[str, ...] = ()) -> Outlook:
+        """Return what is known of an axis; of all controls together if none is given."""
+        axis = controls or self.search.asked.controls
+        if axis not in self._outlooks:
+            self._outlooks[axis] = outlook(self.scale(axis), self.tested(axis), self.accepted(axis))
+        return self._outlooks[axis]
+
+    @property
+    def axes(self) -> list[tuple[str, ...]]:
+        """All controls together, and where they move by themselves, each of them."""
+        asked = self.search.asked
+        return [asked.controls, *([(name,) for name in asked.controls] if self.apart else [])]
+
+    @property
+    def apart(self) -> bool:
+        """Whether the controls are searched one by one as well."""
+        return self.search.asked.apart and bool(self.move_apart)
+
+    @cached_property
+    def move_apart(self) -> bool | None:
+        """Whether one control alone moves something; None as long as that was not tried."""
+        tried = [end for rung, end in self._ended() if rung.purpose is Purpose.ALONE]
+        if not tried:
+            return None
+        position = max(rung.position for rung in self.search.rungs if rung.purpose is Purpose.ALONE)
+        stock = self._stock_score()
+        per_unit, score = gain_per_unit(self.gains()), tried[-1].score
+        if not stock or score is None or per_unit is None or per_unit * position < LEAST_GAIN:
+            return False
+        return score / stock - 1.0 >= OWN_PART * per_unit * position
+
+    def gains(self, controls: tuple[str, ...] = ()) -> list[Gain]:
+        """Return what the positions of an axis have brought, as far as nothing went wrong there."""
+        moved = () if controls == self.search.asked.controls else controls
+        return [
+            Gain(rung.position, end.score)
+            for rung, end in self._ended()
+            if end.score is not None
+            and end.outcome is Outcome.PASSED
+            and ((rung.purpose is Purpose.TEST and rung.controls == moved)
+                 or (rung.purpose is Purpose.BASELINE and not moved))
+        ]  # fmt: skip
+
+    def _stock_score(self) -> float | None:
+        return next((end.score for rung, end in self._ended() if rung.purpose is Purpose.BASELINE), None)
+
+    def _ended(self) -> list[tuple[Rung, RungEnd]]:
+        ends = self.search.ends
+        return [(rung, ends[rung.number]) for rung in self.search.rungs if rung.number in ends]
+
+    # what is kept
+
+    @cached_property
+    def final(self) -> Settings:
+        """What would be kept now; nothing for stock. What a soak has shown is not gone beyond without another one."""
+        advised = self._advised()
+        soaked = [rung.settings for rung, end in self._ended() if self._soaked_by(rung, end)]
+        for settings in reversed(soaked):
+            if _as_deep(advised, settings):
+                return dict(settings)
+        return advised
+
+    def _advised(self) -> dict[str, Value]:
+        together = self.outlook().final
+        controls = self.search.asked.controls
+        joint: dict[str, Value] = dict.fromkeys(controls, -together) if together else {}
+        if (
+            not self.apart
+            or not together
+            or any(len(set(rung.settings.values())) > 1 for rung, _ in self._lost_soaks())
+        ):
+            return joint
+        single = {name: self.outlook((name,)).final for name in controls}
+        if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
+            return joint
+        return {name: -position for name, position in single.items()}
+
+    @cached_property
+    def predicted(self) -> Estimate:
+        """How likely an eight-hour load fails with what would be kept."""
+        together = self.outlook()
+        if len(set(self.final.values())) <= 1:
+            return together.predicted
+        parts = [self.outlook((name,)).predicted for name in self.final]
+        return Estimate(*(_either(numbers) for numbers in zip(*((p.value, p.low, p.high) for p in parts), strict=True)))
+
+    @property
+    def recommended(self) -> Settings:
+        """What the search's end recommends, or what would be kept if it ended now; nothing for stock."""
+        return self.search.end.settings if self.search.end is not None else self.final
+
+    def proven(self, kinds_s: Callable[[str, float], dict[str, float]]) -> dict[str, float]:
+        """Return the seconds that passed without an error at what is recommended or beyond it, by kind of load.
+
+        Args:
+            kinds_s: divides seconds of a workload into kinds of load.
+        """
+        total: dict[str, float] = {}
+        for rung, end in self._ended():
+            if end.outcome is Outcome.PASSED and self.recommended and _as_deep(rung.settings, self.recommended):
+                for kind, seconds in kinds_s("edge", end.load_s).items():
+                    total[kind] = total.get(kind, 0.0) + seconds
+        return total
+
+    def kept(self) -> Settings:
+        """Return what to keep at the end: of a chip that has failed its soaks, nothing."""
+        return {} if len(self._lost_soaks()) >= SOAKS else self.final
+
+    def _lost_soaks(self) -> list[tuple[Rung, RungEnd]]:
+        return [(rung, end) for rung, end in self._ended() if rung.purpose in SOAKING and end.outcome in FAILED]
+
+    @staticmethod
+    def _soaked_by(rung: Rung, end: RungEnd) -> bool:
+        return rung.purpose is Purpose.SOAK and end.outcome is Outcome.PASSED
+
+    # what comes next
+
+    def next_step(self, boot_id: str) -> Rung | SearchEnd:
+        """Return the next rung, in a boot of the machine, or the search's end."""
+        number = len(self.search.rungs) + 1
+        if not self._warm(boot_id):
+            return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
+        if self._stock_score() is None:
+            return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
+        return (
+            self._next_test(number, boot_id)
+            or self._next_soak(number, boot_id)
+            or SearchEnd(Why.FOUND, dict(self.kept()))
+        )
+
+    def _warm(self, boot_id: str) -> bool:
+        """Whether a rung of this boot has warmed the machine up."""
+        return any(rung.boot_id == boot_id and end.load_s > 0.0 for rung, end in self._ended())
+
+    def _next_test(self, number: int, boot_id: str) -> Rung | None:
+        asked = self.search.asked
+        purposes = {rung.purpose for rung in self.search.rungs}
+        if purposes & {*SOAKING}:
+            return None
+        begun = [axis for axis in self.axes if any(rung.controls == axis for rung in self.search.rungs)]
+        if Purpose.ALONE not in purposes:
+            found = next_of(self.scale(asked.controls), asked, self.tested(asked.controls), self.gains())
+            if found is not None:
+                return _rung(number, found, dict.fromkeys(asked.controls, -found.position), (), boot_id)
+            return self._alone(number, boot_id)
+        for name in asked.controls if self.apart else ():
+            axis = (name,)
+            if begun and axis != begun[-1] and axis in begun:
+                continue
+            found = next_of(self.scale(axis), asked, self.tested(axis), self.gains(axis))
+            if found is not None:
+                held: dict[str, Value] = dict.fromkeys(asked.controls, -self.outlook().final)
+                return _rung(number, found, {**held, name: -found.position}, axis, boot_id)
+        return None
+
+    def _alone(self, number: int, boot_id: str) -> Rung | None:
+        """Return the rung that tells whether the first control moves anything by itself; None if there is no need."""
+        asked, final = self.search.asked, self.outlook().final
+        if not asked.apart or len(asked.controls) < 2 or not final:
+            return None
+        first = asked.controls[0]
+        return Rung(number, final, {first: -final}, BASELINE_S, 1, Purpose.ALONE, (first,), boot_id)
+
+    def _next_soak(self, number: int, boot_id: str) -> Rung | None:
+        asked, final = self.search.asked, dict(self.final)
+        if not final or not asked.soak_s or len(self._lost_soaks()) >= SOAKS:
+            return None
+        cool_s = max(SHORTEST_COOL_S, COOL_PART * asked.soak_s) if asked.soak_s > 2.0 * SHORTEST_COOL_S else 0.0
+        for purpose, load_s in ((Purpose.SOAK, asked.soak_s - cool_s), (Purpose.COOL_SOAK, cool_s)):
+            shown = any(
+                rung.purpose is purpose and end.outcome is Outcome.PASSED and _as_deep(rung.settings, final)
+                for rung, end in self._ended()
+            )
+            if load_s and not shown:
+                position = max(-value for value in final.values() if not isinstance(value, str))
+                return Rung(number, position, final, load_s, 1, purpose, boot_id=boot_id)
+        return None
+
+
+def _as_deep(settings: Mapping[str, Value], as_others: Mapping[str, Value]) -> bool:
+    """Whether all of ``settings`` lie at least as far below stock as the others."""
+    return bool(settings) and all(
+        isinstance(value := settings.get(name, 0.0), float | int)
+        and not isinstance(other, str)
+        and value <= other + 1e-9
+        for name, other in as_others.items()
+    )
+
+
+def _either(chances: Sequence[float]) -> float:
+    left = 1.0
+    for chance in chances:
+        left *= 1.0 - chance
+    return 1.0 - left
+
+
+def _rung(number: int, test: NextTest, settings: dict[str, Value], controls: tuple[str, ...], boot_id: str) -> Rung:
+    return Rung(
+        number, test.position, settings, test.load_s, test.stop_errors, controls=controls, boot_id=boot_id,
+        fails=round(test.fails, 4), freezes=round(test.freezes, 5), spread=round(test.spread, 2),
+        spread_after=round(test.spread_after, 2),
+    )  # fmt: skip
