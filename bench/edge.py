@@ -19,11 +19,12 @@ import numpy as np
 from search_support import SearchScene
 from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S, AxisScale
+from upright_bolt.analysis.edge_course import WARM_UP_S
 from upright_bolt.analysis.edge_plan import VOLTAGE, next_of, outlook
 from upright_bolt.errors import MachineFroze
 from upright_bolt.model.catalogue import TOGETHER
-from upright_bolt.model.search import Asked, Bold
-from upright_bolt.session.edge_search import BASELINE_S, PAUSE_S, WARM_UP_S
+from upright_bolt.model.search import ALONE_S, BASELINE_S, Asked, Bold
+from upright_bolt.session.edge_search import PAUSE_S
 from upright_bolt.twin import rails
 from upright_bolt.twin.chip import ChipSpec, TwinSpec, tern
 from upright_bolt.twin.individuals import individual
@@ -115,7 +116,7 @@ def searched(chip: Chip, bold: Bold = Bold.CAREFUL) -> tuple[float, float, int]:
     scale = AxisScale(1.0, 250.0, VOLTAGE)
     asked = Asked(1, TOGETHER, "", "", bold=bold, fails=ACCEPTED)
     tested: list[Observed] = []
-    seconds, freezes = WARM_UP_S + BASELINE_S + 2 * RUNG_OVERHEAD_S, 0
+    seconds, freezes = WARM_UP_S + BASELINE_S + ALONE_S + 3 * RUNG_OVERHEAD_S, 0
     while (test := next_of(scale, asked, tested, [])) is not None:
         seen = chip.test(test.position, test.load_s, test.stop_errors)
         tested.append(seen)

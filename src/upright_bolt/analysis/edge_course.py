@@ -13,6 +13,7 @@ from upright_bolt.analysis.edge_history import Seen, on_axis, seen_in
 from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, Outlook, gain_per_unit, next_of, outlook
 from upright_bolt.model.control import Value
 from upright_bolt.model.search import (
+    ALONE_S,
     BASELINE_S,
     FAILED,
     SOAKING,
@@ -231,7 +232,7 @@ class Course:
         if not asked.apart or len(asked.controls) < 2 or not final:
             return None
         first = asked.controls[0]
-        return Rung(number, final, {first: -final}, BASELINE_S, 1, Purpose.ALONE, (first,), boot_id)
+        return Rung(number, final, {first: -final}, ALONE_S, 1, Purpose.ALONE, (first,), boot_id)
 
     def _next_soak(self, number: int, boot_id: str) -> Rung | None:
         asked, final = self.search.asked, dict(self.final)

@@ -11,8 +11,6 @@ from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_jso
 from upright_bolt.cli.ground import search_log
 from upright_bolt.cli.progress import Bar, stopping
 from upright_bolt.errors import BadInput, InUse, MachineFroze, NotHere
-from upright_bolt.model.catalogue import TOGETHER
-from upright_bolt.model.quantity import OFFSET, TIME
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Purpose, Rung, RungEnd, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
@@ -22,14 +20,6 @@ if TYPE_CHECKING:
     from upright_bolt.store.runs import RunStore
     from upright_bolt.store.search_log import SearchLog
 
-AXES = {
-    "core,cache": TOGETHER,
-    "core": ("core-offset",),
-    "cache": ("cache-offset",),
-}
-LEAST_FAILS, MOST_FAILS = 0.0001, 0.2
-MOST_GAIN = 0.2
-LONGEST_SOAK_S = 24 * 3600.0
 MOST_FREEZES = 8
 NOT_FOUND = 1
 
@@ -52,11 +42,10 @@ def edge(
     """Search for how far the voltage can fall; nothing of it stays in force."""
     if context.invoked_subcommand is not None:
         return 0
-    asked = (
-        None
-        if resume
-        else _asked(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together=together)
-    )
+    from upright_bolt.session.search_asked import Typed, asked_from
+
+    typed = Typed(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together)
+    asked = None if resume else asked_from(typed)
     found: Search | None = None
     freezes = 0
     while True:
@@ -70,53 +59,6 @@ def edge(
             if not _goes_on(context.obj) or freezes >= MOST_FREEZES:
                 break
     return _told(context.obj, found, as_json=as_json)
-
-
-def _asked(
-    axis: str, plain: str, bold: str, fails: str, soak: str, after_freeze: str, below: str, reach: str, least_gain: str,
-    *, together: bool,
-) -> Asked:  # fmt: skip
-    """Return what was asked. Raises BadInput."""
-    from upright_bolt.model.quantity import TEMPERATURE
-    from upright_bolt.settings.engine import now_stamp
-
-    controls = AXES.get(axis.replace(" ", ""))
-    if controls is None:
-        raise BadInput(f"axis: “{axis}” is none; write {', or '.join(AXES)}.")
-    step = abs(OFFSET.parse(plain, "plain")) if plain else 0.0
-    if plain and not 1.0 <= step <= 50.0:
-        raise BadInput("plain: steps of 1 mV to 50 mV, e.g. -10mV.")
-    furthest = abs(OFFSET.parse(reach, "reach")) if reach else 0.0
-    if reach and not 1.0 <= furthest <= 100.0:
-        raise BadInput("reach: from 1 mV to 100 mV, e.g. -20mV.")
-    share = _share(fails, "fails", LEAST_FAILS, MOST_FAILS)
-    worth = _share(least_gain, "least-gain", 0.0, MOST_GAIN) if least_gain else 0.0
-    soak_s = TIME.parse(soak, "soak") if soak not in ("0", "none") else 0.0
-    if not 0.0 <= soak_s <= LONGEST_SOAK_S:
-        raise BadInput("soak: up to 24h; 0 for none.")
-    ceiling_c = TEMPERATURE.parse(below, "below") if below else None
-    goes_on = _word(AfterFreeze, after_freeze, "after-freeze")
-    how = _word(Bold, bold, "bold")
-    return Asked(0, controls, now_stamp(), "", how, step, share, soak_s, goes_on, ceiling_c, furthest,
-                 not together, worth)  # fmt: skip
-
-
-def _word(words: Any, text: str, what: str) -> Any:  # noqa: ANN401 - an enumeration and one of its members
-    try:
-        return words(text)
-    except ValueError:
-        raise BadInput(f"{what}: “{text}” is none; write {', or '.join(word.value for word in words)}.") from None
-
-
-def _share(text: str, what: str, least: float, most: float) -> float:
-    digits = text.strip().removesuffix("%").strip()
-    try:
-        share = float(digits) / 100.0
-    except ValueError:
-        share = -1.0
-    if not least <= share <= most:
-        raise BadInput(f"{what}: “{text}”; write a share from {100 * least:g}% to {100 * most:g}%, e.g. 1%.")
-    return share
 
 
 def _goes_on(choice: MachineChoice) -> bool:
@@ -296,6 +238,7 @@ def _rung_data(rung: Rung, end: RungEnd | None) -> dict[str, Any]:
         "clock_mhz": end.clock_mhz if end is not None else None,
         "power_w": end.power_w if end is not None else None,
         "temp_c": end.temp_c if end is not None else None,
+        "idle_w": end.idle_w if end is not None else None,
         "run": end.run_id if end is not None else None,
     }
 

@@ -5,8 +5,10 @@ from enum import StrEnum
 
 from upright_bolt.model.control import Value
 
-BASELINE_S = 20.0
-"""Length of the rung at stock from which gains are counted, and of the one that tells whether parts share a rail."""
+BASELINE_S = 48.0
+"""Length of the rung at stock from which gains are counted: a whole round of its load, with its rest."""
+ALONE_S = 20.0
+"""Length of the rung that tells whether parts share a rail."""
 
 
 class Outcome(StrEnum):
@@ -142,6 +144,7 @@ class RungEnd:
         took_s: from its first write to its end.
         errors: what went wrong.
         score, clock_mhz, power_w, temp_c: at full load; None where not measured.
+        idle_w: watts between loads.
         run_id: the run it is kept as; None if there is none.
     """
 
@@ -155,6 +158,7 @@ class RungEnd:
     clock_mhz: float | None = None
     power_w: float | None = None
     temp_c: float | None = None
+    idle_w: float | None = None
     run_id: int | None = None
 
 

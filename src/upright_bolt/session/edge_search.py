@@ -237,6 +237,7 @@ class ActiveSearch:
             numbers.extra.get("full_mhz"),
             numbers.extra.get("full_w"),
             numbers.temp_max_c,
+            numbers.extra.get("between_w"),
             run.id,
         )
 

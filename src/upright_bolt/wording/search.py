@@ -124,10 +124,9 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
     if not course.recommended:
         return "Nothing beyond stock can be recommended so far."
     slope = course.outlook().slope.value
-    return (
-        f"{settings_words(course.recommended)}; {proven_words(proven_s)}; predicted: fails in {of(course.predicted)} of "
-        f"eight-hour loads, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
-    )
+    kept = settings_words(course.recommended)
+    failing = f"predicted: fails in {of(course.predicted)} of eight-hour loads"
+    return f"{kept}; {proven_words(proven_s)}; {failing}, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
 
 
 def proven_words(proven_s: Mapping[str, float]) -> str:
