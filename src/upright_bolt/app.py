@@ -209,7 +209,9 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
     from upright_bolt.session.session import Session
 
     opened = open_access(machine, data, holder, exclusive=exclusive, as_root=as_root)
-    return Session(_machine(opened), opened.access)
+    made = _machine(opened)
+    made.record = data_folder(data) / "machines" / opened.word.folder
+    return Session(made, opened.access)
 
 
 def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool, as_root: bool = False) -> OpenMachine:

@@ -96,7 +96,7 @@ class Course:
         if not tried:
             return None
         position = max(rung.position for rung in self.search.rungs if rung.purpose is Purpose.ALONE)
-        stock = self._stock_score()
+        stock = self.stock_score
         per_unit, score = gain_per_unit(self.gains()), tried[-1].score
         if not stock or score is None or per_unit is None or per_unit * position < LEAST_GAIN:
             return False
@@ -114,12 +114,38 @@ class Course:
                  or (rung.purpose is Purpose.BASELINE and not moved))
         ]  # fmt: skip
 
-    def _stock_score(self) -> float | None:
+    @property
+    def stock_score(self) -> float | None:
+        """The score at stock; None if not known yet."""
         return next((end.score for rung, end in self._ended() if rung.purpose is Purpose.BASELINE), None)
+
+    def gained(self) -> float | None:
+        """Return what part of the score at stock what is recommended has brought; None if that was not measured."""
+        stock = self.stock_score
+        scores = [
+            end.score
+            for rung, end in self._ended()
+            if end.score is not None
+            and end.outcome is Outcome.PASSED
+            and rung.purpose is not Purpose.COOL_SOAK
+            and rung.settings == self.recommended
+        ]
+        if stock and scores:
+            return sum(scores) / len(scores) / stock - 1.0
+        per_unit = gain_per_unit(self.gains())
+        alike = len(set(self.recommended.values())) == 1
+        value = next(iter(self.recommended.values()), 0.0)
+        return None if per_unit is None or not alike or isinstance(value, str) else -value * per_unit
 
     def _ended(self) -> list[tuple[Rung, RungEnd]]:
         ends = self.search.ends
         return [(rung, ends[rung.number]) for rung in self.search.rungs if rung.number in ends]
+
+    def work_out(self) -> None:
+        """Work out all that follows from the record, which takes a while."""
+        for axis in self.axes:
+            self.outlook(axis)
+        _ = self.final, self.predicted
 
     # what is kept
 
@@ -193,7 +219,7 @@ class Course:
         number = len(self.search.rungs) + 1
         if not self._warm(boot_id):
             return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
-        if self._stock_score() is None:
+        if self.stock_score is None:
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
         return (
             self._next_test(number, boot_id)

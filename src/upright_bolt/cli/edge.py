@@ -1,7 +1,6 @@
 """Commands that search for the edge of a voltage offset."""
 
 import sys
-from dataclasses import replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -10,14 +9,14 @@ from upright_bolt.app import parse_machine
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at, store_at
 from upright_bolt.cli.ground import search_log
 from upright_bolt.cli.progress import Bar, stopping
-from upright_bolt.errors import BadInput, InUse, MachineFroze, NotHere
+from upright_bolt.errors import InUse, MachineFroze, NotHere
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Purpose, Rung, RungEnd, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.edge_belief import Estimate
     from upright_bolt.analysis.edge_course import Course
+    from upright_bolt.session.edge_search import ActiveSearch
     from upright_bolt.session.session import Session
-    from upright_bolt.store.runs import RunStore
     from upright_bolt.store.search_log import SearchLog
 
 MOST_FREEZES = 8
@@ -68,41 +67,22 @@ def _goes_on(choice: MachineChoice) -> bool:
 
 def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> Search:
     """Begin a search, or go on with the one that was cut off, until it ends or is stopped. Raises BoltError."""
-    from upright_bolt.analysis.edge_history import chip_of
-    from upright_bolt.store.search_log import look_back
+    from upright_bolt.presentation.searches import begin_search
 
     log = search_log(choice)
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         store.mark_unfinished(session.machine.word, session.boot_id)
-        search = look_back(log, session.boot_id)
-        chip = chip_of(session.about.identity)
-        if asked is not None and search is not None:
-            raise BadInput(
-                f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it."
-            )
-        if asked is not None:
-            from upright_bolt.session.edge_search import reach_of
-
-            reach_of(session.controls(), asked.controls)
-            search = log.begin(replace(asked, chip=chip))
-        if search is None:
-            raise NotHere("There is no search of this machine to go on with.")
-        if search.asked.chip != chip:
-            log.finish(search.asked.id, SearchEnd(Why.CHIP_CHANGED))
-        else:
-            _follow(session, log, store, search, quiet=as_json)
-        return log.get(search.asked.id)
+        active = begin_search(session, log, store, asked)
+        _follow(session, log, active, quiet=as_json)
+        return log.get(active.search.asked.id)
 
 
-def _follow(session: "Session", log: "SearchLog", store: "RunStore", search: Search, *, quiet: bool) -> None:
+def _follow(session: "Session", log: "SearchLog", active: "ActiveSearch", *, quiet: bool) -> None:
     """Tick until the search has ended; an interrupt pauses it, and its record is what it goes on from."""
-    from upright_bolt.analysis.edge_history import known
     from upright_bolt.session.session import SAMPLE_S
 
-    before = known(store.all(), log.all(), session.machine.word, search.asked.chip, search.asked.id)
-    active = session.start_search(search, before, log, store)
     clock = session.machine.clock
-    teller = _Teller(search, quiet=quiet)
+    teller = _Teller(active.search, quiet=quiet)
     with Bar() as bar, stopping() as stop:
         try:
             while session.end_search() is None:

@@ -7,7 +7,7 @@ from upright_bolt.app import data_folder, parse_machine
 from upright_bolt.cli.context import MachineChoice, store_at
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Value
-from upright_bolt.model.settings import Settings, show_settings
+from upright_bolt.model.settings import Settings
 
 if TYPE_CHECKING:
     from upright_bolt.settings.access import MachineAccess
@@ -41,6 +41,7 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
         return
     from upright_bolt.analysis.broken_ground import broken, over
     from upright_bolt.analysis.edge_history import chip_of
+    from upright_bolt.wording.search import over_ground
 
     with store_at(choice) as store:
         chip = chip_of(access.about.identity)
@@ -49,10 +50,7 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
     for settings in risky:
         found = over(known, settings, in_force)
         if found is not None:
-            how = "froze this machine" if found.froze else "gave wrong results here"
-            where = f" (run {found.run_id})" if found.run_id is not None else ""
-            failed = f"{show_settings(found.offsets)} {how}{where}"
-            raise BadInput(f"{failed}; {show_settings(settings)} is that or beyond. {what_to_do}")
+            raise BadInput(f"{over_ground(found, settings)} {what_to_do}")
 
 
 def _below_zero(value: Value) -> bool:

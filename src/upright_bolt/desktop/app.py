@@ -34,6 +34,7 @@ from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceF
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
+from upright_bolt.store.search_log import SearchLog
 
 Opener = Callable[[str], Session]
 """Opens a session on a machine by its word. Raises BoltError."""
@@ -131,11 +132,14 @@ class DesktopApp:
         outline = outline_of(session)
         controls = session.controls()
         self.thread = SessionThread(session)
-        self.presenter = Presenter(outline, self.thread, self.background, self.store, controls)
+        log = SearchLog(session.machine.record or self._data)
+        self.presenter = Presenter(outline, self.thread, self.background, self.store, controls, log)
         self.thread.snapshot.connect(self.presenter.take)
         self.thread.failed.connect(self.presenter.say)
+        self.thread.froze.connect(self._after_freeze)
         self._closed = False
         self.thread.start()
+        self.presenter.searches.look_back()
 
     def _show_window(self) -> None:
         """Build the window in the theme that is preferred now."""
@@ -162,7 +166,8 @@ class DesktopApp:
     def open_machine(self, word: str) -> None:
         """Open another machine in this window; what goes wrong is said, and the present one stays."""
         presenter = self.presenter
-        if presenter.progress is not None or presenter.records.series is not None:
+        at_work = (presenter.progress, presenter.records.series, presenter.searches.progress)
+        if any(going is not None for going in at_work):
             presenter.say("✕ A run is in progress; stop it before you open another machine.")
             return
         if presenter.status.trial is not None:
@@ -180,6 +185,23 @@ class DesktopApp:
         self._begin(session)
         self.kept.save(self.kept.chosen.with_recent(session.machine.word))
         self._replace_window()
+
+    def _after_freeze(self, sentence: str) -> None:
+        """Start again as after the restart of a real machine: what was in the middle is told by its record."""
+        self.presenter.say(f"✕ {sentence}")
+        if self._opener is None:
+            return
+        word = self.presenter.outline.word
+        self._end_session()
+        try:
+            session = self._opener(word)
+        except (BoltError, OSError) as fault:
+            self._closed = True
+            self.presenter.say(f"✕ {sentence} {fault}")
+            return
+        self._begin(session)
+        self._replace_window()
+        self.presenter.say(f"✕ {sentence}")
 
     def prefer(self, chosen: Preferences) -> None:
         """Take other preferences over; the window is built anew where they change its looks."""

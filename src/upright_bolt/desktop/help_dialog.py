@@ -16,6 +16,7 @@ PAGES = {
     "loop": "The loop of work",
     "machine": "Machine",
     "workbench": "Workbench",
+    "edge": "Edge",
     "compare": "Compare",
     "shortcuts": "Keyboard",
     "about": "About",

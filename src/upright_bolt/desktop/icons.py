@@ -32,6 +32,12 @@ def view_sign(painter: QPainter, name: str, box: QRectF, colour: str) -> None:
             painter.setBrush(QColor(colour))
             painter.drawEllipse(QPointF(x + knob * w, top), 2.4, 2.4)
             painter.setBrush(Qt.BrushStyle.NoBrush)
+    elif name == "edge":
+        path = QPainterPath(QPointF(x, y + 0.9 * h))
+        path.cubicTo(QPointF(x + 0.4 * w, y + 0.85 * h), QPointF(x + 0.58 * w, y + 0.6 * h), QPointF(x + 0.62 * w, y))
+        painter.drawPath(path)
+        for part in (0.02, 0.3, 0.58, 0.86):
+            painter.drawLine(QPointF(x + 0.86 * w, y + part * h), QPointF(x + 0.86 * w, y + (part + 0.12) * h))
     elif name == "more":
         for place in (0.2, 0.5, 0.8):
             painter.setBrush(QColor(colour))

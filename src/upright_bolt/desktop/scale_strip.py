@@ -1,12 +1,14 @@
 """The scale strip: one control on one horizontal scale from lowest to highest allowed.
 
 Hollow pin: stock. Solid block: in force. Outlined diamond: draft. Below the bar a dot where past runs ended well and
-a cross where one went wrong. Mouse: click or drag. Wheel, when the strip has
-the focus: one step. Keys: arrows one step, page keys five, Home and End the ends, Escape back to what is in force.
+a cross where one went wrong. Hatched: at or beyond what has failed on this chip. Mouse: click or drag. Wheel, when the
+strip has the focus: one step. Keys: arrows one step, page keys five, Home and End the ends, Escape back to what is in
+force.
 """
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
+    QBrush,
     QColor,
     QFocusEvent,
     QKeyEvent,
@@ -50,6 +52,7 @@ class ScaleStrip(QWidget):
         self._theme = theme
         self._draft: float | None = None
         self._evidence: tuple[Evidence, ...] = ()
+        self._failed_at: float | None = None
         self._low, self._high = 0.0, 1.0
         self._ticks: list[tuple[float, str]] = []
         self._fixed_words = ""
@@ -96,6 +99,13 @@ class ScaleStrip(QWidget):
             self._fixed_words = ", ".join(self._words())
             self._changed()
 
+    def show_ground(self, failed_at: float | None) -> None:
+        """Show from which value on something has failed on this chip; None if nothing has."""
+        if failed_at != self._failed_at:
+            self._failed_at = failed_at
+            self._fixed_words = ", ".join(self._words())
+            self._changed()
+
     def described(self) -> str:
         """Return what the strip shows, in words."""
         draft = "" if self._draft is None else f", draft {self._control.show(self._draft)}"
@@ -110,6 +120,8 @@ class ScaleStrip(QWidget):
         for entry in self._evidence:
             what = "went wrong" if entry.broke else f"{entry.passed_s / 60:.0f} min passed"
             parts.append(f"{what} at {control.show(entry.value)}")
+        if self._failed_at is not None:
+            parts.append(f"broken ground from {control.show(self._failed_at)} on")
         if not control.settable:
             parts.append(f"{control.state.value}: {sentence(control.note)}")
         return parts
@@ -198,6 +210,7 @@ class ScaleStrip(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._paint_bar(painter)
+        self._paint_ground(painter)
         self._paint_ticks(painter)
         self._paint_evidence(painter)
         self._paint_marks(painter)
@@ -219,6 +232,15 @@ class ScaleStrip(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(QColor(theme.accent), 1.5))
             painter.drawRoundedRect(QRectF(1, 1, self.width() - 2, HEIGHT - 2), 4, 4)
+
+    def _paint_ground(self, painter: QPainter) -> None:
+        """Hatch what lies at or beyond the first value that failed."""
+        if self._failed_at is None:
+            return
+        right = self.x_of(self._failed_at)
+        painter.setPen(QPen(QColor(self._theme.temperature), 1))
+        painter.setBrush(QBrush(QColor(self._theme.temperature), Qt.BrushStyle.BDiagPattern))
+        painter.drawRect(QRectF(PAD, BAR_Y, max(2.0, right - PAD), BAR_H))
 
     def _paint_ticks(self, painter: QPainter) -> None:
         painter.setFont(font(7.0))

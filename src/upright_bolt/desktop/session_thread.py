@@ -33,10 +33,12 @@ class SessionThread(QObject):
     Signals:
         snapshot: a ``Snapshot``.
         failed: a sentence; the session cannot go on.
+        froze: a sentence; the machine froze, and the session ends with it.
     """
 
     snapshot = pyqtSignal(object)
     failed = pyqtSignal(str)
+    froze = pyqtSignal(str)
     _answered = pyqtSignal(object, object)
 
     def __init__(self, session: Session) -> None:
@@ -86,6 +88,9 @@ class SessionThread(QObject):
             while not self._stop.is_set():
                 self._tick()
                 self._until_due()
+        except MachineFroze as fault:
+            self._end_run(fault)
+            self.froze.emit(str(fault))
         except Exception as fault:  # noqa: BLE001 - whatever it was, the person must hear of it
             self._end_run(fault)
             self.failed.emit(f"The session stopped: {fault}")
@@ -141,7 +146,8 @@ class SessionThread(QObject):
             self._ticking = False
 
     def _take_tick(self) -> None:
-        resting = self._session.run is None and self._session.series is None
+        session = self._session
+        resting = session.run is None and session.series is None and session.search is None
         period = self.period_s if resting else SAMPLE_S
         self._due = self._session.machine.clock.now_s() + period
         tick = self._session.tick()
@@ -156,6 +162,10 @@ class SessionThread(QObject):
             pending.ended_series = str(series.fault or "")
         going = self._session.series
         pending.series = going.progress() if going is not None else None
+        search = session.end_search()
+        if search is not None:
+            pending.ended_search = str(search.fault or "")
+        pending.search = session.search.progress() if session.search is not None else None
         ended = self._session.end_run()
         if ended is not None:
             pending.ended_run = ended.id
@@ -167,7 +177,8 @@ class SessionThread(QObject):
                 pending.controls = self._session.controls()
                 pending.status = self._session.status()
         due = now - self._emitted >= EMIT_S and self._drawn.is_set()
-        if due or pending.ended_run is not None or pending.ended_series is not None:
+        ends = (pending.ended_run, pending.ended_series, pending.ended_search)
+        if due or any(end is not None for end in ends):
             self._emitted = now
             self._drawn.clear()
             self._pending = Snapshot()

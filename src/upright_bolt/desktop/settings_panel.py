@@ -66,12 +66,14 @@ class SettingsPanel(QWidget):
     Signals:
         drafted: control name to value or None, of one control or of two that count together.
         tried, dropped: the two buttons.
+        tried_over: the draft is to be tried though it has failed on this chip.
         stock_wanted: the machine's own values are to be put back.
         reasons_wanted: a person asks why something is not on this machine.
     """
 
     drafted = pyqtSignal(object)
     tried = pyqtSignal()
+    tried_over = pyqtSignal()
     dropped = pyqtSignal()
     stock_wanted = pyqtSignal()
     reasons_wanted = pyqtSignal()
@@ -136,6 +138,11 @@ class SettingsPanel(QWidget):
         buttons.addWidget(self.try_button, 1)
         buttons.addWidget(self.drop_button, 1)
         layout.addLayout(buttons)
+        self.over_button = button("Try it all the same")
+        self.over_button.setToolTip("As a trial: it ends with this window, or a restart, and is never kept")
+        self.over_button.clicked.connect(self.tried_over)
+        self.over_button.hide()
+        layout.addWidget(self.over_button)
         self.stock_button = button("Put the machine's own values back")
         self.stock_button.setToolTip("Ends a trial, and undoes what was kept")
         self.stock_button.clicked.connect(self.stock_wanted)
@@ -176,9 +183,16 @@ class SettingsPanel(QWidget):
             row.show_draft(draft.get(name))
         self._show_draft_line(controls, draft)
 
-    def show_outcome(self, sentence: str) -> None:
-        """Show what became of the last thing asked."""
+    def show_outcome(self, sentence: str, *, doubted: bool = False) -> None:
+        """Show what became of the last thing asked; a draft that is ``doubted`` can be tried all the same."""
         self._outcome.setText(sentence)
+        self.over_button.setVisible(doubted)
+
+    def show_ground(self, failed_at: dict[str, float]) -> None:
+        """Show on the strips from where on something has failed on this chip."""
+        for name, row in self.rows.items():
+            if row.strip is not None:
+                row.strip.show_ground(failed_at.get(name))
 
     def _show_draft_line(self, controls: dict[str, Control], draft: dict[str, Value]) -> None:
         """Show the draft in words, and whether it can be tried."""

@@ -15,7 +15,8 @@ class Shortcut:
 SHORTCUTS = (
     Shortcut("Alt+1", "Machine", ""),
     Shortcut("Alt+2", "Workbench", ""),
-    Shortcut("Alt+3", "Compare", ""),
+    Shortcut("Alt+3", "Edge", ""),
+    Shortcut("Alt+4", "Compare", ""),
     Shortcut("Ctrl+O", "Open a capture of another machine", "open_capture"),
     Shortcut("Ctrl+Return", "Try the draft", "try_draft"),
     Shortcut("Ctrl+Backspace", "Put back what was in force before the trial", "put_back"),

@@ -70,6 +70,8 @@ class TopStrip(QWidget):
         self._show_live()
         trial = presenter.status.trial
         self._banner.setVisible(trial is not None)
+        for widget in (self.put_back, self.keep):
+            widget.setVisible(not presenter.busy)
         if trial is not None:
             ends = trial_ends(presenter.status)
             self._trial.setToolTip(f"{show_settings(trial.settings)}. Begun by {trial.by}; it ends with {ends}.")

@@ -8,6 +8,7 @@ from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, 
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QMainWindow, QStackedWidget, QWidget
 
 from upright_bolt.desktop.compare_view import CompareView
+from upright_bolt.desktop.edge_view import EdgeView
 from upright_bolt.desktop.first_steps_bar import FirstStepsBar
 from upright_bolt.desktop.help_dialog import HelpDialog
 from upright_bolt.desktop.icons import app_icon
@@ -48,6 +49,7 @@ class Window(QMainWindow):
         self.presenter = presenter
         self.preferences = preferences or Preferences()
         self._looked = False
+        self._told = ""
         self.setWindowTitle(presenter.outline.identity.name)  # Qt adds the program's name
         self.setWindowIcon(app_icon(theme.rail, theme.rail_mark))
         self.setAcceptDrops(True)
@@ -62,12 +64,17 @@ class Window(QMainWindow):
         self.steps.closed.connect(self._put_steps_away)
         self.machine = MachineView(presenter)
         self.workbench = Workbench(presenter, theme)
+        self.edge = EdgeView(presenter, theme)
+        self.edge.drafted.connect(lambda: self.show_view("workbench"))
+        self.edge.compared.connect(self._open_sweep)
+        self.edge.rehearsed.connect(self.machine_wanted)
         self.compare = CompareView(presenter, theme, self.preferences.run_facts)
         self.workbench.run.compared.connect(self._open_both)
         self.workbench.reasons_wanted.connect(lambda: self.show_view("machine"))
         self._views: dict[str, QWidget] = {
             "machine": self.machine,
             "workbench": self.workbench,
+            "edge": self.edge,
             "compare": self.compare,
         }
         self._stack = QStackedWidget()
@@ -83,6 +90,7 @@ class Window(QMainWindow):
         self.show_view("workbench")
         self.workbench.setFocus()
         presenter.runs_changed.connect(lambda _: self._show_steps())
+        presenter.searches.changed.connect(lambda _: self._tell_story())
         presenter.settings_changed.connect(lambda _: self._show_steps())
         presenter.live.connect(lambda _: self.steps.go.setEnabled(presenter.progress is None))
         presenter.load_runs()
@@ -128,11 +136,24 @@ class Window(QMainWindow):
         """The name of the view in sight."""
         return next(name for name, view in self._views.items() if view is self._stack.currentWidget())
 
+    def _tell_story(self) -> None:
+        """Show what happened to a search while this program was away, once."""
+        story = self.presenter.searches.story
+        if story and story != self._told:
+            self.show_view("edge")
+        self._told = story
+
     def _open_both(self) -> None:
         row, _ = self.presenter.against_baseline()
         if row is not None and self.presenter.baseline_id is not None:
             self.compare.choose([self.presenter.baseline_id, row.run.id])
             self.show_view("compare")
+
+    def _open_sweep(self, run_ids: list[int]) -> None:
+        """Show runs of a search in Compare, as results over the offset."""
+        self.compare.choose(run_ids)
+        self.compare.show_page(1)
+        self.show_view("compare")
 
     # the first steps
 

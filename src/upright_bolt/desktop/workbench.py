@@ -58,7 +58,9 @@ class Workbench(QWidget):
         layout.addWidget(rule(upright=True))
         layout.addWidget(scrolled(self.run))
         presenter.drafted.connect(self._show_draft)
-        presenter.said.connect(self.settings.show_outcome)
+        self.settings.tried_over.connect(lambda: presenter.try_draft(over_ground=True))
+        presenter.said.connect(lambda said: self.settings.show_outcome(said, doubted=bool(presenter.doubt)))
+        presenter.searches.changed.connect(lambda _: self.settings.show_ground(presenter.searches.failed_at))
         presenter.settings_changed.connect(lambda _: self._show_controls())
         presenter.live.connect(lambda _: self._show_live())
         presenter.runs_changed.connect(lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.word)))
@@ -74,6 +76,7 @@ class Workbench(QWidget):
 
     def _show_draft(self, name: str) -> None:
         presenter = self._presenter
+        self.settings.over_button.setVisible(bool(presenter.doubt))
         if name == ALL:
             self._show_controls()
         else:

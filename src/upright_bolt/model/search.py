@@ -143,7 +143,7 @@ class RungEnd:
         full_load_s: what they are worth in full load.
         took_s: from its first write to its end.
         errors: what went wrong.
-        score, clock_mhz, power_w, temp_c: at full load; None where not measured.
+        score, clock_mhz, power_w, temp_c: means of its first seconds, at full load; None where not measured.
         idle_w: watts between loads.
         run_id: the run it is kept as; None if there is none.
     """

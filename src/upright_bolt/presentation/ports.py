@@ -8,6 +8,7 @@ from upright_bolt.model.control import Control
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.trial import Status
+from upright_bolt.session.edge_search import SearchProgress
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.series import SeriesProgress
 from upright_bolt.session.session import Session
@@ -24,7 +25,7 @@ Failure = Callable[[str], None]
 class Snapshot:
     """What has happened since the last snapshot; ``controls`` and ``status`` only when read again.
 
-    ``ended_series`` tells how a series ended: empty if well, None if none has.
+    ``ended_series`` tells how a series ended, ``ended_search`` how a search did: empty if well, None if none has.
     """
 
     samples: list[Sample] = field(default_factory=list)
@@ -33,6 +34,8 @@ class Snapshot:
     ended_run: int | None = None
     series: SeriesProgress | None = None
     ended_series: str | None = None
+    search: SearchProgress | None = None
+    ended_search: str | None = None
     trouble: str = ""
     controls: dict[str, Control] | None = None
     status: Status | None = None

@@ -25,9 +25,11 @@ from upright_bolt.presentation.pace import Pace
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.records import Records
 from upright_bolt.presentation.run_starter import RunAsked, RunStarter
+from upright_bolt.presentation.searches import Searches
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
+from upright_bolt.store.search_log import SearchLog
 from upright_bolt.wording.comparison import finding_with_conditions
 from upright_bolt.wording.faults import state_words
 from upright_bolt.wording.runs import holding_now
@@ -44,6 +46,7 @@ class Presenter:
     """The state behind the window.
 
     Attributes:
+        doubt: why the draft was not tried: it has failed on this chip; empty if that is not so.
         outcome: a sentence on what became of the last thing asked.
         runs: all runs, newest first.
         baseline_id: the run that others are compared with; None for none.
@@ -64,6 +67,7 @@ class Presenter:
         background: BackgroundWork,
         store: RunStore,
         controls: dict[str, Control],
+        log: SearchLog,
     ) -> None:
         self.outline = outline
         self._thread = thread
@@ -76,6 +80,7 @@ class Presenter:
         self.pace = Pace()
         self._draft = Draft()
         self.outcome = outline.recovered
+        self.doubt = ""
         self._damaged: dict[int, str] = {}
         self.progress: RunProgress | None = None
         self.runs: list[RunRecord] = []
@@ -89,12 +94,20 @@ class Presenter:
         self.live: Announcement[None] = Announcement()
         self.settings_changed: Announcement[None] = Announcement()
         self.runs_changed: Announcement[None] = Announcement()
-        self.records = Records(thread, background, store, self.say, self.load_runs)
+        self.searches = Searches(thread, background, store, log, outline, self.say)
+        self.records = Records(thread, background, store, self.say, self.load_runs, self._over_ground)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
     def let_go(self) -> None:
         """Announce nothing to the present widgets any more: they are about to go."""
-        for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed):
+        for topic in (
+            self.drafted,
+            self.said,
+            self.live,
+            self.settings_changed,
+            self.runs_changed,
+            self.searches.changed,
+        ):
             topic.silence()
 
     def set_hidden(self, *, hidden: bool) -> None:
@@ -118,6 +131,7 @@ class Presenter:
         changed = controls != self.controls or status != self.status
         self.controls, self.status = controls, status
         self.records.take_series(snapshot.series, snapshot.ended_series)
+        self.searches.take(snapshot.search, snapshot.ended_search)
         if snapshot.ended_run is not None:
             self._run_ended(snapshot.ended_run)
         if snapshot.trouble:
@@ -146,6 +160,7 @@ class Presenter:
     def draft_values(self, values: Mapping[str, Value | None]) -> None:
         """Draft values of controls that move together, or of one; None drops a control's draft."""
         controls = self.controls
+        self.doubt = ""
         self._draft.change({n: None if v == controls[n].in_force else v for n, v in values.items()})
         for name in values:
             self.drafted(name)
@@ -165,15 +180,41 @@ class Presenter:
         if self._draft.redo():
             self.drafted(ALL)
 
-    def try_draft(self) -> None:
-        """Put the draft in force as a trial of this window."""
-        self._try(dict(self.draft))
+    @property
+    def busy(self) -> str:
+        """What tries settings by itself now, as a sentence; empty if nothing does."""
+        if self.searches.progress is not None:
+            return "A search is in progress, and what is in force is its own; pause it in the Edge view first."
+        if self.records.series is not None:
+            return "A series of runs is in progress, and what is in force is its own; stop it first."
+        return ""
+
+    def _over_ground(self, settings: Settings) -> str:
+        in_force = {name: c.in_force for name, c in self.controls.items() if c.in_force is not None}
+        return self.searches.over_ground(settings, in_force)
+
+    def _is_free(self) -> bool:
+        """Whether a person's own settings may be touched; if not, say why."""
+        if self.busy:
+            self._fail(self.busy)
+        return not self.busy
+
+    def try_draft(self, *, over_ground: bool = False) -> None:
+        """Put the draft in force as a trial of this window; what has failed on this chip only ``over_ground``."""
+        draft = dict(self.draft)
+        self.doubt = "" if over_ground else self._over_ground(draft)
+        if self.doubt:
+            self._fail(f"{self.doubt} Nothing was changed. Trying it may freeze this machine.")
+            return
+        self._try(draft)
 
     def try_deliberate(self, name: str, value: Value) -> None:
         """Try one control by itself, after the person has confirmed it."""
         self._try({name: value})
 
     def _try(self, settings: Settings) -> None:
+        if not self._is_free():
+            return
         self._thread.ask(lambda session: session.try_settings(settings, standing=False), self._tried, self.say)
 
     def _tried(self, report: ApplyReport) -> None:
@@ -190,7 +231,13 @@ class Presenter:
         return sheet(self.outline.about, self.controls, self.status, self.outline.word)
 
     def keep(self) -> None:
-        """Keep what is being tried."""
+        """Keep what is being tried, unless it is what has failed on this chip, or beyond it."""
+        trial = self.status.trial
+        broken = self.searches.over_ground(trial.settings, {}) if trial is not None else ""
+        if broken:
+            self._fail(f"{broken} It is tried, but not kept.")
+        if broken or not self._is_free():
+            return
 
         def kept(trial: Trial) -> None:
             self.say(f"Kept until the machine restarts: {show_settings(trial.settings)}.")
@@ -199,6 +246,8 @@ class Presenter:
 
     def put_back(self) -> None:
         """End the trial and put back what was in force before."""
+        if not self._is_free():
+            return
 
         def was_put_back(trial: Trial) -> None:
             self.say(put_back_words(trial))
@@ -207,6 +256,8 @@ class Presenter:
 
     def to_stock(self) -> None:
         """Put the machine's own values in force, whatever was kept or is being tried."""
+        if not self._is_free():
+            return
         self._thread.ask(lambda session: session.to_stock(), lambda trial: self.say(stock_words(trial)), self._fail)
 
     # the machine

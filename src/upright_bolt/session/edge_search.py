@@ -29,10 +29,11 @@ from upright_bolt.workload.plan import full_load_s
 PAUSE_S = 4.0
 COOLING_S = 420.0
 """How long the machine has to cool down before the last part of the soak; it need not come to rest entirely."""
-SCORED_S = 20.0
-"""The score of a rung is that of its first seconds, all at full load."""
+SCORED_S, SETTLES_S = 20.0, 2.0
+"""Score, clock, watts and temperature of a rung are those of its first seconds, all at full load, from equal starts."""
 FAILED_RUNS = 3
 """So many runs that fail for another reason than the setting, one after another, end the search for now."""
+EARLY = ("clock.mean", "power.package", "temperature.package")
 MARGIN_C = 0.5
 ON_BATTERY = "the charger is unplugged"
 BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
@@ -121,6 +122,8 @@ class ActiveSearch:
         self._rung: Rung | None = None
         self._began_s = 0.0
         self._hot = self._cooled = False
+        self._early: list[list[float | None]] = []
+        self._loaded_s: float | None = None
         self._busy_for = 0
         self._stopping = False
         self._failed_runs = 0
@@ -174,6 +177,7 @@ class ActiveSearch:
         self._sink.open_rung(self.search.asked.id, step)
         self.search = replace(self.search, rungs=(*self.search.rungs, step))
         self._rung, self._began_s, self._hot = step, now_s, False
+        self._early, self._loaded_s = [], None
         try:
             if step.settings:
                 try_or_raise(self._session, step.settings)
@@ -191,6 +195,7 @@ class ActiveSearch:
         run, rung = self._session.run, self._rung
         if run is None or rung is None or run.stage is not RunStage.WORKING:
             return
+        self._measure(sample)
         temp = value_of(sample, self._session.index, "temperature.package")
         ceiling = self.search.asked.ceiling_c
         if len(run.errors) >= rung.stop_errors:
@@ -198,6 +203,17 @@ class ActiveSearch:
         elif ceiling is not None and temp is not None and temp > ceiling - MARGIN_C:
             self._hot = True
             run.stop("the temperature ceiling of the search was reached")
+
+    def _measure(self, sample: Sample) -> None:
+        """Take in a sample of the seconds in which rungs are compared."""
+        self._loaded_s = sample.time_s if self._loaded_s is None else self._loaded_s
+        if SETTLES_S <= sample.time_s - self._loaded_s <= SCORED_S:
+            index = self._session.index
+            self._early.append([value_of(sample, index, name) for name in EARLY])
+
+    def _early_means(self) -> list[float | None]:
+        known = [[value for value in column if value is not None] for column in zip(*self._early, strict=True)]
+        return [sum(column) / len(column) if column else None for column in known] or [None] * len(EARLY)
 
     def take_ended(self, run: ActiveRun) -> None:
         """Write down how a rung ended, put back what was tried, and go on."""
@@ -222,7 +238,7 @@ class ActiveSearch:
     def _end_of(self, rung: Rung, run: ActiveRun, end: RunEnd) -> RungEnd:
         progress = run.progress()
         errors = tuple(RungError(round(e.time_s, 3), e.cpu, e.block) for e in run.errors)
-        numbers = end.numbers
+        clock_mhz, power_w, temp_c = self._early_means()
         slices = [part for part in progress.slices if part.to_s <= SCORED_S + 1.0]
         lasted = sum(part.to_s - part.from_s for part in slices)
         score = sum(part.score * (part.to_s - part.from_s) for part in slices) / lasted if lasted else None
@@ -234,10 +250,10 @@ class ActiveSearch:
             round(max(0.0, self._session.now_s - self._began_s), 3),
             errors,
             None if errors else score,
-            numbers.extra.get("full_mhz"),
-            numbers.extra.get("full_w"),
-            numbers.temp_max_c,
-            numbers.extra.get("between_w"),
+            clock_mhz,
+            power_w,
+            temp_c,
+            end.numbers.extra.get("between_w"),
             run.id,
         )
 
@@ -281,5 +297,6 @@ class ActiveSearch:
 
     def progress(self) -> SearchProgress:
         """Return where it stands."""
+        self.course.work_out()
         waiting = self._gate.waiting if self._gate is not None and self._session.run is None else None
         return SearchProgress(self.search, self.course, self._rung, waiting, self.paused)

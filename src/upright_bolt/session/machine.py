@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel.clock import Clock
@@ -22,6 +23,7 @@ class Machine:
         described: a few words for the strip at the top.
         make_load: builds a workload; None if nothing can run there (then ``no_load`` says why).
         plug: plugs the charger in (True) or out, on machines where a program can do so.
+        record: the folder in which a person's records of it lie; None if it has none.
         set_pace: makes the machine's time run at a multiple of real time; None for as fast as it goes.
     """
 
@@ -31,6 +33,7 @@ class Machine:
     no_load: str = ""
     plug: Callable[[bool], None] | None = None
     set_pace: Callable[[float | None], None] | None = None
+    record: Path | None = None
 
     @property
     def word(self) -> str:

@@ -2,6 +2,8 @@
 
 from collections.abc import Iterable, Mapping
 
+from upright_bolt.analysis.broken_ground import Broken
+from upright_bolt.analysis.edge_ahead import Ahead
 from upright_bolt.analysis.edge_belief import Estimate
 from upright_bolt.analysis.edge_choice import BOLDNESS
 from upright_bolt.analysis.edge_course import Course
@@ -10,7 +12,8 @@ from upright_bolt.model.catalogue import TOGETHER, title_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, Why
-from upright_bolt.wording.times import span
+from upright_bolt.model.settings import show_settings
+from upright_bolt.wording.times import date_and_time, span
 
 KINDS = {"full": "full load", "steps": "load steps", "light": "light load", "idle": "idle"}
 
@@ -50,7 +53,7 @@ def rung_line(rung: Rung, end: RungEnd) -> str:
     if end.clock_mhz is not None and end.power_w is not None:
         said.append(f"{CLOCK.show(end.clock_mhz)} at {POWER.show(end.power_w)}")
     if end.temp_c is not None:
-        said.append(f"highest {TEMPERATURE.show(end.temp_c)}")
+        said.append(TEMPERATURE.show(end.temp_c))
     return ", ".join(said)
 
 
@@ -127,6 +130,97 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
     kept = settings_words(course.recommended)
     failing = f"predicted: fails in {of(course.predicted)} of eight-hour loads"
     return f"{kept}; {proven_words(proven_s)}; {failing}, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
+
+
+def story(search: Search, *, cut_off: bool) -> str:
+    """Return what happened to a search that has not ended while nobody looked.
+
+    Args:
+        search: its record, with the rung that was cut off closed.
+        cut_off: whether its last rung was open until now.
+    """
+    rung = search.rungs[-1] if search.rungs else None
+    end = search.ends.get(rung.number) if rung is not None else None
+    number = search.asked.id
+    if not cut_off or rung is None or end is None:
+        return f"Search {number} has not ended. It can go on from where it was."
+    place = settings_words(rung.settings)
+    if end.outcome is Outcome.FROZE:
+        return (
+            f"This machine froze and restarted in rung {rung.number} of search {number}, at {place}. That is on record "
+            "as what froze it. Nothing of it is in force, and the search can go on from there."
+        )
+    return (
+        f"Search {number} was cut off in rung {rung.number}, at {place}, with the program that made it. That proves "
+        f"nothing, and nothing of it is in force. The search can go on from there."
+    )
+
+
+def over_ground(found: Broken, settings: Mapping[str, Value]) -> str:
+    """Return what has failed at settings that are asked for, or before them."""
+    how = "froze this machine" if found.froze else "gave wrong results here"
+    where = f" (run {found.run_id})" if found.run_id is not None else ""
+    return f"{show_settings(found.offsets)} {how}{where}; {show_settings(settings)} is that or beyond."
+
+
+def ahead_words(ahead: Ahead) -> str:
+    """Return what is still expected of a search."""
+    return f"about {ahead.minutes:.0f} min, {ahead.freezes:.2f} freezes"
+
+
+def named(search: Search) -> str:
+    """Return what a search is called."""
+    asked = search.asked
+    ends = "" if search.end is not None else ", not ended"
+    return f"Search {asked.id} of {date_and_time(asked.began_at)}: {axis_title(asked.controls)}{ends}"
+
+
+def kept_title(course: Course) -> str:
+    """Return what is recommended, as a title."""
+    words = settings_words(course.recommended)
+    return words[:1].upper() + words[1:] if course.recommended else "Stock"
+
+
+def stands_words(course: Course) -> str:
+    """Return how a search ended, or that it has not."""
+    end = course.search.end
+    if end is None:
+        return "Nothing beyond stock can be recommended so far." if not course.recommended else "It can go on."
+    if end.why is not Why.FOUND and end.why is not Why.STOPPED:
+        return result(course, {})
+    ended = "It ended by itself" if end.why is Why.FOUND else "It was ended"
+    if not course.recommended:
+        return f"{ended}. Nothing beyond stock can be recommended."
+    slope = course.outlook().slope.value
+    return f"{ended}. The forecast rests on a slope of {slope:.1f} mV{_seen_down_to(course.search)}."
+
+
+def span_words(estimate: Estimate, unit: str, sign: float, digits: int = 0) -> str:
+    """Return a number with the bounds between which it lies in 95 of 100 cases."""
+    low, high = sorted((sign * estimate.low, sign * estimate.high))
+    value, low_text, high_text = (
+        f"{number:.{digits}f}".replace("-", "−") for number in (sign * estimate.value, low, high)
+    )
+    return f"{value} {unit} ({low_text} to {high_text})"
+
+
+def spent_words(search: Search) -> str:
+    """Return what a search has cost."""
+    return f"{span(60.0 * search.minutes)}, {_count(search.freezes, 'freeze')}"
+
+
+def rung_in_short(rung: Rung, end: RungEnd | None, stock_score: float | None) -> str:
+    """Return a rung for a narrow list, in two lines."""
+    first = f"{rung.number}  {settings_words(rung.settings)}"
+    if rung.purpose is not Purpose.TEST:
+        first += f", {rung.purpose.value}"
+    if end is None:
+        return f"{first}\n     goes on"
+    second = outcome_words(end).replace(" of checked load", "")
+    compared = rung.settings and rung.purpose is not Purpose.COOL_SOAK
+    if end.score and stock_score and compared and end.outcome is Outcome.PASSED:
+        second += f", score {100.0 * (end.score / stock_score - 1.0):+.1f} %".replace("-", "−")
+    return f"{first}\n     {second}"
 
 
 def proven_words(proven_s: Mapping[str, float]) -> str:

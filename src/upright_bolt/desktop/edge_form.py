@@ -1,0 +1,140 @@
+"""What a person is asked before a search begins: what, how bold, how long, and what after a freeze."""
+
+from PyQt6.QtCore import Qt, pyqtSignal
+from PyQt6.QtWidgets import QComboBox, QFormLayout, QLineEdit, QWidget
+
+from upright_bolt.desktop.pieces import Elided, button, column, heading, label, offer
+from upright_bolt.model.quantity import with_unit
+from upright_bolt.model.search import AfterFreeze, Bold
+from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.session.search_asked import AXES, Typed
+from upright_bolt.wording.search import axis_title
+
+STEPS = "steps"
+CAREFUL_WORDS = (
+    "Each test is the one that tells most for its risk, and ends at its first error. On simulated laptops it took "
+    "17 min before the soak, and 5 in 100 searches froze the machine."
+)
+QUICK_WORDS = "QUICK"
+THOROUGH_WORDS = "THOROUGH"
+STEP_WORDS = "Goes down by the step you choose until one fails. What is kept is told from the same model."
+HOW = (
+    ("Careful", Bold.CAREFUL.value, CAREFUL_WORDS),
+    ("Quick", Bold.QUICK.value, QUICK_WORDS),
+    ("Thorough", Bold.THOROUGH.value, THOROUGH_WORDS),
+    ("Steps of one size", STEPS, STEP_WORDS),
+)
+SOAKS = (("10 min", "10min"), ("1 hour", "1h"), ("8 hours", "8h"), ("none", "0"))
+SHARES = ("1 %", "0.5 %", "0.1 %", "5 %")
+AFTER = (("Wait for me", AfterFreeze.WAIT.value), ("Go on by itself", AfterFreeze.GO_ON.value))
+HONEST = (
+    "A search takes this machine to where it fails. Results go wrong there, and it may freeze: save your work and "
+    "close what you cannot lose. A value is on record before it is tried, and after a restart the firmware's own "
+    "voltage is in force."
+)
+
+
+class EdgeForm(QWidget):
+    """The conversation.
+
+    Signals:
+        begun: a ``Typed``.
+        rehearsed: the same is to be practised on a simulated machine first.
+        closed: not now.
+    """
+
+    begun = pyqtSignal(object)
+    rehearsed = pyqtSignal()
+    closed = pyqtSignal()
+
+    def __init__(self, presenter: Presenter) -> None:
+        super().__init__()
+        self._presenter = presenter
+        simulated = presenter.outline.word.startswith("twin:")
+        self.axis, self.how, self.soak, self.after = (QComboBox() for _ in range(4))
+        self.fails = QComboBox()
+        self.fails.setEditable(True)
+        self.fails.addItems(SHARES)
+        offer(self.how, [(words, value) for words, value, _ in HOW], Bold.CAREFUL.value)
+        offer(self.soak, SOAKS, "10min")
+        offer(self.after, AFTER, AfterFreeze.WAIT.value)
+        self.step = _entry("-10 mV")
+        self.reach = _entry("as it chooses")
+        self.gain = _entry("any")
+        self._rows = QFormLayout()
+        self._rows.setVerticalSpacing(6)
+        self._rows.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
+        self._rows.setFieldGrowthPolicy(QFormLayout.FieldGrowthPolicy.AllNonFixedFieldsGrow)
+        for words, widget in (
+            ("What is lowered", self.axis), ("How it goes", self.how), ("Each step", self.step),
+            ("Soak at the end", self.soak), ("May fail in 8 h", self.fails), ("Deepest step", self.reach),
+            ("Ends below a gain of", self.gain), ("After a freeze", self.after),
+        ):  # fmt: skip
+            widget.setAccessibleName(words)
+            self._rows.addRow(label(words, "muted"), widget)
+        self.reach.setToolTip("Never further below what has passed than this, e.g. -20 mV")
+        self.gain.setToolTip("End where going further could not bring so much more score, e.g. 0.5 %")
+        self.fails.setToolTip("Share of eight-hour loads that may fail with the value that is kept")
+        self._how_words = label("", "muted", wraps=True)
+        self._why_not = label("", "fault", wraps=True)
+        self.begin = button("Begin the search", "main" if simulated else "")
+        again = "Rehearse on another one of these" if simulated else "Rehearse on a simulated laptop first"
+        self.rehearse = button(again, "" if simulated else "main")
+        self.close_button = button("Not now")
+        self.begin.clicked.connect(lambda: self.begun.emit(self.typed()))
+        self.rehearse.clicked.connect(self.rehearsed)
+        self.close_button.clicked.connect(self.closed)
+        self.how.currentIndexChanged.connect(lambda _: self._show_how())
+        layout = column(self, gap=8)
+        layout.addWidget(heading("A new search"))
+        layout.addWidget(Elided("How far can the voltage fall?", "title"))
+        layout.addWidget(label(HONEST, wraps=True))
+        layout.addLayout(self._rows)
+        layout.addWidget(self._how_words)
+        layout.addWidget(self._why_not)
+        order = (self.begin, self.rehearse) if simulated else (self.rehearse, self.begin)
+        for pressed in (*order, self.close_button):
+            layout.addWidget(pressed)
+        layout.addStretch()
+        self._show_how()
+
+    def show_state(self) -> None:
+        """Offer what can be searched on this machine; where nothing can, say why."""
+        presenter = self._presenter
+        settable = {name for name, control in presenter.controls.items() if control.settable}
+        open_axes = [
+            (axis_title(controls).capitalize(), axis) for axis, controls in AXES.items() if {*controls} <= settable
+        ]
+        offer(self.axis, open_axes, "core,cache")
+        why = presenter.searches.why_not(presenter.controls)
+        self._why_not.setText(f"✕ {why}" if why else "")
+        self._why_not.setVisible(bool(why))
+        self.begin.setEnabled(not why and presenter.progress is None)
+        self.close_button.setVisible(bool(presenter.searches.found))
+
+    def _show_how(self) -> None:
+        """Say what the way of searching chosen means, and ask for the step where one is needed."""
+        chosen = self.how.currentData()
+        self._how_words.setText(next(words for _, value, words in HOW if value == chosen))
+        self._rows.setRowVisible(self.step, chosen == STEPS)
+
+    def typed(self) -> Typed:
+        """Return what was chosen."""
+        how = self.how.currentData()
+        plain = how == STEPS
+        return Typed(
+            axis=self.axis.currentData() or "core,cache",
+            plain=with_unit(self.step.text().strip() or "-10", "mV") if plain else "",
+            bold=Bold.CAREFUL.value if plain else how,
+            fails=self.fails.currentText(),
+            soak=self.soak.currentData(),
+            after_freeze=self.after.currentData(),
+            reach=with_unit(self.reach.text().strip(), "mV") if self.reach.text().strip() else "",
+            least_gain=self.gain.text().strip(),
+        )
+
+
+def _entry(example: str) -> QLineEdit:
+    made = QLineEdit()
+    made.setPlaceholderText(example)
+    return made

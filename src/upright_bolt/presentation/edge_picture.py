@@ -1,0 +1,139 @@
+"""What the picture of a search shows: rungs along each axis, the edge, what is kept, and what each position brought."""
+
+from collections import defaultdict
+from dataclasses import dataclass
+from statistics import fmean
+
+from upright_bolt.analysis.edge_belief import Estimate
+from upright_bolt.analysis.edge_course import Course
+from upright_bolt.model.control import Value
+from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE, Quantity
+from upright_bolt.model.search import SOAKING, Outcome, Purpose, Rung, RungEnd
+from upright_bolt.wording.search import axis_title, rung_line, why_next
+
+LEAST_SPAN = 60.0
+BEYOND = 8.0
+LEAST_MARKS = 2
+
+
+@dataclass(frozen=True, slots=True)
+class Mark:
+    """A rung on an axis.
+
+    Attributes:
+        number: the rung's.
+        position: along the axis.
+        outcome: how it ended; None while it goes on.
+        load_s: how long it lasted.
+        soak: whether it is a soak.
+        words: what happened, in a line.
+    """
+
+    number: int
+    position: float
+    outcome: Outcome | None
+    load_s: float
+    soak: bool
+    words: str
+
+
+@dataclass(frozen=True, slots=True)
+class AxisRow:
+    """One axis: its rungs, where its edge lies, and what is kept of it (0: stock)."""
+
+    title: str
+    marks: tuple[Mark, ...]
+    edge: Estimate | None
+    kept: float
+
+
+@dataclass(frozen=True, slots=True)
+class GainRow:
+    """What a number was at each position that ended well, all controls together: (position, mean), in order."""
+
+    title: str
+    quantity: Quantity
+    points: tuple[tuple[float, float], ...]
+    relative: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class EdgePicture:
+    """All of it, on a scale from 0 (stock) to ``furthest``."""
+
+    rows: tuple[AxisRow, ...]
+    gains: tuple[GainRow, ...]
+    furthest: float
+
+
+def picture_of(course: Course, now: Rung | None = None) -> EdgePicture:
+    """Return the picture of a search.
+
+    Args:
+        course: the search.
+        now: the rung in progress.
+    """
+    rows = tuple(_row(course, axis, now) for axis in course.axes)
+    ends = [mark.position for row in rows for mark in row.marks]
+    ends += [row.edge.high for row in rows if row.edge is not None and len(row.marks) != 1]
+    return EdgePicture(rows, _gains(course), max(LEAST_SPAN, *(end + BEYOND for end in ends)) if ends else LEAST_SPAN)
+
+
+def _row(course: Course, axis: tuple[str, ...], now: Rung | None) -> AxisRow:
+    together = axis == course.search.asked.controls
+    marks = []
+    for rung in course.search.rungs:
+        end = course.search.ends.get(rung.number)
+        position = _on_axis(rung, axis, together=together)
+        if position is None or (end is None and rung != now):
+            continue
+        words = rung_line(rung, end) if end is not None else why_next(course.search.asked, rung)
+        lasted = rung.load_s if end is None else max(end.load_s, 1.0)
+        outcome = end.outcome if end is not None else None
+        marks.append(Mark(rung.number, position, outcome, lasted, rung.purpose in SOAKING, words))
+    kept = {-value for name in axis if not isinstance(value := course.recommended.get(name, 0.0), str)}
+    told = course.tested(axis) or not course.search.rungs
+    edge = course.outlook(axis).edge if told else None
+    return AxisRow(axis_title(axis), tuple(marks), edge, kept.pop() if len(kept) == 1 else 0.0)
+
+
+def _on_axis(rung: Rung, axis: tuple[str, ...], *, together: bool) -> float | None:
+    """Return where a rung lies on an axis; None if it is none of its own."""
+    if rung.purpose in (Purpose.WARM_UP, Purpose.ALONE):
+        return None
+    if rung.purpose in SOAKING:
+        values = {_depth(rung.settings.get(name)) for name in axis}
+        return values.pop() if len(values) == 1 else None
+    return rung.position if rung.controls == (() if together else axis) else None
+
+
+def _depth(value: Value | None) -> float:
+    return -value if isinstance(value, float | int) else 0.0
+
+
+def _gains(course: Course) -> tuple[GainRow, ...]:
+    ended = [
+        (rung, end)
+        for rung in course.search.rungs
+        if (end := course.search.ends.get(rung.number)) is not None
+        and end.outcome is Outcome.PASSED
+        and not rung.controls
+        and rung.purpose in (Purpose.TEST, Purpose.BASELINE)
+    ]
+    rows = (
+        GainRow("Score", SCORE, _means(ended, "score"), relative=True),
+        GainRow("Clock at full load", CLOCK, _means(ended, "clock_mhz")),
+        GainRow("Watts at full load", POWER, _means(ended, "power_w")),
+        GainRow("Temperature at full load", TEMPERATURE, _means(ended, "temp_c")),
+        GainRow("Watts between loads", POWER, _means(ended, "idle_w")),
+    )
+    return tuple(row for row in rows if len(row.points) >= LEAST_MARKS)
+
+
+def _means(ended: list[tuple[Rung, RungEnd]], name: str) -> tuple[tuple[float, float], ...]:
+    at: defaultdict[float, list[float]] = defaultdict(list)
+    for rung, end in ended:
+        value = getattr(end, name)
+        if value is not None:
+            at[rung.position].append(value)
+    return tuple((position, fmean(values)) for position, values in sorted(at.items()))

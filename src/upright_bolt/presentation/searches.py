@@ -1,0 +1,296 @@
+"""Searches for the edge as the window has them: their record, the one shown, and what a person can ask of them."""
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from upright_bolt.analysis.broken_ground import Broken, broken, over
+from upright_bolt.analysis.edge_ahead import Ahead, ahead
+from upright_bolt.analysis.edge_course import Course
+from upright_bolt.analysis.edge_history import chip_of, known
+from upright_bolt.errors import BadInput, BoltError, NotHere, Refused
+from upright_bolt.model.catalogue import TOGETHER
+from upright_bolt.model.control import Control, Value
+from upright_bolt.model.search import AfterFreeze, Asked, Outcome, Rung, Search, SearchEnd, Why
+from upright_bolt.model.settings import Settings
+from upright_bolt.presentation.announcement import Announcement
+from upright_bolt.presentation.outline import Outline
+from upright_bolt.presentation.ports import BackgroundWork, SessionWork
+from upright_bolt.session.edge_search import ActiveSearch, SearchProgress, reach_of
+from upright_bolt.session.search_asked import AXES, Typed, asked_from
+from upright_bolt.session.session import Session
+from upright_bolt.store.runs import RunStore
+from upright_bolt.store.search_log import SearchLog, look_back
+from upright_bolt.wording.search import over_ground, story
+
+Say = Callable[[str], None]
+NONE_YET = 0
+"""The number of a search that nobody has begun."""
+
+
+def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked | None) -> ActiveSearch:
+    """Begin a search, or go on with the one that was cut off if nothing is asked.
+
+    Raises:
+        BadInput: one is asked while another has not ended, or a trial or run is in progress.
+        NotHere: there is none to go on with.
+        Refused: the axis cannot be set here, or the chip is another one than the search began with; it has ended then.
+        BoltError: the record cannot be read or written.
+    """
+    search = look_back(log, session.boot_id)
+    chip = chip_of(session.about.identity)
+    if asked is not None and search is not None:
+        raise BadInput(f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it.")
+    if asked is not None:
+        reach_of(session.controls(), asked.controls)
+        search = log.begin(replace(asked, chip=chip))
+    if search is None:
+        raise NotHere("There is no search of this machine to go on with.")
+    if search.asked.chip != chip:
+        log.finish(search.asked.id, SearchEnd(Why.CHIP_CHANGED))
+        raise Refused("Processor, firmware or microcode are not those the search began with; begin a new one.")
+    before = known(store.all(), log.all(), session.machine.word, chip, search.asked.id)
+    return session.start_search(search, before, log, store)
+
+
+class Searches:
+    """The searches of one machine, for the window.
+
+    Args:
+        thread: has the session.
+        background: does the reading and computing.
+        store, log: runs, and the record of searches.
+        outline: the machine.
+        say: tells the person an outcome.
+
+    Attributes:
+        found: the searches, oldest first.
+        shown: what is known of the one that is shown; None if there is none.
+        expected: what is known of the chip before any search; None once there is one, or until it is worked out.
+        ahead: what is still expected of it; None while that is worked out.
+        coming: the rung that comes next if it goes on; None while that is worked out.
+        progress: where a search in progress stands; None if there is none.
+        story: what happened to a search while the program was away; empty if nothing.
+        ground: what has failed on this chip.
+
+    Topics:
+        changed: any of these has changed.
+    """
+
+    def __init__(
+        self,
+        thread: SessionWork,
+        background: BackgroundWork,
+        store: RunStore,
+        log: SearchLog,
+        outline: Outline,
+        say: Say,
+    ) -> None:
+        self._thread, self._background = thread, background
+        self._store, self._log = store, log
+        self._outline = outline
+        self._say = say
+        self._wanted: int | None = None
+        self._told: tuple[int, int] = (0, 0)
+        self.found: list[Search] = []
+        self.shown: Course | None = None
+        self.expected: Course | None = None
+        self.ahead: Ahead | None = None
+        self.coming: Rung | None = None
+        self.progress: SearchProgress | None = None
+        self.story = ""
+        self.ground: list[Broken] = []
+        self.changed: Announcement[None] = Announcement()
+
+    @property
+    def open(self) -> Search | None:
+        """The search that has not ended; None if there is none."""
+        if self.progress is not None:
+            return self.progress.search
+        return next((search for search in reversed(self.found) if search.end is None), None)
+
+    def _fail(self, sentence: str) -> None:
+        self._say(f"✕ {sentence}")
+
+    # what is shown
+
+    def look_back(self) -> None:
+        """Take up what the last program left: close a rung that was cut off, and go on if that was asked."""
+        before = self._log.open_search() if self._readable() else None
+        if before is None:
+            self.load()
+            return
+        was_open = before.open_rung is not None
+
+        def look(session: Session) -> Search | None:
+            return None if session.access.closed else look_back(self._log, session.boot_id)
+
+        def looked(search: Search | None) -> None:
+            if search is None:
+                self.load()
+                return
+            froze = was_open and search.ends[search.rungs[-1].number].outcome is Outcome.FROZE
+            self.story = story(search, cut_off=was_open)
+            self.load()
+            if froze and search.asked.after_freeze is AfterFreeze.GO_ON:
+                self.story += " It goes on by itself, as asked."
+                self._start(None, self.story)
+
+        self._thread.ask(look, looked, self._fail)
+
+    def _readable(self) -> bool:
+        try:
+            self._log.all()
+        except BoltError as fault:
+            self._fail(str(fault))
+            return False
+        return True
+
+    def show(self, number: int) -> None:
+        """Show a search by its number."""
+        self._wanted = number
+        self.load()
+
+    def load(self) -> None:
+        """Read the record anew, and work out what is known of the search shown."""
+        wanted = self._wanted
+
+        def work() -> tuple[list[Search], Course, list[Broken]]:
+            found, runs = self._log.all(), self._store.all()
+            chosen = next((one for one in found if one.asked.id == wanted), found[-1] if found else None)
+            word, chip = self._outline.word, chip_of(self._outline.identity)
+            chosen = chosen or Search(Asked(NONE_YET, TOGETHER, "", chip))
+            course = Course(chosen, known(runs, found, word, chosen.asked.chip, chosen.asked.id))
+            course.work_out()
+            return found, course, broken(runs, found, word, chip)
+
+        def loaded(result: tuple[list[Search], Course, list[Broken]]) -> None:
+            self.found, course, self.ground = result
+            if self.progress is None or wanted is not None:
+                self._show_course(course)
+            self.changed(None)
+
+        self._background.run(work, loaded, self._fail)
+
+    def _show_course(self, course: Course) -> None:
+        if course.search.asked.id == NONE_YET:
+            self.shown, self.expected = None, course
+            return
+        self.shown, self.ahead, self.coming = course, None, None
+        if course.search.end is not None:
+            return
+
+        def take(result: tuple[Ahead, Rung | None]) -> None:
+            if self.shown is course:
+                self.ahead, self.coming = result
+                self.changed(None)
+
+        search = course.search
+        boot_id = search.rungs[-1].boot_id if search.rungs else ""
+
+        def work() -> tuple[Ahead, Rung | None]:
+            coming = course.next_step(boot_id) if self.progress is None else None
+            return ahead(course), coming if isinstance(coming, Rung) else None
+
+        self._background.run(work, take, self._fail)
+
+    def take(self, progress: SearchProgress | None, ended: str | None) -> None:
+        """Take over where a search stands; ``ended`` tells how one has ended: empty if well, None if none has."""
+        before = self.progress
+        self.progress = progress
+        if progress is not None:
+            search = progress.search
+            stands = (search.asked.id, len(search.ends))
+            if stands != self._told:
+                self._told = stands
+                self._wanted = None
+                self._show_course(progress.course)
+        if progress != before:
+            self.changed(None)
+        if ended is not None:
+            self._told = (0, 0)
+            self._say(f"✕ {ended}" if ended else self._how_it_ended(before))
+            self.load()
+
+    def _how_it_ended(self, before: SearchProgress | None) -> str:
+        number = "" if before is None else f" {before.search.asked.id}"
+        return f"Search{number} makes no more rungs; everything is put back."
+
+    # what a person asks
+
+    def begin(self, typed: Typed) -> None:
+        """Begin a search; what was typed wrongly is said."""
+        try:
+            asked = asked_from(typed)
+        except BadInput as fault:
+            self._fail(str(fault))
+            return
+        self.story = ""
+        self._start(asked, "The search has begun. Nothing of it stays in force.")
+
+    def go_on(self) -> None:
+        """Go on with the search that has not ended."""
+        self.story = ""
+        self._start(None, "The search goes on.")
+
+    def _start(self, asked: Asked | None, said: str) -> None:
+        def begun(_active: ActiveSearch) -> None:
+            self._say(said)
+            self.load()
+
+        self._thread.ask(lambda session: begin_search(session, self._log, self._store, asked), begun, self._fail)
+
+    def pause(self) -> None:
+        """Make no more rungs for now, and put everything back."""
+
+        def stop(session: Session) -> None:
+            if session.search is not None:
+                session.search.stop()
+                if session.run is not None:
+                    session.run.stop("stopped by the user")
+
+        self._thread.ask(stop, lambda _: None, self._fail)
+
+    def end(self) -> None:
+        """End the search that has not ended; what it has shown is kept."""
+
+        def finish(session: Session) -> None:
+            if session.search is not None:
+                raise BadInput("The search goes on; pause it first.")
+            search = look_back(self._log, session.boot_id)
+            if search is not None:
+                self._log.finish(search.asked.id, SearchEnd(Why.STOPPED))
+
+        def finished(_: None) -> None:
+            self.story = ""
+            self._say("The search has ended; what it has shown is kept.")
+            self.load()
+
+        self._thread.ask(finish, finished, self._fail)
+
+    def why_not(self, controls: dict[str, Control]) -> str:
+        """Return why no search can be made on this machine, as a sentence; empty if one can."""
+        refused = ""
+        for axis in AXES.values():
+            try:
+                reach_of(controls, axis)
+            except Refused as fault:
+                refused = refused or str(fault)
+            else:
+                return self._outline.no_load
+        return refused
+
+    # broken ground
+
+    @property
+    def failed_at(self) -> dict[str, float]:
+        """The first value of each offset at which something has failed on this chip."""
+        found: dict[str, float] = {}
+        for one in self.ground:
+            for name, value in one.offsets.items():
+                found[name] = max(value, found.get(name, value))
+        return found
+
+    def over_ground(self, settings: Settings, in_force: dict[str, Value]) -> str:
+        """Return what has failed at settings or before them, as a sentence; empty if nothing has."""
+        found = over(self.ground, settings, in_force)
+        return over_ground(found, settings) if found is not None else ""
