@@ -12,6 +12,8 @@ from upright_bolt.store.search_log import SearchLog, look_back
 from upright_bolt.twin.machine import open_twin
 
 BOTH = TOGETHER
+NEAR_FREEZING = ("twin:tern#63", "twin:tern#201", "twin:tern#22", "twin:tern#339", "twin:tern#404")
+"""Individuals that freeze almost as soon as they err."""
 
 
 class SearchScene:

@@ -6,16 +6,13 @@ from itertools import pairwise
 
 import pytest
 
-from search_support import BOTH, SearchScene
+from search_support import BOTH, NEAR_FREEZING, SearchScene
 from upright_bolt.errors import BadInput, MachineFroze, Refused
 from upright_bolt.model.run import RunRole
 from upright_bolt.model.search import FAILED, Outcome, Purpose, Why
 from upright_bolt.session.edge_search import ON_BATTERY
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import look_back
-
-NEAR_FREEZING = ("twin:tern#22", "twin:tern#201", "twin:tern#63", "twin:tern#339")
-"""Individuals that freeze almost as soon as they err."""
 
 
 def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):

@@ -9,6 +9,7 @@ from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 
 import window_faults
+from search_support import SearchScene
 from trees import TREES, build_tree
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.help_dialog import HelpDialog
@@ -18,6 +19,7 @@ from upright_bolt.model.control import ControlState
 from upright_bolt.model.trial import Drift
 from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.twin.chip import TWINS
+from upright_bolt.wording.search import story
 from window_support import run_to_end, until
 
 SIZES = ((1024, 700), (1280, 800), (1920, 1080))
@@ -76,6 +78,27 @@ def test_nothing_is_wrong_with_the_window(machine, looks, open_app, tmp_path):
             QTest.qWait(30)
             faults += [f"{view} {size}: {fault}" for fault in faults_that_stay(app.window, size)]
     assert not faults, f"{len(faults)} faults on {machine} ({platform.node()}):\n" + "\n".join(dict.fromkeys(faults))
+
+
+@pytest.mark.parametrize("looks", LOOKS, ids=lambda looks: looks.name)
+@pytest.mark.parametrize("machine", ["twin:tern", "twin:tern-two-rails"])
+def test_nothing_is_wrong_with_the_picture_of_a_search(machine, looks, open_app, data):
+    scene = SearchScene(data, machine)
+    search = scene.carry_on(scene.ask(soak_s=60.0))
+    scene.twin.close()
+    app = open_app(machine, looks)
+    until(lambda: app.presenter.searches.shown is not None)
+    app.presenter.searches.story = story(replace(search, end=None), cut_off=True)
+    app.presenter.say("✕ " + app.presenter.searches.story)
+    app.window.show_view("edge")
+    faults = []
+    for size in SIZES:
+        app.window.resize(*size)
+        for page in (False, True):
+            app.window.edge._ask(wanted=page)
+            QTest.qWait(150)
+            faults += [f"{size}: {fault}" for fault in faults_that_stay(app.window, size)]
+    assert not faults, "\n".join(dict.fromkeys(faults))
 
 
 def faults_that_stay(window, size) -> list[str]:

@@ -52,7 +52,7 @@ class Boldness:
 BOLDNESS = {
     "careful": Boldness(1, 60_000.0, 0.005, 0.05),
     "quick": Boldness(4, 3_000.0, 0.02, 0.20),
-    "thorough": Boldness(12, 3_000.0, 0.03, 0.12),
+    "thorough": Boldness(3, 60_000.0, 0.005, 0.02),
 }
 
 

@@ -32,7 +32,9 @@ STEP = 1.0
 ANYWHERE = 500.0
 """How far an axis reaches where the machine is not at hand to ask."""
 WARM_UP_S = 90.0
-"""A load at stock before the first rung of a boot, so that all begin warm."""
+"""A load at stock before the first rung, and after every pause, so that all begin warm."""
+ALIKE_S = 19.0
+"""A rung after one that worked for less begins with a fuller power budget: what it scores is not compared."""
 SOAKS = 5
 """A soak that fails is followed by another one further back, so many times."""
 COOL_PART, SHORTEST_COOL_S = 0.25, 30.0
@@ -110,9 +112,15 @@ class Course:
             for rung, end in self._ended()
             if end.score is not None
             and end.outcome is Outcome.PASSED
+            and self.alike(rung)
             and ((rung.purpose is Purpose.TEST and rung.controls == moved)
                  or (rung.purpose is Purpose.BASELINE and not moved))
         ]  # fmt: skip
+
+    def alike(self, rung: Rung) -> bool:
+        """Whether a rung began as the others do: right after one that has worked for a while."""
+        before = self.search.ends.get(rung.number - 1)
+        return before is not None and before.load_s >= ALIKE_S
 
     @property
     def stock_score(self) -> float | None:
@@ -214,10 +222,15 @@ class Course:
 
     # what comes next
 
-    def next_step(self, boot_id: str) -> Rung | SearchEnd:
-        """Return the next rung, in a boot of the machine, or the search's end."""
+    def next_step(self, boot_id: str, *, warm: bool) -> Rung | SearchEnd:
+        """Return the next rung, or the search's end.
+
+        Args:
+            boot_id: the machine's present boot.
+            warm: whether it has worked until just now; otherwise it is warmed up first.
+        """
         number = len(self.search.rungs) + 1
-        if not self._warm(boot_id):
+        if not warm:
             return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
         if self.stock_score is None:
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
@@ -226,10 +239,6 @@ class Course:
             or self._next_soak(number, boot_id)
             or SearchEnd(Why.FOUND, dict(self.kept()))
         )
-
-    def _warm(self, boot_id: str) -> bool:
-        """Whether a rung of this boot has warmed the machine up."""
-        return any(rung.boot_id == boot_id and end.load_s > 0.0 for rung, end in self._ended())
 
     def _next_test(self, number: int, boot_id: str) -> Rung | None:
         asked = self.search.asked

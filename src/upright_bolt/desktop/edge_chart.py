@@ -25,7 +25,7 @@ LEAST_SPAN = {"temperature": 8.0, "power": 1.0, "clock": 60.0, "score": 0.0}
 """What is spread over a row at least, in the number's unit, so that noise does not look like an effect."""
 HEAD = 4.5
 NEAR_PX = 9.0
-AXIS_PX, GAIN_PX = (104, 150), (46, 92)
+AXIS_PX, GAIN_PX = (92, 150), (40, 92)
 MOST_TICKS = 9
 LEGEND = ((Outcome.PASSED, "passed"), (Outcome.WRONG, "wrong results"), (Outcome.DIED, "worker died"),
           (Outcome.FROZE, "froze"), (Outcome.STOPPED, "ended early"))  # fmt: skip
@@ -320,5 +320,5 @@ class EdgeLegend(QWidget):
             painter.drawText(QPointF(x + 9, 13), words)
             x += 28 + painter.fontMetrics().horizontalAdvance(words)
         painter.setPen(QColor(self._theme.muted))
-        painter.drawText(QPointF(x - 4, 13), "the longer the stem, the longer it went on")
+        painter.drawText(QPointF(x - 4, 13), "stem: how long")
         painter.end()

@@ -2,9 +2,9 @@
 
 from secrets import randbelow
 
-from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
-from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QStackedWidget, QWidget
+from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QScrollArea, QStackedWidget, QWidget
 
 from upright_bolt.desktop.edge_chart import EdgeChart, EdgeLegend
 from upright_bolt.desktop.edge_form import EdgeForm
@@ -60,6 +60,11 @@ class EdgeView(QWidget):
         self._none = label(NO_SEARCH, "muted", wraps=True)
         self.chart = EdgeChart(theme)
         self.chart.picked.connect(self._pick_in_list)
+        self._area = QScrollArea()
+        self._area.setWidget(self.chart)
+        self._area.setWidgetResizable(True)
+        self._area.setFrameShape(QFrame.Shape.NoFrame)
+        self._area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self._legend = EdgeLegend(theme)
         self.form = EdgeForm(presenter)
         self.form.begun.connect(self._begin)
@@ -95,7 +100,7 @@ class EdgeView(QWidget):
         inner.addWidget(self._title)
         inner.addWidget(self._notice)
         inner.addWidget(self._none)
-        inner.addWidget(self.chart, 1)
+        inner.addWidget(self._area, 1)
         inner.addWidget(self._legend)
         inner.addStretch(0)
         layout = QHBoxLayout(self)
@@ -124,7 +129,7 @@ class EdgeView(QWidget):
         self.choice.setVisible(len(searches.found) > 1)
         possible = not searches.why_not(self._presenter.controls)
         self._legend.setVisible(course is not None)
-        self.chart.setVisible(course is not None or (possible and searches.expected is not None))
+        self._area.setVisible(course is not None or (possible and searches.expected is not None))
         self._none.setVisible(course is None)
         self._title.setText(named(course.search) if course is not None else "No search yet")
         if course is None and searches.expected is not None:

@@ -14,7 +14,7 @@ from upright_bolt.desktop.help_dialog import HelpDialog
 from upright_bolt.desktop.icons import app_icon
 from upright_bolt.desktop.machine_button import word_of_file
 from upright_bolt.desktop.machine_view import MachineView
-from upright_bolt.desktop.pieces import column, rule
+from upright_bolt.desktop.pieces import Bounded, column, label, rule
 from upright_bolt.desktop.preferences_dialog import PreferencesDialog
 from upright_bolt.desktop.rail import Rail
 from upright_bolt.desktop.shortcuts import SHORTCUTS
@@ -28,6 +28,7 @@ from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunAsked
 
 SIZE = (1280, 800)
+MOST_OUTCOME_PX = 48
 CAPTURES = "Captures (*.tar.gz *.tgz);;All files (*)"
 
 
@@ -77,6 +78,10 @@ class Window(QMainWindow):
             "edge": self.edge,
             "compare": self.compare,
         }
+        self._outcome = label("", "muted", wraps=True)
+        self._foot = QWidget()
+        column(self._foot, margins=(16, 4, 14, 6)).addWidget(Bounded(self._outcome, MOST_OUTCOME_PX))
+        presenter.said.connect(lambda _: self._show_outcome())
         self._stack = QStackedWidget()
         for view in self._views.values():
             self._stack.addWidget(view)
@@ -95,6 +100,12 @@ class Window(QMainWindow):
         presenter.live.connect(lambda _: self.steps.go.setEnabled(presenter.progress is None))
         presenter.load_runs()
 
+    def _show_outcome(self) -> None:
+        """Show what became of the last thing asked below every view; the Workbench has a place of its own for it."""
+        said = self.presenter.outcome
+        self._outcome.setText(said)
+        self._foot.setVisible(bool(said) and self._stack.currentWidget() is not self.workbench)
+
     def _what(self, does: str) -> Callable[[], None]:
         """Return what a shortcut does: a method of the window, or else of the presenter."""
         found: Callable[[], None] = getattr(self, does, None) or getattr(self.presenter, does)
@@ -111,6 +122,7 @@ class Window(QMainWindow):
         inner.addWidget(rule())
         inner.addWidget(self.steps)
         inner.addWidget(self._stack, 1)
+        inner.addWidget(self._foot)
         layout.addLayout(inner, 1)
         self.setCentralWidget(ground)
 
@@ -118,6 +130,7 @@ class Window(QMainWindow):
         """Show a view."""
         self.rail.mark(name)
         self._stack.setCurrentWidget(self._views[name])
+        self._show_outcome()
         if name == "compare":
             self.compare.runs.list.setFocus()
         if name == "workbench":

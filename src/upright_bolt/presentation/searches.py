@@ -188,7 +188,7 @@ class Searches:
         boot_id = search.rungs[-1].boot_id if search.rungs else ""
 
         def work() -> tuple[Ahead, Rung | None]:
-            coming = course.next_step(boot_id) if self.progress is None else None
+            coming = course.next_step(boot_id, warm=True) if self.progress is None else None
             return ahead(course), coming if isinstance(coming, Rung) else None
 
         self._background.run(work, take, self._fail)

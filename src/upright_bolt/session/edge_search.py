@@ -124,6 +124,7 @@ class ActiveSearch:
         self._hot = self._cooled = False
         self._early: list[list[float | None]] = []
         self._loaded_s: float | None = None
+        self._warm = False
         self._busy_for = 0
         self._stopping = False
         self._failed_runs = 0
@@ -147,7 +148,7 @@ class ActiveSearch:
             return
         self.paused = self._hindrance(sample)
         if self.paused:
-            self._gate, self._cooled = None, False
+            self._gate, self._cooled, self._warm = None, False, False
             return
         try:
             self._gate = self._gate or Gate(Goal(pause_s=PAUSE_S), self._session.rest)
@@ -166,7 +167,7 @@ class ActiveSearch:
         return f"something else keeps the processors {busy:.0f} % busy" if self._busy_for >= BUSY_SAMPLES else ""
 
     def _begin_next(self, now_s: float) -> None:
-        step = self.course.next_step(self._session.boot_id)
+        step = self.course.next_step(self._session.boot_id, warm=self._warm)
         if isinstance(step, SearchEnd):
             self._finish(step)
             return
@@ -217,6 +218,7 @@ class ActiveSearch:
 
     def take_ended(self, run: ActiveRun) -> None:
         """Write down how a rung ended, put back what was tried, and go on."""
+        self._warm = run.end is not None and run.end.state is not RunState.FAILED
         self._busy_for = 0
         rung = self._rung
         if rung is None or run.end is None:

@@ -22,7 +22,7 @@ def axis_title(controls: tuple[str, ...]) -> str:
     """Return what an axis is called."""
     if set(controls) == set(TOGETHER):
         return "core and cache"
-    return " and ".join(title_of(name).lower() for name in controls)
+    return " and ".join(title_of(name).lower().removesuffix(" voltage offset") for name in controls)
 
 
 def position_words(controls: tuple[str, ...], position: float) -> str:
