@@ -32,6 +32,8 @@ CONFIG = """<!DOCTYPE busconfig PUBLIC "-//freedesktop//DTD D-BUS Bus Configurat
   <policy context="default">
     <allow user="*"/>
     <allow own="org.freedesktop.PolicyKit1"/>
+    <allow own="org.freedesktop.login1"/>
+    <allow send_destination="org.freedesktop.login1"/>
     <allow send_type="signal"/>
     <allow send_requested_reply="true" send_type="method_return"/>
     <allow send_requested_reply="true" send_type="error"/>
@@ -142,6 +144,17 @@ class PrivateBus:
         self._start(command, self.folder / "polkit.log")
         wait_for(lambda: self.has("org.freedesktop.PolicyKit1"), what=(self.folder / "polkit.log").read_text())
         self.allow(ACTIONS if allowed is None else allowed)
+
+    def start_login_manager(self) -> None:
+        """Start a stand-in for the login manager."""
+        command = [DEBIAN_PYTHON, "-m", "dbusmock", "--system", "--template", "logind"]
+        self._start(command, self.folder / "logind.log")
+        wait_for(lambda: self.has("org.freedesktop.login1"), what=(self.folder / "logind.log").read_text())
+
+    def inhibitors(self) -> list[tuple[str, str, str]]:
+        """Return what keeps the computer awake: what is kept from happening, by whom, and why."""
+        manager = ("org.freedesktop.login1", "/org/freedesktop/login1", "org.freedesktop.login1.Manager")
+        return [one[:3] for one in self.call(*manager, "ListInhibitors")]
 
     def allow(self, actions: list[str], with_password: list[str] | None = None, *, silently: bool = False) -> None:
         """Let polkit allow some actions, and others after a password; it tells so, unless ``silently``."""

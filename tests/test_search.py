@@ -7,12 +7,16 @@ from itertools import pairwise
 import pytest
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
+from upright_bolt.app import _stay_awake
 from upright_bolt.errors import BadInput, MachineFroze, Refused
 from upright_bolt.model.run import RunRole
-from upright_bolt.model.search import FAILED, Outcome, Purpose, Why
+from upright_bolt.model.search import FAILED, AfterFreeze, Outcome, Purpose, Why
+from upright_bolt.service.logind import Awake
+from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.edge_search import ON_BATTERY
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import look_back
+from waiting import until
 
 
 def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):
@@ -194,6 +198,72 @@ def test_no_search_beside_a_trial_or_where_offsets_are_closed(tmp_path):
     with pytest.raises(Refused, match="keeps the offsets closed"):
         closed.carry_on(closed.ask())
     closed.twin.close()
+
+
+# sleep, restarts and breaks
+
+
+def test_a_search_keeps_the_computer_awake_and_lets_it_sleep_whenever_it_does_not_work(tmp_path, bus, monkeypatch):
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", bus.address)
+    bus.start_login_manager()
+    scene = SearchScene(tmp_path)
+    scene.session.machine.stay_awake = _stay_awake
+    scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+
+    def tick(times: int) -> None:
+        for _ in range(times):
+            scene.session.tick()
+            scene.session.end_run()
+            scene.twin.pass_time(SAMPLE_S)
+
+    tick(20)
+    assert bus.inhibitors() == [("sleep:idle", "Upright Bolt", "A search for the edge of the voltage is in progress")]
+    scene.session.plug(charger=False)
+    tick(240)
+    until(lambda: not bus.inhibitors())
+    scene.session.plug(charger=True)
+    tick(20)
+    assert len(bus.inhibitors()) == 1
+    scene.session.close()
+    until(lambda: not bus.inhibitors())
+
+
+def test_without_a_login_manager_nothing_keeps_the_computer_awake_and_nothing_fails(bus, monkeypatch):
+    monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", bus.address)
+    awake = Awake("a test")
+    assert not awake.held
+    awake.let_go()
+
+
+def test_a_search_that_goes_on_by_itself_begins_with_the_next_login_until_it_is_over(tmp_path):
+    scene = SearchScene(tmp_path / "a folder", "twin:tern")
+    entry = Autostart(("--data", 'a "folder" of 5 %', "window"), tmp_path / "autostart")
+    scene.session.machine.autostart = entry
+    active = scene.session.start_search(
+        scene.ask(soak_s=0.0, after_freeze=AfterFreeze.GO_ON), [], scene.log, scene.twin.store
+    )
+    text = entry.path.read_text()
+    assert text.startswith("[Desktop Entry]\n")
+    assert r'''"a \\"folder\\" of 5 %%" "window"''' in text
+    active.stop()
+    assert not entry.path.exists()
+    assert scene.session.end_search() is active
+    waits = scene.session.start_search(scene.log.open_search(), [], scene.log, scene.twin.store)
+    assert waits.search.asked.after_freeze is AfterFreeze.GO_ON
+    assert entry.path.exists()
+    scene.twin.close()
+    assert not entry.path.exists()
+
+
+def test_a_soak_in_breaks_is_made_of_short_parts_at_the_lowest_priority(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(soak_s=600.0, in_breaks=True))
+    parts = [rung for rung in found.rungs if rung.purpose is Purpose.SOAK]
+    assert [part.load_s for part in parts] == [120.0] * 5
+    runs = {run.id: run for run in scene.twin.store.all()}
+    assert all(runs[found.ends[part.number].run_id].head.options.polite for part in parts)
+    assert found.end.why is Why.FOUND
+    scene.twin.close()
 
 
 # the command line

@@ -16,9 +16,9 @@ WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
 def worker():
     started = []
 
-    def start(way="mixed", plant=-1):
+    def start(way="mixed", plant=-1, nice=0):
         process = subprocess.Popen(
-            [*WORKER, way, "0", str(plant), "60"],
+            [*WORKER, way, "0", str(plant), "60", str(nice)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
@@ -79,7 +79,14 @@ def test_it_ends_when_nobody_reads(worker):
 
 def test_a_processor_that_is_not_there_is_an_error(worker):
     result = subprocess.run(
-        [*WORKER[:-1], "4095", "mixed", "0", "-1", "60"], capture_output=True, text=True, check=False
+        [*WORKER[:-1], "4095", "mixed", "0", "-1", "60", "0"], capture_output=True, text=True, check=False
     )
     assert result.returncode != 0
     assert "Invalid argument" in result.stderr
+
+
+def test_a_polite_one_leaves_the_processor_to_anything_else(worker):
+    for nice in (0, 19):
+        process = worker(nice=nice)
+        assert lines(process, 1) == [["ready"]]
+        assert os.getpriority(os.PRIO_PROCESS, process.pid) == nice

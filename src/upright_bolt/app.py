@@ -18,6 +18,8 @@ from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from upright_bolt.service.client import ServiceAccess
     from upright_bolt.session.machine import Machine
     from upright_bolt.session.session import Session
@@ -169,6 +171,12 @@ def _machine(opened: OpenMachine) -> "Machine":
     )
 
 
+def _stay_awake(why: str) -> "Callable[[], None]":
+    from upright_bolt.service.logind import Awake
+
+    return Awake(why).let_go
+
+
 def _host_load(task: "Task") -> "Load":
     if task.workload == "command":
         from upright_bolt.workload.command import CommandLoad
@@ -211,6 +219,12 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
     opened = open_access(machine, data, holder, exclusive=exclusive, as_root=as_root)
     made = _machine(opened)
     made.record = data_folder(data) / "machines" / opened.word.folder
+    if opened.word.kind == "host":
+        from upright_bolt.session.autostart import Autostart
+
+        folder = ("--data", str(data.resolve())) if data is not None else ()
+        made.stay_awake = _stay_awake
+        made.autostart = Autostart(("--machine", "host", *folder, "window", "--view", "edge"))
     return Session(made, opened.access)
 
 

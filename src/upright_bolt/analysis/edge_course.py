@@ -37,6 +37,8 @@ ALIKE_S = 19.0
 """A rung after one that worked for less begins with a fuller power budget: what it scores is not compared."""
 SOAKS = 5
 """A soak that fails is followed by another one further back, so many times."""
+PART_S = 120.0
+"""Length of one part of a soak that is made in breaks."""
 COOL_PART, SHORTEST_COOL_S = 0.25, 30.0
 """Part of the soak that is made after the machine has cooled down, and its least length."""
 OWN_PART, LEAST_GAIN = 0.4, 0.012
@@ -230,7 +232,7 @@ class Course:
             warm: whether it has worked until just now; otherwise it is warmed up first.
         """
         number = len(self.search.rungs) + 1
-        if not warm:
+        if not warm and not (self.search.asked.in_breaks and self._is_soaking):
             return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
         if self.stock_score is None:
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
@@ -243,7 +245,7 @@ class Course:
     def _next_test(self, number: int, boot_id: str) -> Rung | None:
         asked = self.search.asked
         purposes = {rung.purpose for rung in self.search.rungs}
-        if purposes & {*SOAKING}:
+        if self._is_soaking:
             return None
         begun = [axis for axis in self.axes if any(rung.controls == axis for rung in self.search.rungs)]
         if Purpose.ALONE not in purposes:
@@ -273,6 +275,8 @@ class Course:
         asked, final = self.search.asked, dict(self.final)
         if not final or not asked.soak_s or len(self._lost_soaks()) >= SOAKS:
             return None
+        if asked.in_breaks:
+            return self._next_part(number, boot_id, final)
         cool_s = max(SHORTEST_COOL_S, COOL_PART * asked.soak_s) if asked.soak_s > 2.0 * SHORTEST_COOL_S else 0.0
         for purpose, load_s in ((Purpose.SOAK, asked.soak_s - cool_s), (Purpose.COOL_SOAK, cool_s)):
             shown = any(
@@ -280,9 +284,27 @@ class Course:
                 for rung, end in self._ended()
             )
             if load_s and not shown:
-                position = max(-value for value in final.values() if not isinstance(value, str))
-                return Rung(number, position, final, load_s, 1, purpose, boot_id=boot_id)
+                return Rung(number, _position(final), final, load_s, 1, purpose, boot_id=boot_id)
         return None
+
+    @property
+    def _is_soaking(self) -> bool:
+        return any(rung.purpose in SOAKING for rung in self.search.rungs)
+
+    def _next_part(self, number: int, boot_id: str, final: dict[str, Value]) -> Rung | None:
+        """Return the next part of a soak that is made in breaks; None once they have lasted long enough together."""
+        shown = sum(
+            end.load_s
+            for rung, end in self._ended()
+            if rung.purpose in SOAKING and end.outcome not in FAILED and _as_deep(rung.settings, final)
+        )
+        left = self.search.asked.soak_s - shown
+        return Rung(number, _position(final), final, PART_S, 1, Purpose.SOAK, boot_id=boot_id) if left > 1.0 else None
+
+
+def _position(settings: Mapping[str, Value]) -> float:
+    """Return the furthest of several offsets below stock."""
+    return max((-value for value in settings.values() if not isinstance(value, str)), default=0.0)
 
 
 def _as_deep(settings: Mapping[str, Value], as_others: Mapping[str, Value]) -> bool:

@@ -29,7 +29,7 @@ def edge(
     plain: Annotated[str, typer.Option("--plain", help="Steps of one size instead, e.g. -10mV.")] = "",
     bold: Annotated[str, typer.Option("--bold", help="careful, quick or thorough.")] = Bold.CAREFUL.value,
     fails: Annotated[str, typer.Option("--fails", help="Share of eight-hour loads that may fail.")] = "1%",
-    soak: Annotated[str, typer.Option("--soak", help="Length of the soak at the end, e.g. 10min or 1h.")] = "10min",
+    soak: Annotated[str, typer.Option("--soak", help="Soak at the end: 10min, 1h, while-i-work.")] = "10min",
     after_freeze: Annotated[str, typer.Option("--after-freeze", help="go-on or wait.")] = AfterFreeze.WAIT.value,
     below: Annotated[str, typer.Option("--below", help="A rung ends at this temperature, e.g. 95C.")] = "",
     reach: Annotated[str, typer.Option("--reach", help="Furthest step beyond what has passed, e.g. -20mV.")] = "",

@@ -7,7 +7,7 @@ from upright_bolt.desktop.pieces import Elided, button, column, heading, label, 
 from upright_bolt.model.quantity import with_unit
 from upright_bolt.model.search import AfterFreeze, Bold
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.session.search_asked import AXES, Typed
+from upright_bolt.session.search_asked import AXES, IN_BREAKS, Typed
 from upright_bolt.wording.search import axis_title
 
 STEPS = "steps"
@@ -30,7 +30,7 @@ HOW = (
     ("Thorough", Bold.THOROUGH.value, THOROUGH_WORDS),
     ("Steps of one size", STEPS, STEP_WORDS),
 )
-SOAKS = (("10 min", "10min"), ("1 hour", "1h"), ("8 hours", "8h"), ("none", "0"))
+SOAKS = (("10 min", "10min"), ("1 hour", "1h"), ("8 hours", "8h"), ("1 hour, in my breaks", IN_BREAKS), ("none", "0"))
 SHARES = ("1 %", "0.5 %", "0.1 %", "5 %")
 AFTER = (("Wait for me", AfterFreeze.WAIT.value), ("Go on by itself", AfterFreeze.GO_ON.value))
 HONEST = (

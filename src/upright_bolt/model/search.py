@@ -74,6 +74,7 @@ class Asked:
         ceiling_c: a rung ends at this temperature; None for the machine's own ceiling.
         reach: furthest beyond the last proven value, in the axis's unit; 0 for what the temperament allows.
         apart: whether controls that turn out to move by themselves are searched one by one from where all hold.
+        in_breaks: the soak is made in short parts at the lowest priority, whenever nothing else works.
         least_gain: it ends where going further could not bring this part more score.
     """
 
@@ -90,6 +91,7 @@ class Asked:
     reach: float = 0.0
     apart: bool = True
     least_gain: float = 0.0
+    in_breaks: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -83,6 +83,7 @@ class Options:
         rate_fps: frames a second.
         below_c: the temperature near which the cooling is held; 0 for other workloads.
         sure: whether it is held for longer.
+        polite: whether it leaves the processors to anything else that wants them (lowest priority).
     """
 
     command: tuple[str, ...] = ()
@@ -92,6 +93,7 @@ class Options:
     rate_fps: float = 60.0
     below_c: float = 0.0
     sure: bool = False
+    polite: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,6 +131,7 @@ def check_options(name: str, options: Options) -> None:
         (options.rate_fps != plain.rate_fps, "frames", "frame rate"),
         (options.below_c != plain.below_c, "cooling", "temperature to be held"),
         (options.sure, "cooling", "longer hold"),
+        (options.polite, "edge", "lowest priority"),
     ):
         if given and name != of:
             raise BadInput(f"The workload {name} takes no {what}; “{of}” does.")

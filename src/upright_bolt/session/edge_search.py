@@ -4,7 +4,7 @@ Like a series it goes on with the session's ticks, so that the command line and 
 test next is ``analysis.edge_plan``'s to say; here it is put in force, loaded, watched, written down and put back.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
@@ -15,10 +15,10 @@ from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunEnd, RunRole, RunState
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.model.search import Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
+from upright_bolt.model.search import AfterFreeze, Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start, Waiting
-from upright_bolt.model.work import Work
+from upright_bolt.model.work import Options, Work
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.run_progress import RunSink, RunStage
 from upright_bolt.session.series import RunningSession, try_or_raise
@@ -133,7 +133,11 @@ class ActiveSearch:
         self.ended = False
         self.fault: BoltError | None = None
         self._course: Course | None = None
+        self._let_sleep: Callable[[], None] | None = None
         session.access.begin_series(set(self._names))
+        autostart = session.machine.autostart
+        if autostart is not None and search.asked.after_freeze is AfterFreeze.GO_ON:
+            autostart.enter()
 
     @property
     def course(self) -> Course:
@@ -149,6 +153,7 @@ class ActiveSearch:
         self.paused = self._hindrance(sample)
         if self.paused:
             self._gate, self._cooled, self._warm = None, False, False
+            self._may_sleep()
             return
         try:
             self._gate = self._gate or Gate(Goal(pause_s=PAUSE_S), self._session.rest)
@@ -175,6 +180,9 @@ class ActiveSearch:
             self._gate, self._cooled = Gate(Goal(settles=True, at_most_s=COOLING_S), self._session.rest), True
             return
         self._cooled = False
+        stay_awake = self._session.machine.stay_awake
+        if self._let_sleep is None and stay_awake is not None:
+            self._let_sleep = stay_awake("A search for the edge of the voltage is in progress")
         self._sink.open_rung(self.search.asked.id, step)
         self.search = replace(self.search, rungs=(*self.search.rungs, step))
         self._rung, self._began_s, self._hot = step, now_s, False
@@ -186,7 +194,8 @@ class ActiveSearch:
             self._close(RungEnd(step.number, Outcome.REFUSED))
             self._finish(SearchEnd(Why.REFUSED, dict(self.course.kept()), str(fault)))
             return
-        work = Work("edge", step.load_s, start=Start.AT_ONCE)
+        polite = step.purpose is Purpose.SOAK and self.search.asked.in_breaks
+        work = Work("edge", step.load_s, options=Options(polite=polite), start=Start.AT_ONCE)
         label = show_settings(step.settings) if step.settings else f"{step.purpose.value} at stock"
         series = f"search {self.search.asked.id}"
         self._session.start_run(work, label, self._runs, series, RunRole.RUNG, self._gate)
@@ -291,11 +300,24 @@ class ActiveSearch:
         if self.ended:
             return
         self.ended, self.fault = True, fault
+        self.let_go()
         for step in (self._put_back, self._session.access.end_series):
             try:
                 step()
             except BoltError as second:
                 self.fault = self.fault or second
+
+    def let_go(self) -> None:
+        """Let the machine sleep, and this program no longer begin again after a restart: nothing works any more."""
+        self._may_sleep()
+        if self._session.machine.autostart is not None:
+            self._session.machine.autostart.leave()
+
+    def _may_sleep(self) -> None:
+        """Let the machine fall asleep again."""
+        if self._let_sleep is not None:
+            self._let_sleep()
+        self._let_sleep = None
 
     def progress(self) -> SearchProgress:
         """Return where it stands."""

@@ -9,6 +9,7 @@ from upright_bolt.kernel.clock import Clock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.model.work import RESTING
+from upright_bolt.session.autostart import Autostart
 from upright_bolt.workload.load import Load, RestLoad, Task
 
 MakeLoad = Callable[[Task], Load]
@@ -24,6 +25,9 @@ class Machine:
         make_load: builds a workload; None if nothing can run there (then ``no_load`` says why).
         plug: plugs the charger in (True) or out, on machines where a program can do so.
         record: the folder in which a person's records of it lie; None if it has none.
+        stay_awake: keeps the machine from falling asleep, for a reason given, until what it returns is called; None
+            where nothing sleeps.
+        autostart: lets this program begin again after a restart; None where nothing restarts.
         set_pace: makes the machine's time run at a multiple of real time; None for as fast as it goes.
     """
 
@@ -34,6 +38,8 @@ class Machine:
     plug: Callable[[bool], None] | None = None
     set_pace: Callable[[float | None], None] | None = None
     record: Path | None = None
+    stay_awake: Callable[[str], Callable[[], None]] | None = None
+    autostart: Autostart | None = None
 
     @property
     def word(self) -> str:

@@ -18,6 +18,7 @@ AXES = {
 LEAST_FAILS, MOST_FAILS = 0.0001, 0.2
 MOST_GAIN = 0.2
 LONGEST_SOAK_S = 24 * 3600.0
+IN_BREAKS, IN_BREAKS_S = "while-i-work", 3600.0
 Word = TypeVar("Word", bound=StrEnum)
 
 
@@ -48,9 +49,12 @@ def asked_from(typed: Typed) -> Asked:
     furthest = abs(OFFSET.parse(typed.reach, "reach")) if typed.reach else 0.0
     if typed.reach and not 1.0 <= furthest <= 100.0:
         raise BadInput("reach: from 1 mV to 100 mV, e.g. -20mV.")
-    soak_s = TIME.parse(typed.soak, "soak") if typed.soak not in ("0", "none") else 0.0
+    in_breaks = typed.soak == IN_BREAKS
+    soak_s = IN_BREAKS_S if in_breaks else 0.0
+    if not in_breaks and typed.soak not in ("0", "none"):
+        soak_s = TIME.parse(typed.soak, "soak")
     if not 0.0 <= soak_s <= LONGEST_SOAK_S:
-        raise BadInput("soak: up to 24h; 0 for none.")
+        raise BadInput(f"soak: up to 24h; 0 for none; {IN_BREAKS} for an hour in your breaks.")
     return Asked(
         0,
         controls,
@@ -65,6 +69,7 @@ def asked_from(typed: Typed) -> Asked:
         furthest,
         not typed.together,
         _share(typed.least_gain, "least-gain", 0.0, MOST_GAIN) if typed.least_gain else 0.0,
+        in_breaks,
     )
 
 

@@ -21,6 +21,7 @@ from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import RESTING, Work
 from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.machine import Machine
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal, RestWatch
 from upright_bolt.session.steps import More, Outcome, Step, with_warm_up
@@ -37,6 +38,7 @@ class RunningSession(Protocol):
     run: ActiveRun | None
     index: dict[str, int]
     rest: RestWatch
+    machine: Machine
 
     @property
     def now_s(self) -> float:

@@ -388,6 +388,8 @@ class Session:
                 of_several.stop()
         if self.run is not None:
             self.run.stop("the program was closed")
+        if self.search is not None:
+            self.search.let_go()
         return self.access.close()
 
 

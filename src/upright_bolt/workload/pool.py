@@ -22,6 +22,8 @@ WAYS = {"steady": "mixed", "single": "mixed", "bursts": "bursts", "battery": "bu
         **{name: name for name in ROUNDS}}  # fmt: skip
 ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8", **SINGLE_THREAD}
 """All of a worker's environment: no variable of the caller's decides what it runs."""
+LOWEST = 19
+"""Niceness of workers that leave the processors to anything else."""
 READY_WITHIN_S = 60.0
 END_WITHIN_S = 3.0
 SILENT_S = 20.0
@@ -69,7 +71,7 @@ class HostLoad(Load):
         self._prepared_s = time.monotonic()
         for i, cpu in enumerate(self._task.cpus):
             plant = self._plant if self._plant is not None and i == 0 else -1
-            words = (cpu, self._way, i, plant, self._task.options.rate_fps)
+            words = (cpu, self._way, i, plant, self._task.options.rate_fps, LOWEST if self._task.options.polite else 0)
             command = python_module("upright_bolt.workload.worker", *words)
             complaints = tempfile.TemporaryFile()  # noqa: SIM115 - closed in stop
             try:

@@ -125,6 +125,7 @@ def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
 
 if __name__ == "__main__":
     try:
+        os.nice(int(sys.argv[6]))
         work(int(sys.argv[1]), sys.argv[2], int(sys.argv[3]), int(sys.argv[4]), float(sys.argv[5]))
     except (BrokenPipeError, KeyboardInterrupt):
         os._exit(0)  # the parent is gone or ends us; there is nobody to tell and nothing to flush
