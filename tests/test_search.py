@@ -7,10 +7,22 @@ from itertools import pairwise
 import pytest
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
+from upright_bolt.analysis.edge_course import Course
 from upright_bolt.app import _stay_awake
 from upright_bolt.errors import BadInput, MachineFroze, Refused
 from upright_bolt.model.run import RunRole
-from upright_bolt.model.search import FAILED, AfterFreeze, Outcome, Purpose, Why
+from upright_bolt.model.search import (
+    FAILED,
+    AfterFreeze,
+    Asked,
+    Outcome,
+    Purpose,
+    Rung,
+    RungEnd,
+    RungError,
+    Search,
+    Why,
+)
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.edge_search import ON_BATTERY
@@ -64,29 +76,67 @@ def test_a_search_on_each_rail_finds_that_the_core_goes_further(tmp_path):
 
 
 def test_rails_that_move_apart_are_searched_apart_from_where_both_hold(tmp_path):
-    scene = SearchScene(tmp_path, "twin:tern-two-rails")
+    scene = SearchScene(tmp_path, "twin:tern-two-rails#500")
     found = scene.carry_on(scene.ask(soak_s=60.0))
-    alone = next(rung for rung in found.rungs if rung.purpose is Purpose.ALONE)
+    *_, alone = (rung for rung in found.rungs if rung.purpose is Purpose.ALONE)
     assert alone.settings == {"core-offset": -alone.position}
     later = [rung for rung in found.rungs if rung.number > alone.number and rung.purpose is Purpose.TEST]
     assert {rung.controls for rung in later} == {("core-offset",), ("cache-offset",)}
     for rung in later:
         (held,) = set(BOTH) - set(rung.controls)
-        assert rung.settings[held] == pytest.approx(-alone.position, abs=3.0)
+        assert rung.settings[held] >= -alone.position
     core, cache = (-found.end.settings[name] for name in BOTH)
     assert core > cache + 5.0
-    assert core > alone.position
     assert found.rungs[-1].settings == found.end.settings
     scene.twin.close()
 
 
-def test_on_a_shared_rail_one_alone_moves_nothing_and_nothing_is_searched_apart(tmp_path):
+@pytest.mark.parametrize("plain", [0.0, 20.0])
+def test_on_a_shared_rail_one_alone_moves_nothing_and_nothing_is_searched_apart(tmp_path, plain):
+    """In steps of 20 mV the last test fails at once: what comes after it begins with a fuller power budget."""
     scene = SearchScene(tmp_path)
-    found = scene.carry_on(scene.ask(soak_s=0.0))
-    alone = next(rung for rung in found.rungs if rung.purpose is Purpose.ALONE)
-    assert not [rung for rung in found.rungs if rung.number > alone.number]
+    found = scene.carry_on(scene.ask(soak_s=0.0, plain_step=plain))
+    alone = [rung for rung in found.rungs if rung.purpose is Purpose.ALONE]
+    assert len(alone) == 2
+    assert all(found.ends[rung.number - 1].load_s > 15.0 for rung in alone)
+    assert found.rungs[-1] == alone[-1]
     assert len(set(found.end.settings.values())) == 1
+    worst = min(rung.position for rung in found.rungs if found.ends[rung.number].outcome in FAILED)
+    assert found.end.position < worst - 20.0
     scene.twin.close()
+
+
+def test_a_search_of_a_control_that_moves_nothing_ends_before_it_takes_that_for_proof(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(controls=("core-offset",), soak_s=0.0))
+    assert found.end.why is Why.NO_EFFECT
+    assert not found.end.settings
+    assert max(rung.position for rung in found.rungs) < 80.0
+    scene.twin.close()
+
+
+def test_what_failed_together_is_never_kept_apart():
+    """Even where rails seem to be apart: a shared one would have taken all that passed for proof."""
+    asked = Asked(1, BOTH, "", "")
+    rungs = [
+        Rung(1, 0.0, {}, 90.0, 1, Purpose.WARM_UP), Rung(2, 0.0, {}, 48.0, 1, Purpose.BASELINE),
+        Rung(3, 40.0, dict.fromkeys(BOTH, -40.0), 60.0, 1), Rung(4, 80.0, dict.fromkeys(BOTH, -80.0), 60.0, 1),
+        Rung(5, 100.0, dict.fromkeys(BOTH, -100.0), 60.0, 1), Rung(6, 0.0, {}, 48.0, 1, Purpose.WARM_UP),
+        *(Rung(n, 80.0, {BOTH[0]: -80.0}, 20.0, 1, Purpose.ALONE, (BOTH[0],)) for n in (7, 8)),
+        *(Rung(n, 20.0 * n, {BOTH[0]: -20.0 * n, BOTH[1]: -30.0}, 420.0, 1, controls=(BOTH[0],)) for n in (9, 10)),
+        *(Rung(n, 20.0 * n - 40, {BOTH[0]: -30.0, BOTH[1]: 40 - 20.0 * n}, 420.0, 1, controls=(BOTH[1],))
+          for n in (11, 12)),
+    ]  # fmt: skip
+    ends = {
+        rung.number: RungEnd(rung.number, Outcome.PASSED, rung.load_s, rung.load_s, score=100.0 + rung.position / 10.0)
+        for rung in rungs
+    }
+    ends[5] = RungEnd(5, Outcome.WRONG, 2.0, 2.0, errors=(RungError(1.0, 0, "vector"),))
+    course = Course(Search(asked, tuple(rungs), ends), [])
+    assert course.apart
+    assert all(course.outlook((name,)).final > 98.0 for name in BOTH)
+    assert len(set(course.final.values())) == 1
+    assert course.final[BOTH[0]] > -60.0
 
 
 def test_a_search_ends_where_more_could_not_bring_what_a_person_wants(tmp_path):

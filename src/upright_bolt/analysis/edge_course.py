@@ -41,8 +41,24 @@ PART_S = 120.0
 """Length of one part of a soak that is made in breaks."""
 COOL_PART, SHORTEST_COOL_S = 0.25, 30.0
 """Part of the soak that is made after the machine has cooled down, and its least length."""
-OWN_PART, LEAST_GAIN = 0.4, 0.012
-"""One control moves something by itself if it alone brings so much of all controls' gain, where that is so large."""
+OWN_PART, LEAST_GAIN, TIMES_ALONE = 0.4, 0.02, 2
+"""One control moves something by itself if it alone, so many times, brings so much of what all bring together, where
+that is so large. On a shared rail one alone passes at any depth: to take that for proof would be dangerous."""
+EFFECT_SHOWS = 40.0
+"""So far from stock the effect of a control on score or watts cannot be missed."""
+MARGIN_STEPS = 2.0
+"""What is kept lies so many steps before anything that failed."""
+SHORTEST_PROOF_S = 60.0
+"""Controls that were searched apart are tested together for so long at least, whatever soak is asked."""
+
+
+def _score_of(end: RungEnd) -> float | None:
+    return end.score
+
+
+def _efficiency(end: RungEnd) -> float | None:
+    """Return the score per watt, which a lower voltage raises under a power limit and without one; else the score."""
+    return end.score / end.power_w if end.score is not None and end.power_w else end.score
 
 
 class Course:
@@ -96,23 +112,44 @@ class Course:
     @cached_property
     def move_apart(self) -> bool | None:
         """Whether one control alone moves something; None as long as that was not tried."""
-        tried = [end for rung, end in self._ended() if rung.purpose is Purpose.ALONE]
+        tried = [(rung, end) for rung, end in self._ended() if rung.purpose is Purpose.ALONE]
         if not tried:
             return None
-        position = max(rung.position for rung in self.search.rungs if rung.purpose is Purpose.ALONE)
-        stock = self.stock_score
-        per_unit, score = gain_per_unit(self.gains()), tried[-1].score
-        if not stock or score is None or per_unit is None or per_unit * position < LEAST_GAIN:
+        effects = self.gains(worth=_efficiency)
+        per_unit = gain_per_unit(effects)
+        if per_unit is None or len(tried) < TIMES_ALONE:
             return False
-        return score / stock - 1.0 >= OWN_PART * per_unit * position
+        return all(
+            end.outcome is Outcome.PASSED
+            and (worth := _efficiency(end)) is not None
+            and self.alike(rung)
+            and per_unit * rung.position >= LEAST_GAIN
+            and worth / effects[0].score - 1.0 >= OWN_PART * per_unit * rung.position
+            for rung, end in tried
+        )
 
-    def gains(self, controls: tuple[str, ...] = ()) -> list[Gain]:
-        """Return what the positions of an axis have brought, as far as nothing went wrong there."""
+    @property
+    def moves_nothing(self) -> bool:
+        """Whether a control searched by itself changes neither score nor watts: then what passes is no proof."""
+        effects = self.gains(worth=_efficiency)
+        furthest = max((gain.position for gain in effects), default=0.0)
+        per_unit = gain_per_unit(effects)
+        if len(self.search.asked.controls) > 1 or per_unit is None or furthest < EFFECT_SHOWS:
+            return False
+        return per_unit * furthest < LEAST_GAIN / 2.0
+
+    def gains(self, controls: tuple[str, ...] = (), worth: Callable[[RungEnd], float | None] = _score_of) -> list[Gain]:
+        """Return what the positions of an axis have brought, as far as nothing went wrong there; stock first.
+
+        Args:
+            controls: the axis; all together if none are given.
+            worth: what counts of a rung; its score if not given.
+        """
         moved = () if controls == self.search.asked.controls else controls
         return [
-            Gain(rung.position, end.score)
+            Gain(rung.position, found)
             for rung, end in self._ended()
-            if end.score is not None
+            if (found := worth(end)) is not None
             and end.outcome is Outcome.PASSED
             and self.alike(rung)
             and ((rung.purpose is Purpose.TEST and rung.controls == moved)
@@ -182,7 +219,17 @@ class Course:
         single = {name: self.outlook((name,)).final for name in controls}
         if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
             return joint
-        return {name: -position for name, position in single.items()}
+        apart: dict[str, Value] = {name: -position for name, position in single.items()}
+        return joint if any(_as_deep(apart, failed) for failed in self._failed_together()) else apart
+
+    def _failed_together(self) -> list[dict[str, Value]]:
+        """Return from where on settings are at or near something that failed."""
+        margin = MARGIN_STEPS * STEP
+        return [
+            {name: min(0.0, margin - depth) for name, depth in one.depths.items()}
+            for one in self._seen
+            if one.errors or one.froze
+        ]
 
     @cached_property
     def predicted(self) -> Estimate:
@@ -236,6 +283,8 @@ class Course:
             return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
         if self.stock_score is None:
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
+        if self.moves_nothing:
+            return SearchEnd(Why.NO_EFFECT)
         return (
             self._next_test(number, boot_id)
             or self._next_soak(number, boot_id)
@@ -248,7 +297,11 @@ class Course:
         if self._is_soaking:
             return None
         begun = [axis for axis in self.axes if any(rung.controls == axis for rung in self.search.rungs)]
-        if Purpose.ALONE not in purposes:
+        if Purpose.ALONE in purposes:
+            alone = self._alone(number, boot_id)
+            if alone is not None:
+                return alone
+        else:
             found = next_of(self.scale(asked.controls), asked, self.tested(asked.controls), self.gains())
             if found is not None:
                 return _rung(number, found, dict.fromkeys(asked.controls, -found.position), (), boot_id)
@@ -265,20 +318,27 @@ class Course:
 
     def _alone(self, number: int, boot_id: str) -> Rung | None:
         """Return the rung that tells whether the first control moves anything by itself; None if there is no need."""
-        asked, final = self.search.asked, self.outlook().final
-        if not asked.apart or len(asked.controls) < 2 or not final:
+        asked, proven = self.search.asked, self.outlook().proven
+        tried = [rung for rung in self.search.rungs if rung.purpose is Purpose.ALONE]
+        if not asked.apart or len(asked.controls) < 2 or not self.outlook().final or len(tried) >= TIMES_ALONE:
             return None
+        before = self.search.ends.get(number - 1)
+        if before is None or before.load_s < ALIKE_S:
+            return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.WARM_UP, boot_id=boot_id)
+        position = tried[0].position if tried else proven
         first = asked.controls[0]
-        return Rung(number, final, {first: -final}, ALONE_S, 1, Purpose.ALONE, (first,), boot_id)
+        return Rung(number, position, {first: -position}, ALONE_S, 1, Purpose.ALONE, (first,), boot_id)
 
     def _next_soak(self, number: int, boot_id: str) -> Rung | None:
         asked, final = self.search.asked, dict(self.final)
-        if not final or not asked.soak_s or len(self._lost_soaks()) >= SOAKS:
+        apart = len(set(final.values())) > 1
+        soak_s = max(asked.soak_s, SHORTEST_PROOF_S) if apart else asked.soak_s
+        if not final or not soak_s or len(self._lost_soaks()) >= SOAKS:
             return None
         if asked.in_breaks:
             return self._next_part(number, boot_id, final)
-        cool_s = max(SHORTEST_COOL_S, COOL_PART * asked.soak_s) if asked.soak_s > 2.0 * SHORTEST_COOL_S else 0.0
-        for purpose, load_s in ((Purpose.SOAK, asked.soak_s - cool_s), (Purpose.COOL_SOAK, cool_s)):
+        cool_s = max(SHORTEST_COOL_S, COOL_PART * soak_s) if soak_s > 2.0 * SHORTEST_COOL_S else 0.0
+        for purpose, load_s in ((Purpose.SOAK, soak_s - cool_s), (Purpose.COOL_SOAK, cool_s)):
             shown = any(
                 rung.purpose is purpose and end.outcome is Outcome.PASSED and _as_deep(rung.settings, final)
                 for rung, end in self._ended()

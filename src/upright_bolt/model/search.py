@@ -171,6 +171,8 @@ class Why(StrEnum):
     STOPPED = "stopped"
     REFUSED = "refused"
     DAMAGED = "its record is damaged"
+    NO_EFFECT = "it moves nothing"
+    """A control that changes neither score nor watts: what passes there proves nothing."""
     CHIP_CHANGED = "another chip, firmware or microcode"
 
 

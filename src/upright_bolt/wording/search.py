@@ -124,6 +124,12 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
         return f"The machine did not take a setting: {end.detail}"
     if end is not None and end.why is Why.CHIP_CHANGED:
         return "Processor, firmware or microcode are not those it began with: its proof is history. Begin a new search."
+    if end is not None and end.why is Why.NO_EFFECT:
+        one = axis_title(search.asked.controls)
+        return (
+            f"Lowering {one} alone changes neither score nor watts here, so what passed proves nothing: it shares a "
+            "rail with another part. Search both together."
+        )
     if not course.recommended:
         return "Nothing beyond stock can be recommended so far."
     slope = course.outlook().slope.value
