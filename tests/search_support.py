@@ -4,7 +4,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from support import TwinSession
-from upright_bolt.analysis.edge_history import chip_of, known
+from upright_bolt.analysis.chip import chip_of
+from upright_bolt.analysis.edge_history import known
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked, Search
 from upright_bolt.session.session import SAMPLE_S

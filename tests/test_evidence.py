@@ -4,6 +4,7 @@ from dataclasses import replace
 
 import pytest
 
+from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.analysis.conditions import conditions
 from upright_bolt.analysis.evidence import Evidence, evidence
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
@@ -55,6 +56,24 @@ def test_what_broke_with_an_offset_is_put_down_to_the_offset():
     settings = {"sustained": 25.0, "current": 84.0, "core-offset": -90.0, "cache-offset": 0.0, "unknown": 1.0}
     run = replace(run, head=replace(run.head, settings=settings))
     assert evidence([run], "twin:tern") == {"core-offset": (Evidence(-90.0, 0.0, 1),)}
+
+
+def test_what_passed_at_full_load_only_is_told_apart():
+    offset = made_up(seconds=300.0)
+    offset = replace(offset, head=replace(offset.head, settings={"core-offset": -60.0}))
+    proof = replace(offset, head=replace(offset.head, workload="proof"))
+    assert evidence([offset, proof], "twin:tern")["core-offset"] == (Evidence(-60.0, 600.0, 0, whole_s=300.0),)
+
+
+def test_what_another_microcode_held_is_asked_again():
+    def run(microcode):
+        made = made_up()
+        identity = {"processor": "Dunlin 6", "microcode": microcode}
+        return replace(made, head=replace(made.head, identity=identity, settings={"core-offset": -60.0, "epp": 96.0}))
+
+    found = evidence([run("0x10"), run("0x11")], "twin:tern", chip_of_run(run("0x11")))
+    assert found["core-offset"] == (Evidence(-60.0, 600.0, 0),)
+    assert found["epp"] == (Evidence(96.0, 1200.0, 0),)
 
 
 def test_a_stopped_run_proves_the_time_it_ran():

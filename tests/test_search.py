@@ -345,7 +345,7 @@ def test_the_command_searches_tells_and_remembers(bolt):
     assert told(bolt("edge", "status", "--json")) == first
     assert told(bolt("edge", "history", "--json")) == [first]
     words = bolt("edge", "status").stdout
-    assert "without an error; predicted: fails in" in words
+    assert "without an error; not shown: a start from cool; predicted: fails in" in words
     assert "All is put back" in words
     assert "rung 3" in bolt("edge", "history", "1").stdout
     again = bolt("edge", "--soak", "0")
@@ -424,7 +424,10 @@ def test_after_a_freeze_the_command_waits_to_be_resumed(bolt):
     machine, waits = frozen_by_command(bolt)
     assert waits.returncode == 1
     assert "edge --resume" in waits.stdout
-    found = json.loads(bolt("edge", "--resume", "--json", on=machine).stdout)
+    resumed = bolt("edge", "--resume", "--json", on=machine)
+    assert "This machine froze and restarted in rung" in resumed.stderr
+    assert "Nothing of it is in force" in resumed.stderr
+    found = json.loads(resumed.stdout)
     assert found["freezes"] == 1
     assert found["state"] == "found"
     assert "the machine froze" in [one["outcome"] for one in found["rungs"]]

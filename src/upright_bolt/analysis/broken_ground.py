@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from upright_bolt.analysis.edge_history import chip_of_run
+from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.analysis.evidence import is_offset
 from upright_bolt.model.control import Value
 from upright_bolt.model.run import RunRecord, RunState

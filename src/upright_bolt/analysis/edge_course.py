@@ -9,8 +9,9 @@ from functools import cached_property
 
 from upright_bolt.analysis.edge_belief import Estimate, Observed
 from upright_bolt.analysis.edge_choice import AxisScale, NextTest
+from upright_bolt.analysis.edge_gains import TIMES_ALONE, Gains
 from upright_bolt.analysis.edge_history import Seen, on_axis, seen_in
-from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, Outlook, gain_per_unit, next_of, outlook
+from upright_bolt.analysis.edge_plan import VOLTAGE, Outlook, gain_per_unit, next_of, outlook
 from upright_bolt.model.control import Value
 from upright_bolt.model.search import (
     ALONE_S,
@@ -33,32 +34,16 @@ ANYWHERE = 500.0
 """How far an axis reaches where the machine is not at hand to ask."""
 WARM_UP_S = 90.0
 """A load at stock before the first rung, and after every pause, so that all begin warm."""
-ALIKE_S = 19.0
-"""A rung after one that worked for less begins with a fuller power budget: what it scores is not compared."""
 SOAKS = 5
 """A soak that fails is followed by another one further back, so many times."""
 PART_S = 120.0
 """Length of one part of a soak that is made in breaks."""
 COOL_PART, SHORTEST_COOL_S = 0.25, 30.0
 """Part of the soak that is made after the machine has cooled down, and its least length."""
-OWN_PART, LEAST_GAIN, TIMES_ALONE = 0.4, 0.02, 2
-"""One control moves something by itself if it alone, so many times, brings so much of what all bring together, where
-that is so large. On a shared rail one alone passes at any depth: to take that for proof would be dangerous."""
-EFFECT_SHOWS = 40.0
-"""So far from stock the effect of a control on score or watts cannot be missed."""
 MARGIN_STEPS = 2.0
 """What is kept lies so many steps before anything that failed."""
 SHORTEST_PROOF_S = 60.0
 """Controls that were searched apart are tested together for so long at least, whatever soak is asked."""
-
-
-def _score_of(end: RungEnd) -> float | None:
-    return end.score
-
-
-def _efficiency(end: RungEnd) -> float | None:
-    """Return the score per watt, which a lower voltage raises under a power limit and without one; else the score."""
-    return end.score / end.power_w if end.score is not None and end.power_w else end.score
 
 
 class Course:
@@ -75,6 +60,7 @@ class Course:
         self._furthest = furthest or {}
         self._seen = [*known, *seen_in(search)]
         self._outlooks: dict[tuple[str, ...], Outlook] = {}
+        self.gains = Gains(search)
 
     # what is known
 
@@ -107,68 +93,14 @@ class Course:
     @property
     def apart(self) -> bool:
         """Whether the controls are searched one by one as well."""
-        return self.search.asked.apart and bool(self.move_apart)
+        return self.search.asked.apart and bool(self.gains.move_apart)
 
-    @cached_property
-    def move_apart(self) -> bool | None:
-        """Whether one control alone moves something; None as long as that was not tried."""
-        tried = [(rung, end) for rung, end in self._ended() if rung.purpose is Purpose.ALONE]
-        if not tried:
-            return None
-        effects = self.gains(worth=_efficiency)
-        per_unit = gain_per_unit(effects)
-        if per_unit is None or len(tried) < TIMES_ALONE:
-            return False
-        return all(
-            end.outcome is Outcome.PASSED
-            and (worth := _efficiency(end)) is not None
-            and self.alike(rung)
-            and per_unit * rung.position >= LEAST_GAIN
-            and worth / effects[0].score - 1.0 >= OWN_PART * per_unit * rung.position
-            for rung, end in tried
-        )
-
-    @property
-    def moves_nothing(self) -> bool:
-        """Whether a control searched by itself changes neither score nor watts: then what passes is no proof."""
-        effects = self.gains(worth=_efficiency)
-        furthest = max((gain.position for gain in effects), default=0.0)
-        per_unit = gain_per_unit(effects)
-        if len(self.search.asked.controls) > 1 or per_unit is None or furthest < EFFECT_SHOWS:
-            return False
-        return per_unit * furthest < LEAST_GAIN / 2.0
-
-    def gains(self, controls: tuple[str, ...] = (), worth: Callable[[RungEnd], float | None] = _score_of) -> list[Gain]:
-        """Return what the positions of an axis have brought, as far as nothing went wrong there; stock first.
-
-        Args:
-            controls: the axis; all together if none are given.
-            worth: what counts of a rung; its score if not given.
-        """
-        moved = () if controls == self.search.asked.controls else controls
-        return [
-            Gain(rung.position, found)
-            for rung, end in self._ended()
-            if (found := worth(end)) is not None
-            and end.outcome is Outcome.PASSED
-            and self.alike(rung)
-            and ((rung.purpose is Purpose.TEST and rung.controls == moved)
-                 or (rung.purpose is Purpose.BASELINE and not moved))
-        ]  # fmt: skip
-
-    def alike(self, rung: Rung) -> bool:
-        """Whether a rung began as the others do: right after one that has worked for a while."""
-        before = self.search.ends.get(rung.number - 1)
-        return before is not None and before.load_s >= ALIKE_S
-
-    @property
-    def stock_score(self) -> float | None:
-        """The score at stock; None if not known yet."""
-        return next((end.score for rung, end in self._ended() if rung.purpose is Purpose.BASELINE), None)
+    def _ended(self) -> list[tuple[Rung, RungEnd]]:
+        return self.search.ended
 
     def gained(self) -> float | None:
         """Return what part of the score at stock what is recommended has brought; None if that was not measured."""
-        stock = self.stock_score
+        stock = self.gains.stock_score
         scores = [
             end.score
             for rung, end in self._ended()
@@ -179,14 +111,10 @@ class Course:
         ]
         if stock and scores:
             return sum(scores) / len(scores) / stock - 1.0
-        per_unit = gain_per_unit(self.gains())
+        per_unit = gain_per_unit(self.gains.of())
         alike = len(set(self.recommended.values())) == 1
         value = next(iter(self.recommended.values()), 0.0)
         return None if per_unit is None or not alike or isinstance(value, str) else -value * per_unit
-
-    def _ended(self) -> list[tuple[Rung, RungEnd]]:
-        ends = self.search.ends
-        return [(rung, ends[rung.number]) for rung in self.search.rungs if rung.number in ends]
 
     def work_out(self) -> None:
         """Work out all that follows from the record, which takes a while."""
@@ -258,6 +186,16 @@ class Course:
                     total[kind] = total.get(kind, 0.0) + seconds
         return total
 
+    @property
+    def from_cool(self) -> bool:
+        """Whether what is recommended has passed from a machine that had cooled down."""
+        return any(
+            rung.purpose is Purpose.COOL_SOAK
+            and end.outcome is Outcome.PASSED
+            and _as_deep(rung.settings, self.recommended)
+            for rung, end in self._ended()
+        )
+
     def kept(self) -> Settings:
         """Return what to keep at the end: of a chip that has failed its soaks, nothing."""
         return {} if len(self._lost_soaks()) >= SOAKS else self.final
@@ -281,9 +219,9 @@ class Course:
         number = len(self.search.rungs) + 1
         if not warm and not (self.search.asked.in_breaks and self._is_soaking):
             return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
-        if self.stock_score is None:
+        if self.gains.stock_score is None:
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
-        if self.moves_nothing:
+        if self.gains.move_nothing:
             return SearchEnd(Why.NO_EFFECT)
         return (
             self._next_test(number, boot_id)
@@ -302,7 +240,7 @@ class Course:
             if alone is not None:
                 return alone
         else:
-            found = next_of(self.scale(asked.controls), asked, self.tested(asked.controls), self.gains())
+            found = next_of(self.scale(asked.controls), asked, self.tested(asked.controls), self.gains.of())
             if found is not None:
                 return _rung(number, found, dict.fromkeys(asked.controls, -found.position), (), boot_id)
             return self._alone(number, boot_id)
@@ -310,7 +248,7 @@ class Course:
             axis = (name,)
             if begun and axis != begun[-1] and axis in begun:
                 continue
-            found = next_of(self.scale(axis), asked, self.tested(axis), self.gains(axis))
+            found = next_of(self.scale(axis), asked, self.tested(axis), self.gains.of(axis))
             if found is not None:
                 held: dict[str, Value] = dict.fromkeys(asked.controls, -self.outlook().final)
                 return _rung(number, found, {**held, name: -found.position}, axis, boot_id)
@@ -322,8 +260,7 @@ class Course:
         tried = [rung for rung in self.search.rungs if rung.purpose is Purpose.ALONE]
         if not asked.apart or len(asked.controls) < 2 or not self.outlook().final or len(tried) >= TIMES_ALONE:
             return None
-        before = self.search.ends.get(number - 1)
-        if before is None or before.load_s < ALIKE_S:
+        if not self.gains.after_work(number):
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.WARM_UP, boot_id=boot_id)
         position = tried[0].position if tried else proven
         first = asked.controls[0]

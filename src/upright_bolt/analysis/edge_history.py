@@ -3,15 +3,13 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.analysis.edge_belief import Observed
-from upright_bolt.analysis.evidence import PROVING, is_offset
+from upright_bolt.analysis.evidence import FULL_PART, PROVING, is_offset
 from upright_bolt.model.control import Value
-from upright_bolt.model.machine import Identity
 from upright_bolt.model.run import RunRecord, RunRole, RunState
 from upright_bolt.model.search import Outcome, Search
 
-FULL_PART = {"steady": 1.0, "proof": 0.53, "edge": 0.8}
-"""Part of a run of checked work on all processors that is full load."""
 FROZEN_PART = 0.5
 """A freeze that took its moment with it counts as if it came in the middle of its test."""
 
@@ -30,17 +28,6 @@ class Seen:
     load_s: float
     errors: int = 0
     froze: bool = False
-
-
-def chip_of(identity: Identity) -> str:
-    """Return what a result is bound to: the processor and its microcode, as the machine names them."""
-    return f"{identity.processor}, microcode {identity.microcode}" if identity.microcode else identity.processor
-
-
-def chip_of_run(run: RunRecord) -> str:
-    """Return the chip of a run, as ``chip_of`` names it."""
-    processor, microcode = (str(run.head.identity.get(key) or "") for key in ("processor", "microcode"))
-    return f"{processor}, microcode {microcode}" if microcode else processor
 
 
 def seen_in(search: Search) -> list[Seen]:

@@ -3,10 +3,15 @@
 from collections.abc import Iterable
 from dataclasses import dataclass
 
+from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunRecord, RunState
 
+FULL_PART = {"steady": 1.0, "proof": 0.53, "edge": 0.8}
+"""Part of a run of checked work on all processors that is full load."""
+WHOLE = ("proof", "edge")
+"""Workloads with every kind of load; what passes under the others is proven at one end only."""
 PROVING = (RunState.FINISHED, RunState.STOPPED)
 """Runs that ended by themselves, or because a person ended them: up to there all went well."""
 
@@ -19,16 +24,19 @@ class Evidence:
         value: in the control's unit.
         passed_s: seconds under load of runs that ended well there.
         broke: runs there with wrong results or dead workers, or that ended with the machine.
+        whole_s: how much of ``passed_s`` had every kind of load: full, steps, light and none.
     """
 
     value: float
     passed_s: float
     broke: int
+    whole_s: float = 0.0
 
 
-def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidence, ...]]:
+def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[str, tuple[Evidence, ...]]:
     """Return by control name what runs on ``machine`` showed, values rising.
 
+    Of voltage offsets only runs of the same chip and microcode count, if ``chip`` names one (``chip_of``).
     A run that failed for another reason, or was cut off when its program ended, shows nothing and is left out. What
     broke with voltages changed is put down to them alone: it shows nothing of the other settings.
     """
@@ -40,10 +48,14 @@ def evidence(runs: Iterable[RunRecord], machine: str) -> dict[str, tuple[Evidenc
         passed = 0.0 if broke else run.end.duration_s
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
         offsets = {name: value for name, value in settings.items() if value and is_offset(name)}
+        whole = passed if run.head.workload in WHOLE else 0.0
+        other_chip = bool(chip) and chip_of_run(run) != chip
         for name, value in (offsets if broke and offsets else settings).items():
+            if other_chip and is_offset(name):
+                continue
             at_values = gathered.setdefault(name, {})
             before = at_values.get(value, Evidence(value, 0.0, 0))
-            at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke)
+            at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke, before.whole_s + whole)
     return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}
 
 

@@ -72,7 +72,12 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> S
     log = search_log(choice)
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         store.mark_unfinished(session.machine.word, session.boot_id)
+        left = log.open_search() if asked is None else None
         active = begin_search(session, log, store, asked)
+        if left is not None and left.open_rung is not None:
+            from upright_bolt.wording.search import story
+
+            print(story(active.search, cut_off=True), file=sys.stderr)
         _follow(session, log, active, quiet=as_json)
         return log.get(active.search.asked.id)
 
@@ -199,7 +204,7 @@ def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
             for axis in course.axes
         ],
         "final": {**dict.fromkeys(search.asked.controls, 0.0), **kept},
-        "proven": {"seconds": course.proven(kinds_s), "furthest_mv": -together.proven},
+        "proven": {"seconds": course.proven(kinds_s), "furthest_mv": -together.proven, "from_cool": course.from_cool},
         "predicted_failure_8h": _estimate(course.predicted, 1.0),
         "minutes": round(search.minutes, 2),
         "freezes": search.freezes,

@@ -40,7 +40,7 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
     if not risky:
         return
     from upright_bolt.analysis.broken_ground import broken, over
-    from upright_bolt.analysis.edge_history import chip_of
+    from upright_bolt.analysis.chip import chip_of
     from upright_bolt.wording.search import over_ground
 
     with store_at(choice) as store:

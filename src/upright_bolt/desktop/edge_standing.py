@@ -109,7 +109,8 @@ class EdgeStanding(QWidget):
         here = progress is not None and progress.search.asked.id == search.asked.id
         together = course.outlook()
         self._kept.setText(kept_title(course))
-        self._proven.setText(proven_words(course.proven(kinds_s)) if course.recommended else stands_words(course))
+        proven = proven_words(course.proven(kinds_s), from_cool=course.from_cool)
+        self._proven.setText(proven if course.recommended else stands_words(course))
         tested = bool(course.tested(search.asked.controls))
         gained = course.gained()
         values = (
@@ -155,9 +156,8 @@ class EdgeStanding(QWidget):
 
     def _show_rungs(self, course: Course) -> None:
         search = course.search
-        lines = [
-            rung_in_short(rung, search.ends.get(rung.number), course.stock_score) for rung in reversed(search.rungs)
-        ]
+        stock = course.gains.stock_score
+        lines = [rung_in_short(rung, search.ends.get(rung.number), stock) for rung in reversed(search.rungs)]
         now = [self.rungs.item(row) for row in range(self.rungs.count())]
         if [item.text() for item in now if item is not None] == lines:
             return

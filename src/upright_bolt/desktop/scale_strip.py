@@ -1,9 +1,9 @@
 """The scale strip: one control on one horizontal scale from lowest to highest allowed.
 
-Hollow pin: stock. Solid block: in force. Outlined diamond: draft. Below the bar a dot where past runs ended well and
-a cross where one went wrong. Hatched: at or beyond what has failed on this chip. Mouse: click or drag. Wheel, when the
-strip has the focus: one step. Keys: arrows one step, page keys five, Home and End the ends, Escape back to what is in
-force.
+Hollow pin: stock. Solid block: in force. Outlined diamond: draft. Below the bar a dot where past runs ended well (a
+ring under an offset that was proven at full load only) and a cross where one went wrong. Hatched: at or beyond what has
+failed on this chip. Mouse: click or drag. Wheel, when the strip has the focus: one step. Keys: arrows one step, page
+keys five, Home and End the ends, Escape back to what is in force.
 """
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
@@ -21,7 +21,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from upright_bolt.analysis.evidence import Evidence
+from upright_bolt.analysis.evidence import Evidence, is_offset
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control
 from upright_bolt.presentation.ticks import round_ticks
@@ -118,7 +118,8 @@ class ScaleStrip(QWidget):
         if control.minimum is not None and control.maximum is not None:
             parts.append(f"from {control.show(control.minimum)} to {control.show(control.maximum)}")
         for entry in self._evidence:
-            what = "went wrong" if entry.broke else f"{entry.passed_s / 60:.0f} min passed"
+            ends = "" if entry.whole_s or not is_offset(control.name) else ", at full load only,"
+            what = "went wrong" if entry.broke else f"{entry.passed_s / 60:.0f} min passed{ends}"
             parts.append(f"{what} at {control.show(entry.value)}")
         if self._failed_at is not None:
             parts.append(f"broken ground from {control.show(self._failed_at)} on")
@@ -265,9 +266,11 @@ class ScaleStrip(QWidget):
                 painter.drawLine(QPointF(x - 2.5, y - 2.5), QPointF(x + 2.5, y + 2.5))
                 painter.drawLine(QPointF(x - 2.5, y + 2.5), QPointF(x + 2.5, y - 2.5))
             else:
-                painter.setPen(Qt.PenStyle.NoPen)
-                painter.setBrush(QColor(theme.of(self._control.declaration.quantity.name)))
-                painter.drawEllipse(QPointF(x, y), 1.8, 1.8)
+                colour = QColor(theme.of(self._control.declaration.quantity.name))
+                hollow = not entry.whole_s and is_offset(self._control.name)
+                painter.setPen(QPen(colour, 1))
+                painter.setBrush(Qt.BrushStyle.NoBrush if hollow else colour)
+                painter.drawEllipse(QPointF(x, y), 1.5, 1.5)
 
     def _paint_marks(self, painter: QPainter) -> None:
         control, theme = self._control, self._theme

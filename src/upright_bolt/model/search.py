@@ -212,6 +212,11 @@ class Search:
         return self.rungs[-1] if self.rungs and self.rungs[-1].number not in self.ends else None
 
     @property
+    def ended(self) -> list[tuple[Rung, RungEnd]]:
+        """The rungs that have ended, with how."""
+        return [(rung, self.ends[rung.number]) for rung in self.rungs if rung.number in self.ends]
+
+    @property
     def minutes(self) -> float:
         """How long its rungs took."""
         return sum(end.took_s for end in self.ends.values()) / 60.0

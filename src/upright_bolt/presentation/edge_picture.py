@@ -118,7 +118,7 @@ def _gains(course: Course) -> tuple[GainRow, ...]:
         if (end := course.search.ends.get(rung.number)) is not None
         and end.outcome is Outcome.PASSED
         and not rung.controls
-        and course.alike(rung)
+        and course.gains.alike(rung)
         and rung.purpose in (Purpose.TEST, Purpose.BASELINE)
     ]
     rows = (

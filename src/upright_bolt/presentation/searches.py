@@ -4,9 +4,10 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from upright_bolt.analysis.broken_ground import Broken, broken, over
+from upright_bolt.analysis.chip import chip_of
 from upright_bolt.analysis.edge_ahead import Ahead, ahead
 from upright_bolt.analysis.edge_course import Course
-from upright_bolt.analysis.edge_history import chip_of, known
+from upright_bolt.analysis.edge_history import known
 from upright_bolt.errors import BadInput, BoltError, NotHere, Refused
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, Value
@@ -255,7 +256,7 @@ class Searches:
 
         def finish(session: Session) -> None:
             if session.search is not None:
-                raise BadInput("The search goes on; pause it first.")
+                return  # it has gone on meanwhile
             search = look_back(self._log, session.boot_id)
             if search is not None:
                 self._log.finish(search.asked.id, SearchEnd(Why.STOPPED))

@@ -19,7 +19,7 @@ LEAST_FAILS, MOST_FAILS = 0.0001, 0.2
 MOST_GAIN = 0.2
 LONGEST_SOAK_S = 24 * 3600.0
 IN_BREAKS, IN_BREAKS_S = "while-i-work", 3600.0
-Word = TypeVar("Word", bound=StrEnum)
+W = TypeVar("W", bound=StrEnum)
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,7 +73,7 @@ def asked_from(typed: Typed) -> Asked:
     )
 
 
-def _word(words: type[Word], text: str, what: str) -> Word:
+def _word(words: type[W], text: str, what: str) -> W:
     try:
         return words(text)
     except ValueError:

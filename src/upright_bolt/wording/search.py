@@ -134,8 +134,9 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
         return "Nothing beyond stock can be recommended so far."
     slope = course.outlook().slope.value
     kept = settings_words(course.recommended)
+    proven = proven_words(proven_s, from_cool=course.from_cool)
     failing = f"predicted: fails in {of(course.predicted)} of eight-hour loads"
-    return f"{kept}; {proven_words(proven_s)}; {failing}, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
+    return f"{kept}; {proven}; {failing}, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
 
 
 def story(search: Search, *, cut_off: bool) -> str:
@@ -229,10 +230,14 @@ def rung_in_short(rung: Rung, end: RungEnd | None, stock_score: float | None) ->
     return f"{first}\n     {second}"
 
 
-def proven_words(proven_s: Mapping[str, float]) -> str:
-    """Return what passed at what is recommended, by kind of load."""
+def proven_words(proven_s: Mapping[str, float], *, from_cool: bool) -> str:
+    """Return what passed at what is recommended, by kind of load, and what has not been shown there."""
     passed = _listed(f"{span(seconds)} of {KINDS[kind]}" for kind, seconds in proven_s.items() if seconds >= 1.0)
-    return f"{passed} without an error" if passed else "nothing proven there yet"
+    if not passed:
+        return "nothing proven there yet"
+    missing = [words for kind, words in KINDS.items() if proven_s.get(kind, 0.0) < 1.0]
+    missing += [] if from_cool else ["a start from cool"]
+    return f"{passed} without an error" + (f"; not shown: {_listed(missing)}" if missing else "")
 
 
 def _seen_down_to(search: Search) -> str:

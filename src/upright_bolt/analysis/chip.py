@@ -1,0 +1,18 @@
+"""What a result about voltages is bound to: one chip with one microcode."""
+
+from upright_bolt.model.machine import Identity
+from upright_bolt.model.run import RunRecord
+
+
+def chip_of(identity: Identity) -> str:
+    """Return the chip of a machine: the processor and its microcode, as the machine names them."""
+    return _named(identity.processor, identity.microcode)
+
+
+def chip_of_run(run: RunRecord) -> str:
+    """Return the chip of a run, as ``chip_of`` names it; empty if the run does not say."""
+    return _named(*(str(run.head.identity.get(key) or "") for key in ("processor", "microcode")))
+
+
+def _named(processor: str, microcode: str) -> str:
+    return f"{processor}, microcode {microcode}" if microcode else processor
