@@ -226,7 +226,7 @@ def test_views_by_keys_and_the_machine_sheet(window):
         "Package temperature",
     ):
         assert text in words
-    QTest.keyClick(window, Qt.Key.Key_3, Qt.KeyboardModifier.AltModifier)
+    QTest.keyClick(window, Qt.Key.Key_4, Qt.KeyboardModifier.AltModifier)
     until(window.compare.isVisible)
 
 

@@ -178,19 +178,24 @@ def test_other_machines_in_the_window(open_app, machine):
         assert window.presenter.controls["clock-max"].in_force == 2000.0
 
 
-def test_a_session_that_breaks_is_said_and_the_run_is_kept(open_app):
+def test_a_machine_that_freezes_is_said_its_run_is_kept_and_it_is_opened_again(open_app):
     app = open_app()
+    frozen = app.thread
     app.window.workbench.run.form.pace.setCurrentIndex(2)
     app.presenter.start_run("steady", "10min", "froze")
     until(lambda: app.presenter.progress is not None and app.presenter.progress.elapsed_s > 5)
     for name in ("core-offset", "cache-offset"):
         app.presenter.draft_values({name: -160.0})
     app.presenter.try_draft()
-    until(lambda: "froze and was restarted" in app.presenter.outcome)
-    until(lambda: not app.thread._thread.is_alive())
+    until(lambda: "froze and was restarted" in app.presenter.outcome and app.thread is not frozen)
+    assert not frozen._thread.is_alive()
     record = app.store.get(1)
     assert record.end.state is RunState.RESTARTED
     assert "froze" in record.end.why
+    until(lambda: app.presenter.sample is not None)
+    assert app.presenter.status.trial is None
+    assert {app.presenter.controls[name].in_force for name in ("core-offset", "cache-offset")} == {0.0}
+    assert "froze and was restarted" in app.presenter.outcome
 
 
 def test_what_the_engine_sent_before_the_end_finds_no_widgets(open_app):
