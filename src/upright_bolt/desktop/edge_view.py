@@ -6,13 +6,15 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QScrollArea, QStackedWidget, QWidget
 
+from upright_bolt.analysis.edge_course import Course
 from upright_bolt.desktop.edge_chart import EdgeChart, EdgeLegend
 from upright_bolt.desktop.edge_form import EdgeForm
 from upright_bolt.desktop.edge_standing import EdgeStanding
 from upright_bolt.desktop.machine_button import INDIVIDUALS
 from upright_bolt.desktop.pieces import Elided, column, heading, label, offer, rule, scrolled
 from upright_bolt.desktop.theme import Theme
-from upright_bolt.presentation.edge_picture import picture_of
+from upright_bolt.model.search import Rung
+from upright_bolt.presentation.edge_picture import EdgePicture, picture_of
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.search_asked import Typed
 from upright_bolt.wording.search import named
@@ -47,6 +49,8 @@ class EdgeView(QWidget):
         self._presenter = presenter
         self._asking = False
         self._chosen: int | None = None
+        self._drawn: tuple[Course, Rung | None] | None = None
+        self._picture: EdgePicture | None = None
         self.choice = QComboBox()
         self.choice.setAccessibleName("Search")
         self.choice.setMinimumContentsLength(30)
@@ -137,7 +141,9 @@ class EdgeView(QWidget):
             self._none.setText(f"{NO_SEARCH} {EXPECTED if possible else ''}")
         if course is not None:
             now = searches.progress.rung if searches.progress is not None else None
-            self.chart.show_picture(picture_of(course, now), self._chosen)
+            if (course, now) != self._drawn:
+                self._drawn, self._picture = (course, now), picture_of(course, now)
+            self.chart.show_picture(self._picture, self._chosen)
             self.standing.show_course(course)
         asking = course is None or (self._asking and searches.open is None)
         self._side.setCurrentIndex(0 if asking else 1)
