@@ -88,7 +88,7 @@ class Chip:
                     break
                 now, left = now + gap, left - gap
                 if self.dice.random() < found.freezes / both:
-                    return Observed(position, full_load_s("edge", now), errors, froze=True)
+                    return Observed(position, load_s * 0.8, froze=True, lost=True)  # as after a real restart
                 errors += 1
                 if errors >= stop_errors:
                     return Observed(position, full_load_s("edge", now), errors)

@@ -307,8 +307,16 @@ def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(da
     for words in ("Score", "Held back by", "It peaks cooler although it draws more", "This computer", "Kept until"):
         assert words in result.stdout
     names = {path.stem for path in pictures.glob("*.png")}
-    assert names == {"machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-sweep"}
+    assert names == {"machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-sweep", "edge"}
     assert all(path.stat().st_size > 50_000 for path in pictures.glob("*.png"))
+    history = subprocess.run(
+        [*command[:5], "--machine", "twin:tern", "edge", "history", "--json"],
+        capture_output=True, text=True, env=bare, check=True,
+    )  # fmt: skip
+    hasty, thorough = json.loads(history.stdout)
+    assert hasty["freezes"] == 1
+    assert thorough["state"] == "found"
+    assert len(thorough["rungs"]) > 10, "what the freeze has shown must not end the next search before it begins"
 
 
 def test_without_a_display_the_window_says_so(data):

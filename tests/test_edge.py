@@ -117,6 +117,18 @@ def test_plain_steps_go_on_until_one_fails():
     assert next_of(replace(SCALE, furthest=15.0), asked, [Observed(10.0, 60.0)], []) is None
 
 
+def test_a_freeze_whose_moment_is_lost_is_no_proof_of_the_time_before_it():
+    prior = VOLTAGE
+    passed = Observed(90.0, 48.0)
+    lost = EdgeBelief(prior, [passed, Observed(135.0, 48.0, froze=True, lost=True)])
+    at_once = EdgeBelief(prior, [passed, Observed(135.0, 0.2, froze=True)])
+    late = EdgeBelief(prior, [passed, Observed(135.0, 24.0, froze=True)])
+    edges = [belief.estimate(belief.edge).value for belief in (lost, at_once, late)]
+    assert edges[2] > 125.0, "half a minute without an error there would move the edge beyond it"
+    assert edges[0] < 115.0
+    assert edges[0] == pytest.approx(edges[1], abs=6.0)
+
+
 def test_a_gain_that_turns_ends_the_search_and_a_dip_does_not():
     rising = [Gain(0.0, 100.0), Gain(40.0, 103.0), Gain(80.0, 106.0)]
     assert turned_at(rising) is None

@@ -75,7 +75,8 @@ def _played(
             if froze or errors >= test.stop_errors:
                 lasted = now
                 break
-        seen.append(Observed(test.position, lasted, errors, froze))
+        whole = test.load_s if froze else lasted
+        seen.append(Observed(test.position, whole, 0 if froze else errors, froze, lost=froze))
         seconds += lasted + OVERHEAD_S
         freezes += test.freezes
     return Ahead(seconds / 60.0, freezes)

@@ -7,7 +7,8 @@ stock. At a position p a machine under the checked load gives wrong results at t
     freezes: the same with the edge moved on by ``gap``
 
 so the edge is where it errs once in ``EDGE_S``. The likelihood of k errors in t seconds is k·ln λ − λt, and of a freeze
-the same with its own rate (a Poisson process observed until it is stopped).
+the same with its own rate (a Poisson process observed until it is stopped). Of a freeze whose moment is lost only
+that it came within t is known: 1 − exp(−λt).
 
 Far from the edge nobody can measure in an afternoon. What is predicted there rests on the *tail rule*: below one error
 in ``TAIL_S`` the slope is taken to be flatter, by a factor of 1.25 ± 0.2.
@@ -63,6 +64,7 @@ class Observed:
         load_s: seconds of checked load, up to the moment at which it was stopped.
         errors: wrong results and dead workers in that time.
         froze: whether it ended with the machine.
+        lost: whether the freeze took its moment with it: it came within ``load_s``, and errors before it may be lost.
         shared: whether another part moved along as far, so that what failed may have been the other.
     """
 
@@ -71,6 +73,7 @@ class Observed:
     errors: int = 0
     froze: bool = False
     shared: bool = False
+    lost: bool = False
 
     @property
     def passed(self) -> bool:
@@ -133,6 +136,9 @@ class EdgeBelief:
 
     def _log_likelihood(self, one: Observed) -> Array:
         log_error, log_freeze = self.log_rates(one.position)
+        if one.lost:
+            within: Array = np.log(-np.expm1(-np.exp(log_freeze) * one.load_s))
+            return within
         found: Array = one.errors * log_error - (np.exp(log_error) + np.exp(log_freeze)) * one.load_s
         return found + log_freeze if one.froze else found
 

@@ -58,6 +58,7 @@ class Course:
     def __init__(self, search: Search, known: Sequence[Seen], furthest: Mapping[str, float] | None = None) -> None:
         self.search = search
         self._furthest = furthest or {}
+        self._known = known
         self._seen = [*known, *seen_in(search)]
         self._outlooks: dict[tuple[str, ...], Outlook] = {}
         self.gains = Gains(search)
@@ -71,6 +72,10 @@ class Course:
     def tested(self, controls: Sequence[str]) -> list[Observed]:
         """Return all that was seen of an axis on this chip."""
         return on_axis(self._seen, controls)
+
+    def known_on(self, controls: Sequence[str]) -> list[Observed]:
+        """Return what was seen of an axis before this search."""
+        return on_axis(self._known, controls)
 
     def accepted(self, controls: Sequence[str]) -> float:
         """Return what share of eight-hour loads may fail by an axis: those searched apart divide it."""

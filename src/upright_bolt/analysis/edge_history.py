@@ -10,8 +10,8 @@ from upright_bolt.model.control import Value
 from upright_bolt.model.run import RunRecord, RunRole, RunState
 from upright_bolt.model.search import Outcome, Search
 
-FROZEN_PART = 0.5
-"""A freeze that took its moment with it counts as if it came in the middle of its test."""
+LATE_S = 10.0
+"""What a run had measured may be so much older than the freeze that ended it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -22,12 +22,14 @@ class Seen:
         depths: how far below stock each offset was, in mV, by control; those at stock are left out.
         load_s: seconds of full load.
         errors, froze: what went wrong.
+        lost: whether the freeze took its moment with it; ``load_s`` is how long the load would have lasted then.
     """
 
     depths: dict[str, float]
     load_s: float
     errors: int = 0
     froze: bool = False
+    lost: bool = False
 
 
 def seen_in(search: Search) -> list[Seen]:
@@ -38,9 +40,10 @@ def seen_in(search: Search) -> list[Seen]:
         if end is None or not rung.settings:
             continue
         froze = end.outcome is Outcome.FROZE
-        load_s = end.full_load_s or (rung.load_s * FROZEN_PART if froze else 0.0)
+        lost = froze and not end.full_load_s
+        load_s = rung.load_s * FULL_PART["edge"] if lost else end.full_load_s
         if load_s:
-            found.append(Seen(_depths(rung.settings), load_s, len(end.errors), froze))
+            found.append(Seen(_depths(rung.settings), load_s, len(end.errors), froze, lost))
     return found
 
 
@@ -69,8 +72,10 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, c
         if chip_of_run(run) != chip or not (froze or run.errors or run.end.state in PROVING):
             continue
         depths = _depths(head.settings)
-        if depths and run.end.duration_s > 0.0:
-            found.append(Seen(depths, run.end.duration_s * part, len(run.errors), froze))
+        lost = froze and not run.errors
+        lasted_s = (run.end.duration_s + (LATE_S if lost else 0.0)) * part
+        if depths and lasted_s > 0.0:
+            found.append(Seen(depths, lasted_s, len(run.errors), froze, lost))
     return found
 
 
@@ -88,7 +93,8 @@ def on_axis(seen: Iterable[Seen], controls: Sequence[str]) -> list[Observed]:
         beside = max((depth for name, depth in one.depths.items() if name not in controls), default=0.0)
         if not position or (not passed and (position != max(depths) or beside > position)):
             continue
-        found.append(Observed(position, one.load_s, one.errors, one.froze, shared=beside >= position))
+        shared = beside >= position
+        found.append(Observed(position, one.load_s, one.errors, one.froze, shared=shared, lost=one.lost))
     return found
 
 

@@ -7,14 +7,21 @@ from typing import Annotated
 import typer
 
 from upright_bolt.app import open_session
-from upright_bolt.cli import output, runs, window
+from upright_bolt.cli import edge, output, runs, window
 from upright_bolt.cli.context import HOLDER, MachineChoice, session_at, store_at
-from upright_bolt.model.run import RunState
+from upright_bolt.cli.ground import search_log
+from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.work import Work
+from upright_bolt.session.search_asked import Typed, asked_from
 
 MACHINE = "twin:tern"
 COOL_S = 330.0
+SETTLE_S = 180.0
+SEARCHES = (
+    Typed(plain="-45mV", soak="0", after_freeze="go-on", together=True),
+    Typed(bold="thorough", soak="10min", after_freeze="go-on"),
+)
 LONG_S, SHORT_S = 600.0, 180.0
 FLAT = ("sustained=25W", "burst=25W")
 HISTORY = (
@@ -53,6 +60,7 @@ def demo(
     choice = MachineChoice(MACHINE, context.obj.given)
     play = play or first_steps
     if not first_steps:
+        make_searches(choice)
         make_history(choice)
     if not play and (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         return window.show(choice)
@@ -77,7 +85,7 @@ def demo(
 def make_history(choice: MachineChoice) -> None:
     """Make the earlier runs, each from a cool machine, unless there are runs already."""
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
-        if any(run.end.state is RunState.FINISHED for run in store.all()):
+        if any(run.end.state is RunState.FINISHED and run.head.role is not RunRole.RUNG for run in store.all()):
             return
         print("Making a little history by running on the twin …")
         for label, workload, length_s, words in HISTORY:
@@ -90,6 +98,18 @@ def make_history(choice: MachineChoice) -> None:
             runs.carry_on(session)
             if settings:
                 session.put_back("the history's next run")
+
+
+def make_searches(choice: MachineChoice) -> None:
+    """Search twice for how far the voltage can fall, unless that was done: in a hurry, then thoroughly."""
+    if search_log(choice).all():
+        return
+    print("Searching for how far its voltage can fall: in a hurry until it freezes, then thoroughly …")
+    with session_at(choice, exclusive=True) as session:
+        clock = session.machine.clock
+        clock.wait_until(clock.now_s() + SETTLE_S)
+    for typed in SEARCHES:
+        edge.carried_on(choice, asked_from(typed), quiet=True)
 
 
 def add_to(app: typer.Typer) -> None:

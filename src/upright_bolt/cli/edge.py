@@ -45,19 +45,27 @@ def edge(
 
     typed = Typed(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together)
     asked = None if resume else asked_from(typed)
-    found: Search | None = None
-    freezes = 0
-    while True:
+    return _told(context.obj, carried_on(context.obj, asked, quiet=as_json), as_json=as_json)
+
+
+def carried_on(choice: MachineChoice, asked: Asked | None, *, quiet: bool) -> Search | None:
+    """Begin a search or go on with one, over freezes of a simulated machine as well if that was asked.
+
+    Returns:
+        The search; None if it waits after a freeze.
+
+    Raises:
+        BoltError: it cannot be begun, or fails.
+    """
+    for _ in range(MOST_FREEZES):
         try:
-            found = _carry_on(context.obj, asked, as_json=as_json)
-            break
+            return _carry_on(choice, asked, quiet=quiet)
         except MachineFroze as froze:
             print(froze, file=sys.stderr)
-            freezes += 1
             asked = None  # its record tells the rest, as it does after a real restart
-            if not _goes_on(context.obj) or freezes >= MOST_FREEZES:
+            if not _goes_on(choice):
                 break
-    return _told(context.obj, found, as_json=as_json)
+    return None
 
 
 def _goes_on(choice: MachineChoice) -> bool:
@@ -65,7 +73,7 @@ def _goes_on(choice: MachineChoice) -> bool:
     return search is not None and search.asked.after_freeze is AfterFreeze.GO_ON
 
 
-def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> Search:
+def _carry_on(choice: MachineChoice, asked: Asked | None, *, quiet: bool) -> Search:
     """Begin a search, or go on with the one that was cut off, until it ends or is stopped. Raises BoltError."""
     from upright_bolt.presentation.searches import begin_search
 
@@ -78,7 +86,7 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, as_json: bool) -> S
             from upright_bolt.wording.search import story
 
             print(story(active.search, cut_off=True), file=sys.stderr)
-        _follow(session, log, active, quiet=as_json)
+        _follow(session, log, active, quiet=quiet)
         return log.get(active.search.asked.id)
 
 

@@ -31,6 +31,7 @@ from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
 from upright_bolt.wording.constraints import shares
 from upright_bolt.wording.faults import does_not_count, fault_words
+from upright_bolt.wording.search import search_label
 
 KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "settled_per_watt")
 LIST_W = 292
@@ -194,6 +195,12 @@ class CompareView(QWidget):
         self.chosen = run_ids[: len(LETTERS)]
         self.show_chosen()
 
+    def show_search(self, number: int, run_ids: list[int]) -> None:
+        """Show the runs of a search, as any result over the offset."""
+        self.choose(run_ids)
+        self.runs.filter.setText(search_label(number).lower())
+        self.show_page(1)
+
     def _runs_changed(self) -> None:
         known = {run.id for run in self._presenter.runs}
         self.chosen = [run_id for run_id in self.chosen if run_id in known]
@@ -206,7 +213,11 @@ class CompareView(QWidget):
         """Return this machine's newest run, after the baseline if that is of the same work."""
         presenter = self._presenter
         here = [run for run in presenter.runs if run.head.machine == presenter.outline.word]
-        finished = [run for run in here if run.end.state is RunState.FINISHED and run.head.role is not RunRole.WARM_UP]
+        finished = [
+            run
+            for run in here
+            if run.end.state is RunState.FINISHED and run.head.role not in (RunRole.WARM_UP, RunRole.RUNG)
+        ]
         if not finished:
             return []
         alike = [run.id for run in finished if run.head.workload == finished[0].head.workload]

@@ -124,7 +124,7 @@ class EdgeChart(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         """Pick the rung under the pointer."""
         mark = self._mark_at(event.position()) if event is not None else None
-        if mark is not None:
+        if mark is not None and not mark.earlier:
             self.picked.emit(mark.number)
 
     def _mark_at(self, at: QPointF) -> Mark | None:
@@ -239,7 +239,9 @@ class EdgeChart(QWidget):
         theme = self._theme
         head = QPointF(foot.x(), foot.y() - stem)
         failed = mark.outcome in (Outcome.WRONG, Outcome.DIED, Outcome.FROZE)
-        painter.setPen(QPen(QColor(theme.temperature if failed else theme.voltage), 3.6 if mark.soak else 2.2))
+        colour = theme.muted if mark.earlier else theme.temperature if failed else theme.voltage
+        style = Qt.PenStyle.DotLine if mark.earlier else Qt.PenStyle.SolidLine
+        painter.setPen(QPen(QColor(colour), 3.6 if mark.soak else 2.2, style))
         painter.drawLine(foot, head)
         draw_head(painter, mark.outcome, head, theme)
         if mark.number == self._chosen:
@@ -320,5 +322,5 @@ class EdgeLegend(QWidget):
             painter.drawText(QPointF(x + 9, 13), words)
             x += 28 + painter.fontMetrics().horizontalAdvance(words)
         painter.setPen(QColor(self._theme.muted))
-        painter.drawText(QPointF(x - 4, 13), "stem: how long")
+        painter.drawText(QPointF(x - 4, 13), "stem: how long; dotted: before")
         painter.end()

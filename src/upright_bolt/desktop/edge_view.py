@@ -36,12 +36,12 @@ class EdgeView(QWidget):
 
     Signals:
         drafted: what was found has been drafted; the Workbench shows it.
-        compared: ids of runs to be opened in Compare.
+        compared: the number of a search and the ids of its runs, to be opened in Compare.
         rehearsed: the word of a simulated machine on which a search is to be practised.
     """
 
     drafted = pyqtSignal()
-    compared = pyqtSignal(list)
+    compared = pyqtSignal(int, list)
     rehearsed = pyqtSignal(str)
 
     def __init__(self, presenter: Presenter, theme: Theme) -> None:
@@ -175,7 +175,8 @@ class EdgeView(QWidget):
     def _compare(self) -> None:
         course = self._presenter.searches.shown
         if course is not None:
-            self.compared.emit([end.run_id for end in course.search.ends.values() if end.run_id is not None])
+            ids = [end.run_id for rung, end in course.search.ended if rung.settings and end.run_id is not None]
+            self.compared.emit(course.search.asked.id, ids)
 
     def _pick(self, number: int) -> None:
         self._chosen = number

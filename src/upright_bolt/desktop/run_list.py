@@ -20,7 +20,7 @@ from PyQt6.QtWidgets import (
 from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label, offer
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
-from upright_bolt.model.run import LETTERS, RunRecord, RunState
+from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
 from upright_bolt.model.work import WORKLOADS, score_quantity
 from upright_bolt.presentation.preferences import Preferences, RunFact
 from upright_bolt.wording.faults import state_words, struck
@@ -221,7 +221,10 @@ class RunColumn(QWidget):
         for combo in (self.machine, self.workload, self.age):
             combo.currentIndexChanged.connect(lambda _: self._fill())
         layout.addWidget(self.list, 1)
-        hint = "Space or a click takes a run in or out, Return opens it, Delete removes it."
+        hint = (
+            "Space or a click takes a run in or out, Return opens it, Delete removes it. Tests of a search are listed "
+            "under their work, edge."
+        )
         layout.addWidget(label(hint, "muted", wraps=True))
         self.filter.textChanged.connect(lambda _: self._fill())
 
@@ -247,6 +250,7 @@ class RunColumn(QWidget):
             and work in (None, run.head.workload)
             and (oldest is None or datetime.fromisoformat(run.head.started_at) >= oldest)
             and wanted in _searched(run)
+            and (run.head.role is not RunRole.RUNG or wanted or work is not None or run.id in self._chosen)
         ]
         index = self.list.currentIndex().row()
         bar = self.list.verticalScrollBar()

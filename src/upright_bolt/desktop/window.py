@@ -67,7 +67,7 @@ class Window(QMainWindow):
         self.workbench = Workbench(presenter, theme)
         self.edge = EdgeView(presenter, theme)
         self.edge.drafted.connect(lambda: self.show_view("workbench"))
-        self.edge.compared.connect(self._open_sweep)
+        self.edge.compared.connect(self._open_search)
         self.edge.rehearsed.connect(self.machine_wanted)
         self.compare = CompareView(presenter, theme, self.preferences.run_facts)
         self.workbench.run.compared.connect(self._open_both)
@@ -162,10 +162,8 @@ class Window(QMainWindow):
             self.compare.choose([self.presenter.baseline_id, row.run.id])
             self.show_view("compare")
 
-    def _open_sweep(self, run_ids: list[int]) -> None:
-        """Show runs of a search in Compare, as results over the offset."""
-        self.compare.choose(run_ids)
-        self.compare.show_page(1)
+    def _open_search(self, number: int, run_ids: list[int]) -> None:
+        self.compare.show_search(number, run_ids)
         self.show_view("compare")
 
     # the first steps

@@ -4,7 +4,7 @@ from collections import defaultdict
 from dataclasses import dataclass
 from statistics import fmean
 
-from upright_bolt.analysis.edge_belief import Estimate
+from upright_bolt.analysis.edge_belief import Estimate, Observed
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE, Quantity
@@ -26,6 +26,7 @@ class Mark:
         outcome: how it ended; None while it goes on.
         load_s: how long it lasted.
         soak: whether it is a soak.
+        earlier: whether it was seen before this search, by another or in a run.
         words: what happened, in a line.
     """
 
@@ -35,6 +36,7 @@ class Mark:
     load_s: float
     soak: bool
     words: str
+    earlier: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -81,7 +83,7 @@ def picture_of(course: Course, now: Rung | None = None) -> EdgePicture:
 
 def _row(course: Course, axis: tuple[str, ...], now: Rung | None) -> AxisRow:
     together = axis == course.search.asked.controls
-    marks = []
+    marks = [_earlier(one) for one in course.known_on(axis)]
     for rung in course.search.rungs:
         end = course.search.ends.get(rung.number)
         position = _on_axis(rung, axis, together=together)
@@ -95,6 +97,12 @@ def _row(course: Course, axis: tuple[str, ...], now: Rung | None) -> AxisRow:
     told = course.tested(axis) or not course.search.rungs
     edge = course.outlook(axis).edge if told else None
     return AxisRow(axis_title(axis), tuple(marks), edge, kept.pop() if len(kept) == 1 else 0.0)
+
+
+def _earlier(one: Observed) -> Mark:
+    outcome = Outcome.FROZE if one.froze else Outcome.WRONG if one.errors else Outcome.PASSED
+    words = f"earlier, {one.load_s:.0f} s of full load at −{one.position:.0f} mV: {outcome.value}"
+    return Mark(0, one.position, outcome, max(one.load_s, 1.0), soak=False, words=words, earlier=True)
 
 
 def _on_axis(rung: Rung, axis: tuple[str, ...], *, together: bool) -> float | None:

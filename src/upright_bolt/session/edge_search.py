@@ -16,7 +16,6 @@ from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunEnd, RunRole, RunState
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.search import AfterFreeze, Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
-from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.work import Options, Work
 from upright_bolt.session.active_run import ActiveRun
@@ -24,6 +23,7 @@ from upright_bolt.session.run_progress import RunSink, RunStage
 from upright_bolt.session.series import RunningSession, try_or_raise
 from upright_bolt.session.start import Gate, Goal
 from upright_bolt.wording.notes import about
+from upright_bolt.wording.search import rung_label
 from upright_bolt.workload.plan import full_load_s
 
 PAUSE_S = 4.0
@@ -196,7 +196,7 @@ class ActiveSearch:
             return
         polite = step.purpose is Purpose.SOAK and self.search.asked.in_breaks
         work = Work("edge", step.load_s, options=Options(polite=polite), start=Start.AT_ONCE)
-        label = show_settings(step.settings) if step.settings else f"{step.purpose.value} at stock"
+        label = rung_label(self.search.asked.id, step)
         series = f"search {self.search.asked.id}"
         self._session.start_run(work, label, self._runs, series, RunRole.RUNG, self._gate)
 

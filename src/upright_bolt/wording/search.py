@@ -47,6 +47,16 @@ def kept_words(settings: Mapping[str, Value]) -> str:
     )
 
 
+def search_label(search: int) -> str:
+    """Return what the labels of a search's runs begin with."""
+    return f"Search {search}, "
+
+
+def rung_label(search: int, rung: Rung) -> str:
+    """Return the label of a rung's run."""
+    return f"{search_label(search)}{rung.purpose.value} {rung.number}: {settings_words(rung.settings)}"
+
+
 def rung_line(rung: Rung, end: RungEnd) -> str:
     """Return a rung in a line: where, under what, how it ended, and what was measured."""
     said = [f"{rung.purpose.value} {rung.number}, {settings_words(rung.settings)}: {outcome_words(end)}"]
