@@ -58,13 +58,14 @@ def test_a_search_from_the_conversation_to_its_draft(edge_of):
     assert "wrong result" in marks
     assert window.edge.standing.rungs.count() == len(search.rungs)
     assert not app.presenter.outcome.startswith("✕")
-    assert {app.presenter.controls[name].in_force for name in BOTH} == {0.0}
+    until(lambda: {app.presenter.controls[name].in_force for name in BOTH} == {0.0})
     click(window.edge.standing.draft)
     assert window.view == "workbench"
     assert app.presenter.draft == search.end.settings
     strip = window.workbench.settings.rows["core-offset"].strip
     worst = min(rung.position for rung in search.rungs if search.ends[rung.number].outcome in FAILED)
-    until(lambda: f"broken ground from −{worst:.0f} mV" in strip.described())
+    until(lambda: "broken ground from −" in strip.described())
+    assert app.presenter.searches.failed_at["core-offset"] == pytest.approx(-worst, abs=0.6)
 
 
 def test_a_rung_is_picked_in_the_picture_or_in_the_list_and_its_runs_go_to_compare(edge_of, data):
@@ -103,7 +104,7 @@ def test_while_a_search_goes_on_nobody_elses_settings_are_touched_and_a_pause_pu
     click(window.edge.standing.pause)
     until(lambda: presenter.searches.progress is None and presenter.searches.shown is not None)
     until(lambda: window.edge.standing.go_on.isVisible())
-    assert {presenter.controls[name].in_force for name in BOTH} == {0.0}
+    until(lambda: {presenter.controls[name].in_force for name in BOTH} == {0.0})
     until(lambda: "Next, if it goes on" in words_of(window.edge.standing))
     click(window.edge.standing.end)
     assert found_by(app).end.why is Why.STOPPED
@@ -129,7 +130,7 @@ def test_after_a_freeze_the_window_tells_the_story_and_the_search_can_go_on(edge
     until(lambda: window.view == "edge" and searches.shown is not None)
     assert "froze and restarted in rung" in words_of(window.edge)
     assert "Nothing of it is in force" in words_of(window.edge)
-    assert {app.presenter.controls[name].in_force for name in BOTH} == {0.0}
+    until(lambda: {app.presenter.controls[name].in_force for name in BOTH} == {0.0})
     assert searches.progress is None
     assert "the machine froze" in window.edge.chart.accessibleDescription()
     app.presenter.set_pace(FASTEST)
@@ -210,7 +211,7 @@ def test_where_offsets_cannot_be_set_the_view_says_why(edge_of, machine):
     app = edge_of(machine)
     form = app.window.edge.form
     until(lambda: "So its edge cannot be searched for" in words_of(form))
-    assert not form.begin.isEnabled()
+    assert not form.begin.isVisible()
     assert form.rehearse.isEnabled()
 
 

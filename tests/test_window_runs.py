@@ -194,7 +194,7 @@ def test_a_machine_that_freezes_is_said_its_run_is_kept_and_it_is_opened_again(o
     assert "froze" in record.end.why
     until(lambda: app.presenter.sample is not None)
     assert app.presenter.status.trial is None
-    assert {app.presenter.controls[name].in_force for name in ("core-offset", "cache-offset")} == {0.0}
+    until(lambda: {app.presenter.controls[name].in_force for name in ("core-offset", "cache-offset")} == {0.0})
     assert "froze and was restarted" in app.presenter.outcome
 
 

@@ -37,7 +37,7 @@ KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "t
 LIST_W = 292
 RUN_W, NUMBER_W, ERRORS_W, HELD_W = 140, 86, 86, 134
 ROW_PX, HEAD_PX = 38, 56
-MOST_TABLE, MOST_FINDING_PX, LEAST_FINDING_PX = 0.36, 96, 48
+MOST_TABLE, MOST_FINDING_PX, LEAST_FINDING_PX = 0.36, 96, 40
 """The table's largest part of the view's height, and how high the findings get before they scroll, or have to."""
 
 

@@ -115,6 +115,11 @@ class EdgeForm(QWidget):
         why = presenter.searches.why_not(presenter.controls)
         self._why_not.setText(f"✕ {why}" if why else "")
         self._why_not.setVisible(bool(why))
+        for row in range(self._rows.rowCount()):
+            self._rows.setRowVisible(row, not why)
+        for widget in (self._how_words, self.begin):
+            widget.setVisible(not why)
+        self._show_how()
         self.begin.setEnabled(not why and presenter.progress is None)
         self.close_button.setVisible(bool(presenter.searches.found))
 
@@ -122,7 +127,7 @@ class EdgeForm(QWidget):
         """Say what the way of searching chosen means, and ask for the step where one is needed."""
         chosen = self.how.currentData()
         self._how_words.setText(next(words for _, value, words in HOW if value == chosen))
-        self._rows.setRowVisible(self.step, chosen == STEPS)
+        self._rows.setRowVisible(self.step, chosen == STEPS and self.begin.isVisibleTo(self))
 
     def typed(self) -> Typed:
         """Return what was chosen."""

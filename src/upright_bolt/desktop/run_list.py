@@ -203,6 +203,7 @@ class RunColumn(QWidget):
         self.filter.setPlaceholderText("Filter by name, note or number")
         self.filter.setAccessibleName("Filter runs")
         self.machine, self.workload, self.age = (_combo(name) for name in ("Machine", "Workload", "Date"))
+        self.workload.setToolTip("Tests of a search are listed under their work, edge, or when the filter names them")
         for words, days in AGES:
             self.age.addItem(words, days)
         self._runs: list[RunRecord] = []
@@ -221,10 +222,7 @@ class RunColumn(QWidget):
         for combo in (self.machine, self.workload, self.age):
             combo.currentIndexChanged.connect(lambda _: self._fill())
         layout.addWidget(self.list, 1)
-        hint = (
-            "Space or a click takes a run in or out, Return opens it, Delete removes it. Tests of a search are listed "
-            "under their work, edge."
-        )
+        hint = "Space or a click takes a run in or out, Return opens it, Delete removes it."
         layout.addWidget(label(hint, "muted", wraps=True))
         self.filter.textChanged.connect(lambda _: self._fill())
 

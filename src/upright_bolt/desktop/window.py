@@ -28,8 +28,29 @@ from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunAsked
 
 SIZE = (1280, 800)
-MOST_OUTCOME_PX = 48
+MOST_OUTCOME_PX, LEAST_OUTCOME_PX = 48, 16
 CAPTURES = "Captures (*.tar.gz *.tgz);;All files (*)"
+
+
+class WithOutcome(QWidget):
+    """A view, and below it what became of the last thing asked; the Workbench has a place of its own for that."""
+
+    def __init__(self, view: QWidget, presenter: Presenter) -> None:
+        super().__init__()
+        self._presenter = presenter
+        self._words = label("", "muted", wraps=True)
+        self._foot = QWidget()
+        column(self._foot, margins=(16, 2, 14, 4)).addWidget(Bounded(self._words, MOST_OUTCOME_PX, LEAST_OUTCOME_PX))
+        layout = column(self, gap=0)
+        layout.addWidget(view, 1)
+        layout.addWidget(self._foot)
+        presenter.said.connect(lambda _: self._show_outcome())
+        self._show_outcome()
+
+    def _show_outcome(self) -> None:
+        said = self._presenter.outcome
+        self._words.setText(said)
+        self._foot.setVisible(bool(said))
 
 
 class Window(QMainWindow):
@@ -73,15 +94,11 @@ class Window(QMainWindow):
         self.workbench.run.compared.connect(self._open_both)
         self.workbench.reasons_wanted.connect(lambda: self.show_view("machine"))
         self._views: dict[str, QWidget] = {
-            "machine": self.machine,
+            "machine": WithOutcome(self.machine, presenter),
             "workbench": self.workbench,
-            "edge": self.edge,
-            "compare": self.compare,
+            "edge": WithOutcome(self.edge, presenter),
+            "compare": WithOutcome(self.compare, presenter),
         }
-        self._outcome = label("", "muted", wraps=True)
-        self._foot = QWidget()
-        column(self._foot, margins=(16, 4, 14, 6)).addWidget(Bounded(self._outcome, MOST_OUTCOME_PX))
-        presenter.said.connect(lambda _: self._show_outcome())
         self._stack = QStackedWidget()
         for view in self._views.values():
             self._stack.addWidget(view)
@@ -100,12 +117,6 @@ class Window(QMainWindow):
         presenter.live.connect(lambda _: self.steps.go.setEnabled(presenter.progress is None))
         presenter.load_runs()
 
-    def _show_outcome(self) -> None:
-        """Show what became of the last thing asked below every view; the Workbench has a place of its own for it."""
-        said = self.presenter.outcome
-        self._outcome.setText(said)
-        self._foot.setVisible(bool(said) and self._stack.currentWidget() is not self.workbench)
-
     def _what(self, does: str) -> Callable[[], None]:
         """Return what a shortcut does: a method of the window, or else of the presenter."""
         found: Callable[[], None] = getattr(self, does, None) or getattr(self.presenter, does)
@@ -122,7 +133,6 @@ class Window(QMainWindow):
         inner.addWidget(rule())
         inner.addWidget(self.steps)
         inner.addWidget(self._stack, 1)
-        inner.addWidget(self._foot)
         layout.addLayout(inner, 1)
         self.setCentralWidget(ground)
 
@@ -130,7 +140,6 @@ class Window(QMainWindow):
         """Show a view."""
         self.rail.mark(name)
         self._stack.setCurrentWidget(self._views[name])
-        self._show_outcome()
         if name == "compare":
             self.compare.runs.list.setFocus()
         if name == "workbench":

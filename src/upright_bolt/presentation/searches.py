@@ -180,15 +180,17 @@ class Searches:
         if course.search.end is not None:
             return
 
-        def take(result: tuple[Ahead, Rung | None]) -> None:
-            if self.shown is course:
+        def take(result: tuple[Ahead, Rung | None] | None) -> None:
+            if self.shown is course and result is not None:
                 self.ahead, self.coming = result
                 self.changed(None)
 
         search = course.search
         boot_id = search.rungs[-1].boot_id if search.rungs else ""
 
-        def work() -> tuple[Ahead, Rung | None]:
+        def work() -> tuple[Ahead, Rung | None] | None:
+            if self.shown is not course:
+                return None  # a search at many times the pace of life has gone on meanwhile
             coming = course.next_step(boot_id, warm=True) if self.progress is None else None
             return ahead(course), coming if isinstance(coming, Rung) else None
 
