@@ -424,6 +424,8 @@ def test_after_a_freeze_the_command_waits_to_be_resumed(bolt):
     machine, waits = frozen_by_command(bolt)
     assert waits.returncode == 1
     assert "edge --resume" in waits.stdout
+    assert "Next: " in waits.stdout
+    assert "Still expected: about" in waits.stdout
     resumed = bolt("edge", "--resume", "--json", on=machine)
     assert "This machine froze and restarted in rung" in resumed.stderr
     assert "Nothing of it is in force" in resumed.stderr

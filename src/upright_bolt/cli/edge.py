@@ -179,11 +179,23 @@ def _lines(choice: MachineChoice, search: Search) -> list[str]:
     spent = f"{search.minutes:.0f} min, {search.freezes} freeze{'' if search.freezes == 1 else 's'}"
     if search.end is None:
         lines.append(f"Search {search.asked.id} has not ended ({spent} so far). “edge --resume” goes on with it.")
+        lines += _to_come(course)
     else:
         lines.append(f"Search {search.asked.id}: {search.end.why.value}, after {spent}. All is put back.")
     if search.end is not None and search.end.settings and search.end.why is Why.FOUND:
         lines.append(f"To use it: set {kept_words(search.end.settings)}")
     return lines
+
+
+def _to_come(course: "Course") -> list[str]:
+    """Return what comes next in a search that has not ended, and what is still expected of it."""
+    from upright_bolt.analysis.edge_ahead import ahead
+    from upright_bolt.wording.search import ahead_words, why_next
+
+    search = course.search
+    step = course.next_step("", warm=True) if search.open_rung is None else search.open_rung
+    said = [f"Next: {why_next(search.asked, step)}"] if isinstance(step, Rung) else []
+    return [*said, f"Still expected: {ahead_words(ahead(course))}."]
 
 
 def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
