@@ -222,6 +222,14 @@ def test_on_battery_a_search_pauses_and_goes_on_by_itself(tmp_path):
     tick(60)
     assert not active.progress().paused
     assert active.search.rungs
+    scene.session.plug(charger=False)
+    tick(20)
+    assert active.progress().paused == ON_BATTERY, "in the middle of a rung as well"
+    assert active.search.ends[1].outcome is Outcome.STOPPED
+    assert 0.0 < active.search.ends[1].load_s < 40.0
+    scene.session.plug(charger=True)
+    tick(60)
+    assert active.search.rungs[1].purpose is Purpose.WARM_UP
     active.stop()
     scene.session.run.stop()
     tick(2)
@@ -269,7 +277,7 @@ def test_a_search_keeps_the_computer_awake_and_lets_it_sleep_whenever_it_does_no
     tick(20)
     assert bus.inhibitors() == [("sleep:idle", "Upright Bolt", "A search for the edge of the voltage is in progress")]
     scene.session.plug(charger=False)
-    tick(240)
+    tick(20)
     until(lambda: not bus.inhibitors())
     scene.session.plug(charger=True)
     tick(20)

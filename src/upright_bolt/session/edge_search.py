@@ -164,12 +164,15 @@ class ActiveSearch:
 
     def _hindrance(self, sample: Sample) -> str:
         """Return why no rung may begin now; empty if one may."""
-        plugged = value_of(sample, self._session.index, "charger")
-        if plugged is not None and not plugged:
+        if self._on_battery(sample):
             return ON_BATTERY
         busy = value_of(sample, self._session.index, "busy.mean")
         self._busy_for = self._busy_for + 1 if busy is not None and busy > BUSY_PERCENT else 0
         return f"something else keeps the processors {busy:.0f} % busy" if self._busy_for >= BUSY_SAMPLES else ""
+
+    def _on_battery(self, sample: Sample) -> bool:
+        plugged = value_of(sample, self._session.index, "charger")
+        return plugged is not None and not plugged
 
     def _begin_next(self, now_s: float) -> None:
         step = self.course.next_step(self._session.boot_id, warm=self._warm)
@@ -213,6 +216,8 @@ class ActiveSearch:
         elif ceiling is not None and temp is not None and temp > ceiling - MARGIN_C:
             self._hot = True
             run.stop("the temperature ceiling of the search was reached")
+        elif self._on_battery(sample):
+            run.stop(ON_BATTERY)
 
     def _measure(self, sample: Sample) -> None:
         """Take in a sample of the seconds in which rungs are compared."""
