@@ -56,6 +56,16 @@ def test_what_is_moved_together_is_one_line():
     assert found[1].words == "cache-offset 0 mV"
 
 
+def test_scores_of_work_in_stages_are_joined_where_it_lasted_alike():
+    def rung(number, seconds, score, offset):
+        run = made(number, score, workload="edge", **{"core-offset": offset, "cache-offset": offset})
+        return replace(run, head=replace(run.head, asked_s=seconds))
+
+    runs = [rung(1, 20.0, 1300.0, -40.0), rung(2, 20.0, 1320.0, -60.0), rung(3, 180.0, 1100.0, -80.0)]
+    found = lines(runs, "core-offset", "score")
+    assert [[point.x for point in line.points] for line in found] == [[-60.0, -40.0], [-80.0]]
+
+
 def test_wrong_results_mark_their_place_and_words_have_indices():
     runs = [made(1, 10.0, turbo="on", errors=2), made(2, 7.0, turbo="off")]
     (line,) = lines(runs, "turbo", "score")

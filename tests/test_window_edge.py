@@ -83,6 +83,7 @@ def test_a_rung_is_picked_in_the_picture_or_in_the_list_and_its_runs_go_to_compa
     assert app.window.view == "compare"
     until(lambda: app.window.compare.sweep.chart.lines)
     assert app.window.compare.sweep.control.currentData() == "core-offset"
+    assert app.window.compare.sweep.result.currentData() == "full_mhz"
 
 
 def test_while_a_search_goes_on_nobody_elses_settings_are_touched_and_a_pause_puts_everything_back(edge_of):

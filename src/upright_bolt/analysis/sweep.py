@@ -12,6 +12,7 @@ from scipy.special import stdtrit
 
 from upright_bolt.analysis.compare import estimate
 from upright_bolt.analysis.difference import LEVEL
+from upright_bolt.analysis.evidence import WHOLE
 from upright_bolt.analysis.numbers import BY_KEY, NUMBERS, Number, value_of
 from upright_bolt.analysis.run_spread import RunSpreads, counts
 from upright_bolt.model.catalogue import beside, declaration_of, in_order
@@ -63,8 +64,12 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
         ended = run.broke or run.end.state in (RunState.FINISHED, RunState.FAILED)
         warms_up = run.head.role is RunRole.WARM_UP
         if ended and not warms_up and _index(control, words, run) is not None:
+            head = run.head
+            staged_s = (
+                head.asked_s if key == "score" and head.workload in WHOLE else None
+            )  # how much of it is full load
             for rest in _rests(control, run):
-                grouped.setdefault((run.head.machine, run.head.workload, run.head.options, rest), []).append(run)
+                grouped.setdefault((head.machine, head.workload, head.options, staged_s, rest), []).append(run)
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
     first = ordered[0][0].head if ordered else None
     spreads = RunSpreads(looked_at)

@@ -199,6 +199,7 @@ class CompareView(QWidget):
         """Show the runs of a search, as any result over the offset."""
         self.choose(run_ids)
         self.runs.filter.setText(search_label(number).lower())
+        self.sweep.want("full_mhz")
         self.show_page(1)
 
     def _runs_changed(self) -> None:

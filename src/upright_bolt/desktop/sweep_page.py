@@ -257,6 +257,7 @@ class SweepPage(QWidget):
         super().__init__()
         self._presenter = presenter
         self._runs: list[RunRecord] = []
+        self._wanted = ""
         self.control, self.result = QComboBox(), QComboBox()
         self.control.setAccessibleName("Control of the sweep")
         self.result.setAccessibleName("Result of the sweep")
@@ -292,9 +293,16 @@ class SweepPage(QWidget):
             usual = next((name for name in USUAL_CONTROLS if name in controls), None)
             offer(self.control, [(title_of(name), name) for name in controls], usual)
             offer(self.result, [(titles[key], key) for key in results], "score")
+            if self._wanted in results:
+                self.result.setCurrentIndex(self.result.findData(self._wanted))
+            self._wanted = ""
             self.draw()
 
         self._presenter.compute(lambda: (controls_with_runs(runs), results_of(runs)), take)
+
+    def want(self, key: str) -> None:
+        """Choose a result as soon as there are runs that have it."""
+        self._wanted = key
 
     def draw(self) -> None:
         """Draw the chosen result over the chosen control."""
