@@ -98,7 +98,8 @@ def test_on_a_shared_rail_one_alone_moves_nothing_and_nothing_is_searched_apart(
     found = scene.carry_on(scene.ask(soak_s=0.0, plain_step=plain))
     alone = [rung for rung in found.rungs if rung.purpose is Purpose.ALONE]
     assert len(alone) == 2
-    assert all(found.ends[rung.number - 1].load_s > 15.0 for rung in alone)
+    beside = {rung.number for rung in found.rungs if rung.purpose is Purpose.BESIDE}
+    assert {rung.number - 1 for rung in alone} < beside
     assert found.rungs[-1] == alone[-1]
     assert len(set(found.end.settings.values())) == 1
     worst = min(rung.position for rung in found.rungs if found.ends[rung.number].outcome in FAILED)
@@ -115,17 +116,18 @@ def test_a_search_of_a_control_that_moves_nothing_ends_before_it_takes_that_for_
     scene.twin.close()
 
 
-def test_what_failed_together_is_never_kept_apart():
-    """Even where rails seem to be apart: a shared one would have taken all that passed for proof."""
+def test_apart_the_shallowest_lies_no_further_than_all_together():
+    """Even where rails only seem to be apart: on a shared one the shallowest of the offsets is the one that counts."""
     asked = Asked(1, BOTH, "", "")
+    core, cache = BOTH
     rungs = [
         Rung(1, 0.0, {}, 90.0, 1, Purpose.WARM_UP), Rung(2, 0.0, {}, 48.0, 1, Purpose.BASELINE),
         Rung(3, 40.0, dict.fromkeys(BOTH, -40.0), 60.0, 1), Rung(4, 80.0, dict.fromkeys(BOTH, -80.0), 60.0, 1),
-        Rung(5, 100.0, dict.fromkeys(BOTH, -100.0), 60.0, 1), Rung(6, 0.0, {}, 48.0, 1, Purpose.WARM_UP),
-        *(Rung(n, 80.0, {BOTH[0]: -80.0}, 20.0, 1, Purpose.ALONE, (BOTH[0],)) for n in (7, 8)),
-        *(Rung(n, 20.0 * n, {BOTH[0]: -20.0 * n, BOTH[1]: -30.0}, 420.0, 1, controls=(BOTH[0],)) for n in (9, 10)),
-        *(Rung(n, 20.0 * n - 40, {BOTH[0]: -30.0, BOTH[1]: 40 - 20.0 * n}, 420.0, 1, controls=(BOTH[1],))
-          for n in (11, 12)),
+        Rung(5, 100.0, dict.fromkeys(BOTH, -100.0), 60.0, 1), Rung(6, 0.0, {}, 20.0, 1, Purpose.BESIDE),
+        Rung(7, 80.0, {core: -80.0}, 20.0, 1, Purpose.ALONE, (core,)), Rung(8, 0.0, {}, 20.0, 1, Purpose.BESIDE),
+        Rung(9, 80.0, {core: -80.0}, 20.0, 1, Purpose.ALONE, (core,)),
+        *(Rung(n, mv, {core: -mv, cache: -30.0}, 420.0, 1, controls=(core,)) for n, mv in ((10, 180.0), (11, 200.0))),
+        *(Rung(n, mv, {core: -30.0, cache: -mv}, 420.0, 1, controls=(cache,)) for n, mv in ((12, 180.0), (13, 200.0))),
     ]  # fmt: skip
     ends = {
         rung.number: RungEnd(rung.number, Outcome.PASSED, rung.load_s, rung.load_s, score=100.0 + rung.position / 10.0)
@@ -135,8 +137,9 @@ def test_what_failed_together_is_never_kept_apart():
     course = Course(Search(asked, tuple(rungs), ends), [])
     assert course.apart
     assert all(course.outlook((name,)).final > 98.0 for name in BOTH)
-    assert len(set(course.final.values())) == 1
-    assert course.final[BOTH[0]] > -60.0
+    together = course.outlook().final
+    assert 10.0 < together < 80.0
+    assert min(-value for value in course.final.values()) <= together
 
 
 def test_a_search_ends_where_more_could_not_bring_what_a_person_wants(tmp_path):

@@ -150,6 +150,10 @@ class Course:
         ):
             return joint
         single = {name: self.outlook((name,)).final for name in controls}
+        # the edge of all together is that of the weakest: apart it lies no further, and on a rail that is shared after
+        # all the shallowest of the offsets is the one that counts
+        weakest = min(single, key=lambda name: single[name])
+        single[weakest] = min(single[weakest], together)
         if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
             return joint
         apart: dict[str, Value] = {name: -position for name, position in single.items()}
@@ -240,7 +244,7 @@ class Course:
         if self._is_soaking:
             return None
         begun = [axis for axis in self.axes if any(rung.controls == axis for rung in self.search.rungs)]
-        if Purpose.ALONE in purposes:
+        if Purpose.BESIDE in purposes:
             alone = self._alone(number, boot_id)
             if alone is not None:
                 return alone
@@ -265,8 +269,8 @@ class Course:
         tried = [rung for rung in self.search.rungs if rung.purpose is Purpose.ALONE]
         if not asked.apart or len(asked.controls) < 2 or not self.outlook().final or len(tried) >= TIMES_ALONE:
             return None
-        if not self.gains.after_work(number):
-            return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.WARM_UP, boot_id=boot_id)
+        if not self.gains.is_beside(number - 1):
+            return Rung(number, 0.0, {}, ALONE_S, 1, Purpose.BESIDE, boot_id=boot_id)
         position = tried[0].position if tried else proven
         first = asked.controls[0]
         return Rung(number, position, {first: -position}, ALONE_S, 1, Purpose.ALONE, (first,), boot_id)

@@ -8,9 +8,10 @@ from upright_bolt.model.search import Outcome, Purpose, Rung, RungEnd, Search
 
 ALIKE_S = 19.0
 """A rung after one that worked for less begins with a fuller power budget: what it scores is not compared."""
-OWN_PART, LEAST_GAIN, TIMES_ALONE = 0.4, 0.02, 2
-"""One control moves something by itself if it alone, so many times, brings so much of what all bring together, where
-that is so large. On a shared rail one alone passes at any depth: to take that for proof would be dangerous."""
+OWN_PART, LEAST_GAIN, TIMES_ALONE = 0.5, 0.02, 2
+"""One control moves something by itself if it alone, so many times, brings so much of what all bring together, against
+stock right before it, where that is so large. On a shared rail one alone passes at any depth: to take that for proof
+would be dangerous."""
 EFFECT_SHOWS = 40.0
 """So far from stock the effect of a control on score or watts cannot be missed."""
 
@@ -47,9 +48,10 @@ class Gains:
         return all(
             end.outcome is Outcome.PASSED
             and (worth := _efficiency(end)) is not None
-            and self.alike(rung)
+            and (beside := _efficiency(self._search.ends[rung.number - 1])) is not None
+            and self._search.ends[rung.number - 1].outcome is Outcome.PASSED
             and per_unit * rung.position >= LEAST_GAIN
-            and worth / effects[0].score - 1.0 >= OWN_PART * per_unit * rung.position
+            and worth / beside - 1.0 >= OWN_PART * per_unit * rung.position
             for rung, end in tried
         )
 
@@ -84,6 +86,12 @@ class Gains:
     def alike(self, rung: Rung) -> bool:
         """Whether a rung began as the others do: right after one that has worked for a while."""
         return self.after_work(rung.number)
+
+    def is_beside(self, number: int) -> bool:
+        """Whether a rung can stand beside one alone: stock as long, right after one that lasted as long."""
+        purposes = {rung.number: rung.purpose for rung, _ in self._search.ended}
+        before = purposes.get(number - 1)
+        return purposes.get(number) is Purpose.BESIDE and before in (Purpose.BESIDE, Purpose.ALONE)
 
     def after_work(self, number: int) -> bool:
         """Whether the rung before that with a number has worked for a while."""

@@ -33,6 +33,8 @@ class Purpose(StrEnum):
     BASELINE = "baseline"
     """At stock: gains are counted from it."""
     TEST = "rung"
+    BESIDE = "stock beside it"
+    """Right before one alone, which is compared with it."""
     ALONE = "one alone"
     """One control of several at what holds for all: whether it moves anything by itself."""
     SOAK = "soak"

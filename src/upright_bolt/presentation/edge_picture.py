@@ -107,7 +107,7 @@ def _earlier(one: Observed) -> Mark:
 
 def _on_axis(rung: Rung, axis: tuple[str, ...], *, together: bool) -> float | None:
     """Return where a rung lies on an axis; None if it is none of its own."""
-    if rung.purpose in (Purpose.WARM_UP, Purpose.ALONE):
+    if rung.purpose in (Purpose.WARM_UP, Purpose.BESIDE, Purpose.ALONE):
         return None
     if rung.purpose in SOAKING:
         values = {_depth(rung.settings.get(name)) for name in axis}

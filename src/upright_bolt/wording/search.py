@@ -105,6 +105,7 @@ def why_next(asked: Asked, rung: Rung) -> str:
     fixed = {
         Purpose.WARM_UP: f"A load at stock for {lasts}, so that all rungs begin warm.",
         Purpose.BASELINE: f"Stock once more for {lasts}: gains are counted from here.",
+        Purpose.BESIDE: f"Stock for {lasts}, to set one control alone beside it.",
         Purpose.ALONE: f"{place} alone for {lasts}: does it bring a gain by itself? Then each is searched apart.",
         Purpose.SOAK: f"A soak of {lasts} at {place}, the value that would be kept.",
         Purpose.COOL_SOAK: f"{lasts} more of it from a machine that has cooled down: {place}.",
