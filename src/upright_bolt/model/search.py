@@ -33,7 +33,7 @@ class Purpose(StrEnum):
     BASELINE = "baseline"
     """At stock: gains are counted from it."""
     TEST = "rung"
-    BESIDE = "stock beside it"
+    BESIDE = "comparison"
     """Right before one alone, which is compared with it."""
     ALONE = "one alone"
     """One control of several at what holds for all: whether it moves anything by itself."""
