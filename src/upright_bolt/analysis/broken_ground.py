@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import chip_of_run
-from upright_bolt.analysis.evidence import is_offset
+from upright_bolt.analysis.evidence import offsets_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.search import FAILED, Outcome, Search
@@ -32,12 +32,11 @@ def broken(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, 
         froze = run.end.state is RunState.RESTARTED
         if run.head.machine != machine or chip_of_run(run) != chip or not (run.errors or froze):
             continue
-        if offsets := _offsets(run.head.settings):
+        if offsets := offsets_of(run.head.settings):
             found.append(Broken(offsets, froze and not run.errors, run.id))
     for search in searches:
-        for rung in search.rungs if search.asked.chip == chip else ():
-            end = search.ends.get(rung.number)
-            if end is not None and end.outcome in FAILED and (offsets := _offsets(rung.settings)):
+        for rung, end in search.ended if search.asked.chip == chip else ():
+            if end.outcome in FAILED and (offsets := offsets_of(rung.settings)):
                 found.append(Broken(offsets, end.outcome is Outcome.FROZE, end.run_id))
     return found
 
@@ -55,11 +54,3 @@ def over(known: Sequence[Broken], settings: Mapping[str, Value], in_force: Mappi
         ):
             return one
     return None
-
-
-def _offsets(settings: Mapping[str, Value]) -> dict[str, float]:
-    return {
-        name: value
-        for name, value in settings.items()
-        if not isinstance(value, str) and value < 0.0 and is_offset(name)
-    }

@@ -5,15 +5,14 @@ A few chips are drawn from what is known, and the search is played on with each 
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from math import exp
 
 import numpy as np
 
-from upright_bolt.analysis.edge_belief import EDGE_S, HIGHEST_LOG_RATE, EdgeBelief, Observed
+from upright_bolt.analysis.edge_belief import Array, EdgeBelief, Observed, log_rates_of
 from upright_bolt.analysis.edge_choice import OVERHEAD_S, AxisScale
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_plan import next_of
-from upright_bolt.model.search import SOAKING, Asked, Purpose
+from upright_bolt.model.search import SOAKING, Asked
 
 DRAWS = 4
 LONGEST = 40
@@ -36,11 +35,9 @@ def ahead(course: Course) -> Ahead:
     if search.end is not None:
         return Ahead(0.0, 0.0)
     asked = search.asked
-    purposes = {rung.purpose for rung in search.rungs}
-    left_s = asked.soak_s - sum(end.load_s for rung in search.rungs if rung.purpose in SOAKING
-                                and (end := search.ends.get(rung.number)) is not None)  # fmt: skip
+    left_s = asked.soak_s - sum(end.load_s for rung, end in search.ended if rung.purpose in SOAKING)
     minutes = (max(0.0, left_s) + (COOLING_S if asked.soak_s else 0.0)) / 60.0
-    if purposes & {Purpose.ALONE, *SOAKING}:
+    if course.is_past_together:
         return Ahead(minutes, 0.0)
     scale, tested = course.scale(asked.controls), course.tested(asked.controls)
     dice = np.random.default_rng(len(search.rungs))
@@ -57,16 +54,15 @@ def _played(
     asked: Asked,
     tested: Sequence[Observed],
     dice: np.random.Generator,
-    chip: tuple[float, float, float],
+    chip: tuple[Array, Array, Array],
 ) -> Ahead:
     """Play a search on with a chip of this edge, slope and gap; freezes are what its tests made likely."""
-    edge, slope, gap = chip
     seen, seconds, freezes = list(tested), 0.0, 0.0
     for _ in range(LONGEST):
         test = next_of(scale, asked, seen, [])
         if test is None:
             break
-        error, freeze = (exp(min((test.position - at) / slope, HIGHEST_LOG_RATE)) / EDGE_S for at in (edge, edge + gap))
+        error, freeze = np.exp(log_rates_of(test.position, *chip))
         lasted, errors, froze = test.load_s, 0, False
         now = 0.0
         while (now := now + dice.exponential(1.0 / (error + freeze))) < test.load_s:

@@ -144,11 +144,7 @@ class EdgeBelief:
 
     def log_rates(self, position: float) -> tuple[Array, Array]:
         """Return the logarithms of the rates of errors and of freezes at a position, per second, in every cell."""
-        beyond = (position - self.edge) / self.slope
-        top = HIGHEST_LOG_RATE
-        error = np.minimum(beyond, top) - log(EDGE_S)
-        freeze = np.minimum(beyond - self.gap / self.slope, top) - log(EDGE_S)
-        return error, freeze
+        return log_rates_of(position, self.edge, self.slope, self.gap)
 
     def mean(self, of: Array) -> float:
         """Return the mean of a number given for every cell."""
@@ -179,6 +175,15 @@ class EdgeBelief:
         failing = self.failing(position, load_s)
         found = self.estimate(failing)
         return Estimate(self.mean(failing), found.low, found.high)
+
+
+def log_rates_of(position: float, edge: Array, slope: Array, gap: Array) -> tuple[Array, Array]:
+    """Return the logarithms of the rates of errors and of freezes at a position, per second, of chips."""
+    beyond = (position - edge) / slope
+    top = HIGHEST_LOG_RATE
+    error = np.minimum(beyond, top) - log(EDGE_S)
+    freeze = np.minimum(beyond - gap / slope, top) - log(EDGE_S)
+    return error, freeze
 
 
 def _scaled(score: Array) -> Array:

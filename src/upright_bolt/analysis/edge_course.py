@@ -100,15 +100,12 @@ class Course:
         """Whether the controls are searched one by one as well."""
         return self.search.asked.apart and bool(self.gains.move_apart)
 
-    def _ended(self) -> list[tuple[Rung, RungEnd]]:
-        return self.search.ended
-
     def gained(self) -> float | None:
         """Return what part of the score at stock what is recommended has brought; None if that was not measured."""
         stock = self.gains.stock_score
         scores = [
             end.score
-            for rung, end in self._ended()
+            for rung, end in self.search.ended
             if end.score is not None
             and end.outcome is Outcome.PASSED
             and rung.purpose is not Purpose.COOL_SOAK
@@ -133,7 +130,7 @@ class Course:
     def final(self) -> Settings:
         """What would be kept now; nothing for stock. What a soak has shown is not gone beyond without another one."""
         advised = self._advised()
-        soaked = [rung.settings for rung, end in self._ended() if self._soaked_by(rung, end)]
+        soaked = [rung.settings for rung, end in self.search.ended if self._soaked_by(rung, end)]
         for settings in reversed(soaked):
             if _as_deep(advised, settings):
                 return dict(settings)
@@ -189,7 +186,7 @@ class Course:
             kinds_s: divides seconds of a workload into kinds of load.
         """
         total: dict[str, float] = {}
-        for rung, end in self._ended():
+        for rung, end in self.search.ended:
             if end.outcome is Outcome.PASSED and self.recommended and _as_deep(rung.settings, self.recommended):
                 for kind, seconds in kinds_s("edge", end.load_s).items():
                     total[kind] = total.get(kind, 0.0) + seconds
@@ -202,7 +199,7 @@ class Course:
             rung.purpose is Purpose.COOL_SOAK
             and end.outcome is Outcome.PASSED
             and _as_deep(rung.settings, self.recommended)
-            for rung, end in self._ended()
+            for rung, end in self.search.ended
         )
 
     def kept(self) -> Settings:
@@ -210,7 +207,7 @@ class Course:
         return {} if len(self._lost_soaks()) >= SOAKS else self.final
 
     def _lost_soaks(self) -> list[tuple[Rung, RungEnd]]:
-        return [(rung, end) for rung, end in self._ended() if rung.purpose in SOAKING and end.outcome in FAILED]
+        return [(rung, end) for rung, end in self.search.ended if rung.purpose in SOAKING and end.outcome in FAILED]
 
     @staticmethod
     def _soaked_by(rung: Rung, end: RungEnd) -> bool:
@@ -226,7 +223,7 @@ class Course:
             warm: whether it has worked until just now; otherwise it is warmed up first.
         """
         number = len(self.search.rungs) + 1
-        if not warm and not (self.search.asked.in_breaks and self._is_soaking):
+        if not warm and not (self.search.asked.in_breaks and self.is_soaking):
             return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
         if self.gains.stock_score is None:
             return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
@@ -240,11 +237,10 @@ class Course:
 
     def _next_test(self, number: int, boot_id: str) -> Rung | None:
         asked = self.search.asked
-        purposes = {rung.purpose for rung in self.search.rungs}
-        if self._is_soaking:
+        if self.is_soaking:
             return None
         begun = [axis for axis in self.axes if any(rung.controls == axis for rung in self.search.rungs)]
-        if Purpose.BESIDE in purposes:
+        if self.is_past_together:
             alone = self._alone(number, boot_id)
             if alone is not None:
                 return alone
@@ -287,21 +283,27 @@ class Course:
         for purpose, load_s in ((Purpose.SOAK, soak_s - cool_s), (Purpose.COOL_SOAK, cool_s)):
             shown = any(
                 rung.purpose is purpose and end.outcome is Outcome.PASSED and _as_deep(rung.settings, final)
-                for rung, end in self._ended()
+                for rung, end in self.search.ended
             )
             if load_s and not shown:
                 return Rung(number, _position(final), final, load_s, 1, purpose, boot_id=boot_id)
         return None
 
     @property
-    def _is_soaking(self) -> bool:
+    def is_past_together(self) -> bool:
+        """Whether the tests of all controls together are over."""
+        return self.is_soaking or any(rung.purpose is Purpose.BESIDE for rung in self.search.rungs)
+
+    @property
+    def is_soaking(self) -> bool:
+        """Whether the tests are over, and what would be kept is soaked."""
         return any(rung.purpose in SOAKING for rung in self.search.rungs)
 
     def _next_part(self, number: int, boot_id: str, final: dict[str, Value]) -> Rung | None:
         """Return the next part of a soak that is made in breaks; None once they have lasted long enough together."""
         shown = sum(
             end.load_s
-            for rung, end in self._ended()
+            for rung, end in self.search.ended
             if rung.purpose in SOAKING and end.outcome not in FAILED and _as_deep(rung.settings, final)
         )
         left = self.search.asked.soak_s - shown

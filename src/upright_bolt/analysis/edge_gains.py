@@ -85,18 +85,14 @@ class Gains:
 
     def alike(self, rung: Rung) -> bool:
         """Whether a rung began as the others do: right after one that has worked for a while."""
-        return self.after_work(rung.number)
+        before = self._search.ends.get(rung.number - 1)
+        return before is not None and before.load_s >= ALIKE_S
 
     def is_beside(self, number: int) -> bool:
         """Whether a rung can stand beside one alone: stock as long, right after one that lasted as long."""
         purposes = {rung.number: rung.purpose for rung, _ in self._search.ended}
         before = purposes.get(number - 1)
         return purposes.get(number) is Purpose.BESIDE and before in (Purpose.BESIDE, Purpose.ALONE)
-
-    def after_work(self, number: int) -> bool:
-        """Whether the rung before that with a number has worked for a while."""
-        before = self._search.ends.get(number - 1)
-        return before is not None and before.load_s >= ALIKE_S
 
     @property
     def stock_score(self) -> float | None:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.analysis.edge_belief import Observed
-from upright_bolt.analysis.evidence import FULL_PART, PROVING, is_offset
+from upright_bolt.analysis.evidence import FULL_PART, PROVING, offsets_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.run import RunRecord, RunRole, RunState
 from upright_bolt.model.search import Outcome, Search
@@ -35,14 +35,11 @@ class Seen:
 def seen_in(search: Search) -> list[Seen]:
     """Return what the rungs of a search have shown; what was refused, or cut off at once, shows nothing."""
     found = []
-    for rung in search.rungs:
-        end = search.ends.get(rung.number)
-        if end is None or not rung.settings:
-            continue
+    for rung, end in search.ended:
         froze = end.outcome is Outcome.FROZE
         lost = froze and not end.full_load_s
         load_s = rung.load_s * FULL_PART["edge"] if lost else end.full_load_s
-        if load_s:
+        if rung.settings and load_s:
             found.append(Seen(_depths(rung.settings), load_s, len(end.errors), froze, lost))
     return found
 
@@ -99,8 +96,4 @@ def on_axis(seen: Iterable[Seen], controls: Sequence[str]) -> list[Observed]:
 
 
 def _depths(settings: Mapping[str, Value]) -> dict[str, float]:
-    return {
-        name: -value
-        for name, value in settings.items()
-        if not isinstance(value, str) and value < 0.0 and is_offset(name)
-    }
+    return {name: -value for name, value in offsets_of(settings).items()}

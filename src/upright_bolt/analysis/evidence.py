@@ -1,10 +1,11 @@
 """Evidence: what past runs proved, and what broke, at the values that settings had."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.model.catalogue import find_declaration
+from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunRecord, RunState
 
@@ -57,6 +58,15 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
             before = at_values.get(value, Evidence(value, 0.0, 0))
             at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke, before.whole_s + whole)
     return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}
+
+
+def offsets_of(settings: Mapping[str, Value]) -> dict[str, float]:
+    """Return those of the settings that lower a voltage, in mV."""
+    return {
+        name: value
+        for name, value in settings.items()
+        if not isinstance(value, str) and value < 0.0 and is_offset(name)
+    }
 
 
 def is_offset(name: str) -> bool:

@@ -65,9 +65,8 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
         warms_up = run.head.role is RunRole.WARM_UP
         if ended and not warms_up and _index(control, words, run) is not None:
             head = run.head
-            staged_s = (
-                head.asked_s if key == "score" and head.workload in WHOLE else None
-            )  # how much of it is full load
+            # work in stages is full load at first, so its score hangs on its length
+            staged_s = head.asked_s if key == "score" and head.workload in WHOLE else None
             for rest in _rests(control, run):
                 grouped.setdefault((head.machine, head.workload, head.options, staged_s, rest), []).append(run)
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))

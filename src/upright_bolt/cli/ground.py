@@ -6,7 +6,6 @@ from typing import TYPE_CHECKING
 from upright_bolt.app import data_folder, parse_machine
 from upright_bolt.cli.context import MachineChoice, store_at
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import Value
 from upright_bolt.model.settings import Settings
 
 if TYPE_CHECKING:
@@ -34,9 +33,9 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
         asked: the settings.
         what_to_do: the sentence on how it is done all the same.
     """
-    from upright_bolt.analysis.evidence import is_offset
+    from upright_bolt.analysis.evidence import offsets_of
 
-    risky = [one for one in asked if any(is_offset(name) and _below_zero(value) for name, value in one.items())]
+    risky = [one for one in asked if offsets_of(one)]
     if not risky:
         return
     from upright_bolt.analysis.broken_ground import broken, over
@@ -51,7 +50,3 @@ def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable
         found = over(known, settings, in_force)
         if found is not None:
             raise BadInput(f"{over_ground(found, settings)} {what_to_do}")
-
-
-def _below_zero(value: Value) -> bool:
-    return not isinstance(value, str) and value < 0.0

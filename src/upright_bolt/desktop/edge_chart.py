@@ -111,7 +111,8 @@ class EdgeChart(QWidget):
         left = self.height() - TOP - FOOT - GAP * (rows + gains) - rows * AXIS_PX[0] - gains * GAIN_PX[0]
         wanted = rows * (AXIS_PX[1] - AXIS_PX[0]) + gains * (GAIN_PX[1] - GAIN_PX[0])
         share = min(1.0, max(0.0, left / wanted)) if wanted else 0.0
-        return (low + share * (high - low) for low, high in (AXIS_PX, GAIN_PX))  # type: ignore[return-value]
+        tall, low = (least + share * (most - least) for least, most in (AXIS_PX, GAIN_PX))
+        return tall, low
 
     def event(self, event: QEvent | None) -> bool:
         """Tell of the rung under the pointer."""

@@ -1,6 +1,7 @@
 """What the picture of a search shows: rungs along each axis, the edge, what is kept, and what each position brought."""
 
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass
 from statistics import fmean
 
@@ -120,29 +121,18 @@ def _depth(value: Value | None) -> float:
 
 
 def _gains(course: Course) -> tuple[GainRow, ...]:
-    ended = [
-        (rung, end)
-        for rung in course.search.rungs
-        if (end := course.search.ends.get(rung.number)) is not None
-        and end.outcome is Outcome.PASSED
-        and not rung.controls
-        and course.gains.alike(rung)
-        and rung.purpose in (Purpose.TEST, Purpose.BASELINE)
-    ]
     rows = (
-        GainRow("Score", SCORE, _means(ended, "score"), relative=True),
-        GainRow("Clock at full load", CLOCK, _means(ended, "clock_mhz")),
-        GainRow("Watts at full load", POWER, _means(ended, "power_w")),
-        GainRow("Temperature at full load", TEMPERATURE, _means(ended, "temp_c")),
-        GainRow("Watts between loads", POWER, _means(ended, "idle_w")),
+        GainRow("Score", SCORE, _means(course, lambda end: end.score), relative=True),
+        GainRow("Clock at full load", CLOCK, _means(course, lambda end: end.clock_mhz)),
+        GainRow("Watts at full load", POWER, _means(course, lambda end: end.power_w)),
+        GainRow("Temperature at full load", TEMPERATURE, _means(course, lambda end: end.temp_c)),
+        GainRow("Watts between loads", POWER, _means(course, lambda end: end.idle_w)),
     )
     return tuple(row for row in rows if len(row.points) >= LEAST_MARKS)
 
 
-def _means(ended: list[tuple[Rung, RungEnd]], name: str) -> tuple[tuple[float, float], ...]:
+def _means(course: Course, worth: Callable[[RungEnd], float | None]) -> tuple[tuple[float, float], ...]:
     at: defaultdict[float, list[float]] = defaultdict(list)
-    for rung, end in ended:
-        value = getattr(end, name)
-        if value is not None:
-            at[rung.position].append(value)
+    for gain in course.gains.of(worth=worth):
+        at[gain.position].append(gain.score)
     return tuple((position, fmean(values)) for position, values in sorted(at.items()))

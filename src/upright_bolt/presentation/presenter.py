@@ -233,7 +233,7 @@ class Presenter:
     def keep(self) -> None:
         """Keep what is being tried, unless it is what has failed on this chip, or beyond it."""
         trial = self.status.trial
-        broken = self.searches.over_ground(trial.settings, {}) if trial is not None else ""
+        broken = self._over_ground(trial.settings) if trial is not None else ""
         if broken:
             self._fail(f"{broken} It is tried, but not kept.")
         if broken or not self._is_free():

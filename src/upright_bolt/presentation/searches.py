@@ -8,7 +8,7 @@ from upright_bolt.analysis.chip import chip_of
 from upright_bolt.analysis.edge_ahead import Ahead, ahead
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import known
-from upright_bolt.errors import BadInput, BoltError, NotHere, Refused
+from upright_bolt.errors import BadInput, NotHere, Refused
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.search import AfterFreeze, Asked, Outcome, Rung, Search, SearchEnd, Why
@@ -116,19 +116,18 @@ class Searches:
 
     def look_back(self) -> None:
         """Take up what the last program left: close a rung that was cut off, and go on if that was asked."""
-        before = self._log.open_search() if self._readable() else None
-        if before is None:
-            self.load()
-            return
-        was_open = before.open_rung is not None
 
-        def look(session: Session) -> Search | None:
-            return None if session.access.closed else look_back(self._log, session.boot_id)
+        def look(session: Session) -> tuple[Search, bool] | None:
+            left = self._log.open_search()
+            if left is None or session.access.closed:
+                return None
+            return look_back(self._log, session.boot_id) or left, left.open_rung is not None
 
-        def looked(search: Search | None) -> None:
-            if search is None:
+        def looked(left: tuple[Search, bool] | None) -> None:
+            if left is None:
                 self.load()
                 return
+            search, was_open = left
             froze = was_open and search.ends[search.rungs[-1].number].outcome is Outcome.FROZE
             self.story = story(search, cut_off=was_open)
             self.load()
@@ -137,14 +136,6 @@ class Searches:
                 self._start(None, self.story)
 
         self._thread.ask(look, looked, self._fail)
-
-    def _readable(self) -> bool:
-        try:
-            self._log.all()
-        except BoltError as fault:
-            self._fail(str(fault))
-            return False
-        return True
 
     def show(self, number: int) -> None:
         """Show a search by its number."""

@@ -25,11 +25,6 @@ def axis_title(controls: tuple[str, ...]) -> str:
     return " and ".join(title_of(name).lower().removesuffix(" voltage offset") for name in controls)
 
 
-def position_words(controls: tuple[str, ...], position: float) -> str:
-    """Return a position as the value of its controls: “−85 mV”; “stock” for none."""
-    return show_value(controls[0], -position) if position else "stock"
-
-
 def settings_words(settings: Mapping[str, Value]) -> str:
     """Return what is kept: “core and cache −85 mV”, “core −95 mV, cache −78 mV”, “stock” for nothing."""
     if not settings:
