@@ -1,0 +1,1 @@
+"""Profiles: their files, when they are used, and keeping them in force."""
