@@ -20,6 +20,7 @@ from upright_bolt.settings.lock import MachineLock
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from upright_bolt.profiles.engine import ProfileEngine
     from upright_bolt.service.client import ServiceAccess
     from upright_bolt.session.machine import Machine
     from upright_bolt.session.session import Session
@@ -109,12 +110,16 @@ def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -
         registers = DeviceRegisters(root, COPY_STRIDE)
         return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0), None
     from upright_bolt.twin.machine import TwinClock, open_twin
+    from upright_bolt.twin.outside import Outside
 
     twin = open_twin(word.rest, folder / "twin.json")
     if not saved:
         twin.keep_in_memory()
     clock = TwinClock(twin)
-    ports = MachinePorts(word.word, twin.files, twin.registers, clock, save=twin.save)
+    outside = Outside(twin, folder if served else None)
+    ports = MachinePorts(
+        word.word, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs
+    )
     if served:
         ports.keep_up = clock.keep_up
     return ports, twin
@@ -333,11 +338,41 @@ def open_local(
         saved = lock is not None and (exclusive or os.access(folder, os.W_OK))  # looking writes nothing where it cannot
         ports, twin = _open_ports(word, folder, saved=saved, served=served)
         of_run = run_lock(holder) if word.kind == "host" and not served else None
-        return ports, SettingsEngine(Backend(ports, gaps), folder, holder, lock, of_run), twin
+        backend = Backend(ports, gaps)
+        engine = SettingsEngine(backend, folder, holder, lock, of_run)
+        engine.profiles = _profiles(word, engine, backend, ports, folder)
+        return ports, engine, twin
     except BaseException:
         if lock is not None:
             lock.release()
         raise
+
+
+def _profiles(
+    word: MachineWord, engine: SettingsEngine, backend: Backend, ports: MachinePorts, folder: Path
+) -> "ProfileEngine":
+    from upright_bolt.profiles.engine import ProfileEngine
+    from upright_bolt.profiles.folder import ProfileFolder
+    from upright_bolt.profiles.record import Record
+
+    return ProfileEngine(engine, backend, ports, ProfileFolder(_profile_folder(word, folder)), Record(folder))
+
+
+SYSTEM_CONFIGURATION = "/etc/upright-bolt"
+
+
+def _profile_folder(word: MachineWord, folder: Path) -> Path:
+    """Return where profiles and rules lie: of simulated machines and copies, beside their record.
+
+    systemd tells a service its own folder in ``CONFIGURATION_DIRECTORY``.
+    """
+    if word.kind != "host":
+        return folder
+    if is_root():
+        return Path(os.environ.get("CONFIGURATION_DIRECTORY") or SYSTEM_CONFIGURATION)
+    from platformdirs import user_config_path
+
+    return user_config_path("upright-bolt", appauthor=False)
 
 
 def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:

@@ -14,5 +14,17 @@ def chip_of_run(run: RunRecord) -> str:
     return _named(*(str(run.head.identity.get(key) or "") for key in ("processor", "microcode")))
 
 
+def chip_on_board(identity: Identity) -> str:
+    """Return what proven voltages of a profile are bound to: the chip, its stepping and microcode, board and firmware.
+
+    An update of microcode or firmware makes it another one.
+    """
+    parts = {
+        "": identity.processor, "stepping ": identity.stepping, "microcode ": identity.microcode,
+        "board ": identity.board, "firmware ": identity.firmware,
+    }  # fmt: skip
+    return ", ".join(f"{word}{value}" for word, value in parts.items() if value)
+
+
 def _named(processor: str, microcode: str) -> str:
     return f"{processor}, microcode {microcode}" if microcode else processor

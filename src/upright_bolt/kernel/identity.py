@@ -67,6 +67,9 @@ def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
         virtual="hypervisor" in info.get("flags", "").split(),
         chip_vendor=info.get("vendor_id", ""),
         microcode=info.get("microcode", ""),
+        stepping=info.get("stepping", ""),
+        board=" ".join(filter(None, (probe.text(f"{paths.DMI}/{name}") for name in ("board_vendor", "board_name")))),
+        firmware=probe.text(f"{paths.DMI}/bios_version") or "",
     )
 
 

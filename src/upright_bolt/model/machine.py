@@ -20,6 +20,9 @@ class Identity:
     virtual: bool = False
     microcode: str = ""
     chip_vendor: str = ""
+    stepping: str = ""
+    board: str = ""
+    firmware: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from upright_bolt.model.control import Control, Value
+from upright_bolt.model.hold import HoldStatus, LogEntry
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
@@ -19,6 +20,58 @@ class Change:
     who: str
 
 
+class ProfileAccess(Protocol):
+    """Profiles, rules and hold of one machine."""
+
+    def status(self) -> HoldStatus:
+        """Return how everything stands."""
+        ...
+
+    def log(self, most: int = ...) -> tuple[LogEntry, ...]:
+        """Return the latest entries of the hold's log, oldest first."""
+        ...
+
+    def text(self, name: str) -> str:
+        """Return the text of a profile's file. Raises NotHere or BadInput."""
+        ...
+
+    def save(self, name: str, text: str) -> None:
+        """Make a text the profile of that name. Raises BadInput, Denied or BoltError."""
+        ...
+
+    def delete(self, name: str) -> None:
+        """Delete a profile. Raises NotHere, BadInput, Denied or BoltError."""
+        ...
+
+    def save_rules(self, text: str) -> None:
+        """Make a text the rules. Raises BadInput, Denied or BoltError."""
+        ...
+
+    def use(self, name: str) -> None:
+        """Put a profile in force and hold it. Raises BadInput, Denied, InUse or Refused."""
+        ...
+
+    def set_hold(self, *, on: bool) -> None:
+        """Keep profiles in force and follow rules, or not. Raises BadInput, Denied or BoltError."""
+        ...
+
+    def set_boot(self, *, on: bool) -> None:
+        """Begin by itself at the next boot, or not. Raises Denied or BoltError."""
+        ...
+
+    def note_failed(self, offsets: dict[str, float]) -> None:
+        """Take note of voltages that went wrong in a run. Raises Denied or BoltError."""
+        ...
+
+    def tend(self) -> float:
+        """Take up what has happened and do what is due; return in how many seconds to call again at the latest."""
+        ...
+
+    def close(self) -> None:
+        """Let go."""
+        ...
+
+
 class MachineAccess(Protocol):
     """Reading and setting one machine; the same for a program with rights of its own and for one that asks the service.
 
@@ -27,7 +80,10 @@ class MachineAccess(Protocol):
         fastest_s: the shortest time between two samples that tell anything new.
         trouble: what is wrong with the way to the machine at the moment, as a sentence; empty if nothing.
         while_waiting: called now and then while an answer is out.
+        profiles: its profiles, rules and hold; None where there are none.
     """
+
+    profiles: ProfileAccess | None
 
     recovered: Recovery | None
     fastest_s: float

@@ -17,7 +17,7 @@ from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
 from upright_bolt.settings import apply
-from upright_bolt.settings.access import Change, nothing
+from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.damage import Damage, look_back
@@ -58,6 +58,7 @@ class SettingsEngine:
     ) -> None:
         self.trouble = ""
         self.while_waiting: Callable[[], None] = nothing
+        self.profiles: ProfileAccess | None = None
         self._backend = backend
         self._holder = holder
         self._lock = lock
@@ -248,6 +249,8 @@ class SettingsEngine:
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; once."""
         trouble = ""
+        if self.profiles is not None:
+            self.profiles.close()
         if self._lock is not None:
             trial = self.trial
             if self._backend.boot_id() != self._memory.boot_id:  # it has restarted under this process

@@ -11,6 +11,7 @@ Readers = dict[str, Callable[[], str]]
 Writers = dict[str, Callable[[str], None]]
 TICKS_PER_S = 100  # USER_HZ, the unit of /proc/stat
 KERNEL = "6.1.0-twin"
+FIRMWARE = "1.04"
 
 
 def files_of(physics: Physics) -> tuple[Readers, Writers]:
@@ -53,6 +54,9 @@ def _identity(physics: Physics, readers: Readers) -> None:
             f"{paths.CPU}/present": everyone,
             f"{paths.DMI}/sys_vendor": spec.maker,
             f"{paths.DMI}/product_name": spec.name,
+            f"{paths.DMI}/board_vendor": spec.maker,
+            f"{paths.DMI}/board_name": f"{spec.name} board",
+            f"{paths.DMI}/bios_version": FIRMWARE,
         },
     )
     readers[paths.BOOT_ID] = lambda: state.boot_id

@@ -26,6 +26,7 @@ REST_PART = 0.25
 """Part of the leakage that is left while resting in the deepest state; each state switched off adds REST_LOST."""
 REST_LOST = 0.2
 HEAT_STEP_MHZ = 60.0
+SLEEPING_W = 0.3
 REACTION_S = 0.7
 """How long the firmware takes to rewrite its limits."""
 UNCORE_POWER = 3.0
@@ -333,6 +334,20 @@ class Physics:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
         self.source = None
+        self.firmware_resets_limits()
+
+    def sleep(self, seconds: float) -> None:
+        """Let the machine sleep: it cools down, and registers and limits are the firmware's when it wakes."""
+        state, spec = self.state, self.spec
+        state.time_s += seconds
+        state.die_c = state.sink_c = state.case_c = self._room_c
+        state.average_w = state.package_w = 0.0
+        if not state.charger:
+            state.battery_j = max(0.0, state.battery_j - SLEEPING_W * seconds)
+        state.offsets_mv = [0.0] * len(state.offsets_mv)
+        state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
+        state.peak_w, state.current_a, state.board_w = spec.peak_w, spec.current_a, spec.board_w
+        state.clamp, state.ceiling_offset_c, state.hot_signal = True, 0, True
         self.firmware_resets_limits()
 
     def core_c(self, core: int) -> float:

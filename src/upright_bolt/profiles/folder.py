@@ -1,0 +1,180 @@
+"""The folder of profiles and the file of rules beside it. A file edited by hand is noticed, checked, and named if broken."""
+
+import os
+import stat
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from upright_bolt.disk import sync_folder, write_atomically
+from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.model.profile import Profile, check_name
+from upright_bolt.model.rule import Rules
+from upright_bolt.plain_text import one_line, printable
+from upright_bolt.profiles.text import MOST_BYTES, profile_of
+from upright_bolt.wording.rules import MOST_BYTES as MOST_RULE_BYTES
+from upright_bolt.wording.rules import parse_rules
+
+MOST_PROFILES = 64
+END = ".toml"
+RULES = "rules.txt"
+_Marks = tuple[tuple[str, int, int, int], ...]
+"""Name, time, size and number of every file: when these are the same, so is what they hold."""
+
+
+@dataclass(frozen=True, slots=True)
+class Found:
+    """What lies in the folder.
+
+    Attributes:
+        profiles: those that can be used, by name.
+        broken: why others cannot, by name of the file.
+        rules: the rules; none while their file is broken.
+        rules_text: the text of their file.
+        rules_broken: why it cannot be used; empty if it can.
+    """
+
+    profiles: Mapping[str, Profile] = field(default_factory=dict)
+    broken: Mapping[str, str] = field(default_factory=dict)
+    rules: Rules = field(default_factory=Rules)
+    rules_text: str = ""
+    rules_broken: str = ""
+
+
+class ProfileFolder:
+    """Profiles and rules of one machine.
+
+    Args:
+        path: the folder in which profiles and rules lie; made when something is saved.
+    """
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._marks: _Marks | None = None
+        self._found = Found()
+
+    @property
+    def profiles_path(self) -> Path:
+        """The folder of the profiles' files."""
+        return self.path / "profiles"
+
+    def found(self) -> Found:
+        """Return what lies there; read anew only if something has changed."""
+        marks = self._look()
+        if marks != self._marks:
+            self._found, self._marks = self._read(), marks
+        return self._found
+
+    def _look(self) -> _Marks:
+        marks = []
+        for path in (*self._files(), self.path / RULES):
+            try:
+                seen = path.lstat()
+            except OSError:
+                continue
+            marks.append((path.name, seen.st_mtime_ns, seen.st_size, seen.st_ino))
+        return tuple(marks)
+
+    def _files(self) -> list[Path]:
+        try:
+            names = sorted(entry.name for entry in os.scandir(self.profiles_path) if entry.name.endswith(END))
+        except OSError:
+            return []
+        return [self.profiles_path / name for name in names if not name.startswith(".")]
+
+    def _read(self) -> Found:
+        profiles: dict[str, Profile] = {}
+        broken: dict[str, str] = {}
+        for path in self._files():
+            name = printable(path.name)
+            try:
+                if len(profiles) >= MOST_PROFILES:
+                    raise BadInput(f"{MOST_PROFILES} profiles are the most; this one is one too many.")
+                profile = profile_of(path.name.removesuffix(END), _text(path, MOST_BYTES))
+                profiles[profile.name] = profile
+            except BoltError as fault:
+                broken[name] = str(fault)
+        try:
+            text = _text(self.path / RULES, MOST_RULE_BYTES)
+            return Found(profiles, broken, parse_rules(text), text)
+        except NotHere:
+            return Found(profiles, broken)
+        except BoltError as fault:
+            return Found(profiles, broken, rules_broken=str(fault))
+
+    def text(self, name: str) -> str:
+        """Return the text of a profile's file, whether or not it is sound. Raises NotHere or BadInput."""
+        return _text(self._path_of(name), MOST_BYTES)
+
+    def _path_of(self, name: str) -> Path:
+        path = self.profiles_path / f"{check_name(name)}{END}"
+        if not path.is_file():
+            raise NotHere(self.no_such(name))
+        return path
+
+    def no_such(self, name: str) -> str:
+        """Return the sentence for a name that no profile has."""
+        there = ", ".join(self.found().profiles) or "none yet"
+        return f"There is no profile “{one_line(name)[:40]}”. Profiles: {there}; stock is always there."
+
+    def save(self, name: str, text: str) -> Profile:
+        """Check a profile's text and make it the file of ``name``.
+
+        Raises:
+            BadInput: the text is no profile, or there are too many.
+            BoltError: it cannot be written.
+        """
+        profile = profile_of(name, text)
+        there = self.found().profiles
+        if profile.name not in there and len(there) >= MOST_PROFILES:
+            raise BadInput(f"There are {MOST_PROFILES} profiles, which is the most; delete one first.")
+        write_atomically(self.profiles_path / f"{profile.name}{END}", text.encode())
+        return profile
+
+    def delete(self, name: str) -> None:
+        """Delete a profile's file. Raises NotHere or BadInput; BadInput too while a rule names it."""
+        path = self._path_of(name)
+        if check_name(name) in self.found().rules.profiles():
+            raise BadInput(f"A rule uses the profile {name}; change the rules first.")
+        _on_disk(path, path.unlink)
+
+    def save_rules(self, text: str) -> Rules:
+        """Check rules and make them those that count. Raises BadInput, also for a profile that is not there."""
+        rules = parse_rules(text)
+        there = self.found().profiles
+        unknown = [name for name in rules.profiles() if name not in there and name != "stock"]
+        if unknown:
+            raise BadInput(self.no_such(unknown[0]))
+        write_atomically(self.path / RULES, text.encode())
+        return rules
+
+
+def _on_disk(path: Path, act: Callable[[], None]) -> None:
+    try:
+        act()
+        sync_folder(path.parent)
+    except OSError as fault:
+        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
+
+
+def _text(path: Path, most: int) -> str:
+    """Return the text of a file that nobody else could have put there. Raises NotHere, BadInput or BoltError."""
+    try:
+        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    except FileNotFoundError as fault:
+        raise NotHere(f"There is no file {path}.") from fault
+    except OSError as fault:
+        raise BoltError(f"It cannot be read: {fault.strerror}.") from fault
+    with os.fdopen(handle, "rb") as file:
+        seen = os.fstat(handle)
+        if not stat.S_ISREG(seen.st_mode):
+            raise BadInput("It is no regular file.")
+        if seen.st_uid != os.geteuid() or seen.st_mode & stat.S_IWOTH:
+            raise BoltError("Somebody else can change it, so what it holds is not trusted.")
+        data = file.read(most + 1)
+    if len(data) > most:
+        raise BadInput(f"It is longer than {most >> 10} KB.")
+    try:
+        return data.decode()
+    except UnicodeDecodeError as fault:
+        raise BadInput(f"It is not text in UTF-8 (byte {fault.start}).") from fault

@@ -1,0 +1,104 @@
+"""What of a profile is put in force by itself, and what is held back, with the reason of each."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.control import Value, show_value
+from upright_bolt.model.profile import HeldBack, Profile, Proof, is_voltage
+from upright_bolt.wording.times import span
+
+PROVEN_S = 600.0
+"""Seconds of every kind of load that a voltage must have passed before it is put in force by itself."""
+
+
+@dataclass(frozen=True, slots=True)
+class Plan:
+    """What is to be done for a profile.
+
+    Attributes:
+        settings: what is put in force.
+        held_back: what is not, and why.
+    """
+
+    settings: Mapping[str, Value]
+    held_back: tuple[HeldBack, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Doubts:
+    """What speaks against settings on this machine.
+
+    Attributes:
+        chip: this chip, as proofs name theirs.
+        failed: offsets that went wrong together, in mV by control, on this chip.
+        suspects: why no risky setting is put in force at the moment; empty if nothing speaks against it.
+        stock_only: why nothing at all is; empty if nothing speaks against it.
+    """
+
+    chip: str
+    failed: Sequence[Mapping[str, float]] = ()
+    suspects: str = ""
+    stock_only: str = ""
+
+
+def plan_for(profile: Profile, absent: Mapping[str, str], doubts: Doubts) -> Plan:
+    """Return what of a profile is put in force on a machine.
+
+    Args:
+        profile: the profile.
+        absent: why the machine lacks controls that it sets, by name.
+        doubts: what speaks against them.
+    """
+    settings: dict[str, Value] = {}
+    held: list[HeldBack] = []
+    for name, value in profile.settings.items():
+        why = doubts.stock_only or absent.get(name) or _doubtful(profile, name, value, doubts)
+        if why:
+            held.append(HeldBack(name, value, why))
+        else:
+            settings[name] = value
+    return Plan(settings, tuple(held))
+
+
+def _doubtful(profile: Profile, name: str, value: Value, doubts: Doubts) -> str:
+    declared = declaration_of(name)
+    if declared.risky and doubts.suspects:
+        return doubts.suspects
+    if not (is_voltage(name) and isinstance(value, float) and value < 0.0):
+        return ""
+    return unproven(name, value, profile.proofs.get(name), doubts.chip) or _broken(name, profile.offsets, doubts.failed)
+
+
+def unproven(name: str, value: float, proof: Proof | None, chip: str) -> str:
+    """Return why a voltage offset does not count as proven; empty if it does.
+
+    Args:
+        name: the control.
+        value: in mV.
+        proof: what speaks for it; None if nothing does.
+        chip: the present chip on its board.
+    """
+    if proof is None:
+        return "not proven"
+    if value < proof.value:
+        return f"proven down to {show_value(name, proof.value)} only"
+    if proof.chip != chip:
+        return f"proven on another chip or firmware: {_differs(proof.chip, chip)}"
+    if proof.all_loads_s < PROVEN_S:
+        return f"{span(proof.all_loads_s)} of every kind of load have passed; {span(PROVEN_S)} are needed"
+    return ""
+
+
+def _differs(there: str, here: str) -> str:
+    """Return what differs between two chips, part by part."""
+    ours = set(here.split(", "))
+    return ", ".join(part for part in there.split(", ") if part not in ours) or there
+
+
+def _broken(name: str, offsets: Mapping[str, float], failed: Sequence[Mapping[str, float]]) -> str:
+    """Return why offsets that have failed speak against a setting: all that failed together is asked for, or more."""
+    for one in failed:
+        if name in one and all(offsets.get(other, 0.0) <= value for other, value in one.items()):
+            return f"a run has gone wrong at {', '.join(show_value(n, v) for n, v in one.items())}"
+    return ""

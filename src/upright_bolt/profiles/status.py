@@ -1,0 +1,48 @@
+"""How profiles, rules, hold and boot stand, put together for whoever shows them."""
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
+
+from upright_bolt.model.hold import HoldStatus, ProfileView, Resting, RuleView
+from upright_bolt.profiles.plan import Plan
+from upright_bolt.profiles.resistance import Resistance
+from upright_bolt.wording.rules import sentence, until, why
+
+if TYPE_CHECKING:
+    from upright_bolt.profiles.engine import ProfileEngine
+
+
+def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[str, Resistance]) -> HoldStatus:
+    """Return how everything stands.
+
+    Args:
+        engine: of one machine.
+        plan: what it knows to be in force; None before its first look.
+        resistance: what it has put back lately.
+    """
+    found, now = engine.files.found(), engine.record.now
+    standing = found.rules.stand(engine.situation())
+    counting = next((each.rule for each in standing if each.counts), None)
+    doubts = engine.doubts()
+    in_force = now.wanted if now.active and plan is not None else ""
+    at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
+    return HoldStatus(
+        profiles=tuple(ProfileView(p, engine.plan(p).held_back) for p in found.profiles.values()),
+        broken=dict(found.broken),
+        rules=tuple(
+            RuleView(sentence(each.rule), each.rule.profile, each.counts, why(each, counting)) for each in standing
+        ),
+        rules_text=found.rules_text,
+        rules_broken=found.rules_broken,
+        in_force=in_force,
+        applied=dict(plan.settings) if plan is not None and in_force else {},
+        held_back=plan.held_back if plan is not None and in_force else (),
+        by_hand=until(found.rules) if in_force and now.by_hand else "",
+        hold=now.active,
+        boot=now.boot,
+        resting=tuple(Resting(name, one.who, one.since) for name, one in resistance.items() if one.resting),
+        settling=now.settling is not None,
+        suspects=doubts.suspects or doubts.stock_only,
+        off=engine.off,
+        at_boot=at_boot,
+    )
