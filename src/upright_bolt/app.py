@@ -341,11 +341,11 @@ def open_local(
         backend = Backend(ports, gaps)
         engine = SettingsEngine(backend, folder, holder, lock, of_run)
         engine.profiles = _profiles(word, engine, backend, ports, folder)
-        return ports, engine, twin
     except BaseException:
         if lock is not None:
             lock.release()
         raise
+    return ports, engine, twin
 
 
 def _profiles(

@@ -1,4 +1,4 @@
-"""The folder of profiles and the file of rules beside it. A file edited by hand is noticed, checked, and named if broken."""
+"""The folder of profiles and the file of rules beside it. A file edited by hand is noticed; a broken one is named."""
 
 import os
 import stat

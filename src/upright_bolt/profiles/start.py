@@ -8,7 +8,7 @@ from upright_bolt.profiles.record import Record, Remembered, Suspicion
 from upright_bolt.settings.engine import SettingsEngine, now_stamp
 
 STOCK_AFTER = 2
-"""After so many boots in a row that ended uncleanly with something settling or tried, stock until a person says otherwise."""
+"""After so many unclean boots in a row with something settling or tried: stock until a person says otherwise."""
 
 
 def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:

@@ -1,0 +1,110 @@
+"""Whatever happens in whatever order ends as the rules ask, with no unproven voltage in force at any moment."""
+
+import random
+
+import pytest
+
+from profile_support import PREFERENCE, PROVEN_MV, Desk
+from upright_bolt.errors import BoltError
+from upright_bolt.model.hold import LogKind
+
+SEQUENCES = 100
+"""So many for each of ten starting numbers."""
+STEPS = 9
+STEP_MV = 1.0
+"""The mailbox keeps 1/1024 V: what is asked for is rounded to that."""
+
+
+class Storm:
+    """Random happenings to one machine."""
+
+    def __init__(self, desk: Desk, chance: random.Random) -> None:
+        self.desk, self.chance = desk, chance
+        self.happenings = [
+            self.plug, self.mode, self.sleep, self.kill, self.cut_power, self.restart, self.edit, self.foreign, self.pass_time,
+        ]  # fmt: skip
+
+    def one(self) -> None:
+        self.chance.choice(self.happenings)()
+
+    def plug(self) -> None:
+        for _ in range(self.chance.choice((1, 1, 2, 20))):
+            self.desk.outside.plug(charger=self.chance.random() < 0.5)
+            self.desk.wait(self.chance.choice((0.0, 0.1, 0.5)))
+
+    def mode(self) -> None:
+        self.desk.outside.press_mode(self.chance.choice(("quiet", "balanced", "performance")))
+        self.desk.profiles.tend()
+
+    def sleep(self) -> None:
+        self.desk.outside.sleep(self.chance.choice((5.0, 3600.0)))
+        self.desk.profiles.tend()
+
+    def kill(self) -> None:
+        self.desk.kill()
+        self.desk.open()
+
+    def cut_power(self) -> None:
+        self.desk.cut_power()
+        self.desk.open()
+
+    def restart(self) -> None:
+        self.desk.restart()
+
+    def edit(self) -> None:
+        path = self.desk.folder / "profiles" / "at sea.toml"
+        text = path.read_text()
+        path.write_text(text.replace("20.0", "19.0") if "20.0" in text else text.replace("19.0", "20.0"))
+        if self.chance.random() < 0.3:
+            path.write_text(path.read_text().replace("_mv = -60.0", "_mv = -120.0"))
+
+    def foreign(self) -> None:
+        self.desk.outside.write(PREFERENCE, str(self.chance.randrange(256)), "meddler (process 4711)")
+        self.desk.profiles.tend()
+
+    def pass_time(self) -> None:
+        self.desk.wait(self.chance.choice((0.3, 3.0, 40.0, 320.0)))
+
+
+def wanted(desk: Desk) -> str:
+    """Return what the rules of the storm ask for, told from the twin itself."""
+    if not desk.twin.state.charger:
+        return "night watch"
+    return "at sea" if desk.twin.state.mode == "quiet" else "quay"
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("number", range(10))
+def test_a_storm_ends_as_the_rules_ask(tmp_path, number):
+    chance = random.Random(number)
+    for sequence in range(SEQUENCES):
+        folder = tmp_path / f"{sequence}"
+        desk = Desk(folder)
+        desk.profiles.set_boot(on=True)
+        desk.profiles.set_hold(on=True)
+        storm = Storm(desk, chance)
+        for _ in range(STEPS):
+            storm.one()
+        desk.wait(100.0)
+        status = desk.status
+        where = f"storm {number}, sequence {sequence}"
+        assert status.hold, where
+        assert status.in_force == wanted(desk), where
+        assert desk.deepest_mv >= PROVEN_MV - STEP_MV, where
+        values, asked = desk.values(), desk.profiles.files.found().profiles[wanted(desk)].settings
+        resting = {one.control for one in status.resting}
+        held = {one.name for one in status.held_back}
+        for name, value in asked.items():
+            if name not in resting and name not in held:
+                assert values[name] == value, f"{where}: {name}"
+        assert_log_tells_all(desk, where)
+        desk.close()
+
+
+def assert_log_tells_all(desk: Desk, where: str) -> None:
+    """The last profile that the log tells of is in force, and every entry has its cause."""
+    entries = desk.profiles.log()
+    used = [entry for entry in entries if entry.kind is LogKind.USED]
+    assert used[-1].profile == desk.status.in_force, where
+    assert all(entry.cause and entry.at for entry in entries), where
+    assert not [entry for entry in entries if entry.kind is LogKind.NOT_USED], where
