@@ -86,7 +86,7 @@ class Desk:
     def wait(self, seconds: float) -> None:
         """Let time pass as a service would: woken when something is due, and at once when told of a change."""
         until = self.ports.clock.now_s() + seconds
-        while (now := self.ports.clock.now_s()) < until:
+        while (now := self.ports.clock.now_s()) < until - 1e-6:
             due_s = max(0.05, self.profiles.tend())
             self.ports.clock.wait_until(min(until, now + due_s))
         self.profiles.tend()

@@ -116,7 +116,7 @@ def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -
     if not saved:
         twin.keep_in_memory()
     clock = TwinClock(twin)
-    outside = Outside(twin, folder if served else None)
+    outside = Outside(twin, folder, power_cut=lambda: os._exit(0)) if served else Outside(twin)
     ports = MachinePorts(
         word.word, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs
     )

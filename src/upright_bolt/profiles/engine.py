@@ -94,6 +94,10 @@ class ProfileEngine:
         """Return file descriptors; when one can be read, ``tend`` has something to do."""
         return self._ports.changes.handles()
 
+    def told(self, change: MachineChange) -> None:
+        """Take note of a change that somebody else tells of."""
+        self._hear([change], self._ports.clock.now_s())
+
     # What goes on by itself
 
     def tend(self) -> float:

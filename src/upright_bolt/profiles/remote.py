@@ -73,11 +73,13 @@ class RemoteProfiles:
 
     def status(self) -> HoldStatus:
         """Return how everything stands. Raises Refused or Denied."""
-        return _read(_STATUS, self._call("Profiles"))
+        status: HoldStatus = _read(_STATUS, self._call("Profiles"))
+        return status
 
     def log(self, most: int = MOST_LOG) -> tuple[LogEntry, ...]:
         """Return the latest entries of the log, oldest first. Raises Refused or Denied."""
-        return _read(_LOG, self._call("HoldLog", most))
+        entries: tuple[LogEntry, ...] = _read(_LOG, self._call("HoldLog", most))
+        return entries
 
     def text(self, name: str) -> str:
         """Return the text of a profile's file. Raises NotHere or BadInput."""

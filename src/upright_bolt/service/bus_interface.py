@@ -14,6 +14,7 @@ from jeepney import HeaderFields
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.settings import settings_from_data
+from upright_bolt.service import profile_methods as _profile_methods  # noqa: F401 - offers its methods
 from upright_bolt.service import wire
 from upright_bolt.service.callers import Caller, Callers
 from upright_bolt.service.connection import Connection, Incoming
@@ -40,22 +41,27 @@ class _Stale(Exception):
 
 
 class BusInterface:
-    """Methods and signals of the service.
+    """Methods and signals of the service; those about profiles are in ``profile_methods``.
 
     Args:
         bus: the service's connection.
         machine: holds the machine.
         callers: everybody who calls.
         rights: decides who may do what.
+
+    Attributes:
+        machine: as given.
+        changed: set when something was done that may call for a profile.
     """
 
     def __init__(self, bus: Connection, machine: SharedMachine, callers: Callers, rights: Rights) -> None:
         self._bus = bus
-        self._machine = machine
+        self.machine = machine
         self._callers = callers
         self._rights = rights
         self._thread = MachineThread()
         self._refusals = RefusalLog()
+        self.changed = asyncio.Event()
         self._tasks: set[asyncio.Task[None]] = set()
 
     def take(self, call: Incoming) -> None:
@@ -109,12 +115,12 @@ class BusInterface:
     @method("Describe", gives=("s", "description"))
     async def describe(self, _caller: Caller) -> Result:
         """Return what does not change about the machine, as JSON."""
-        return (await self.do(lambda: wire.describe(self._machine.about, self._machine.recovered)),)
+        return (await self.do(lambda: wire.describe(self.machine.about, self.machine.recovered)),)
 
     @method("Controls", gives=("s", "controls"))
     async def controls(self, _caller: Caller) -> Result:
         """Return every control as it stands, as JSON."""
-        return (await self.do(lambda: wire.controls(self._machine.controls())),)
+        return (await self.do(lambda: wire.controls(self.machine.controls())),)
 
     @method("Sample", gives=("dadsas", "time_s values held_by kinds_held_by"))
     async def sample(self, _caller: Caller) -> Result:
@@ -122,14 +128,14 @@ class BusInterface:
 
         The last list tells what holds each kind of core, where there are several.
         """
-        taken = await self.do(self._machine.sample)
+        taken = await self.do(self.machine.sample)
         numbers = [nan if value is None else value for value in taken.values]
         return taken.time_s, numbers, taken.constraint.value, [held.value for held in taken.kinds]
 
     @method("Status", gives=("s", "status"))
     async def status(self, _caller: Caller) -> Result:
         """Return the trial, what was kept and what no longer holds, as JSON."""
-        return (await self.do(lambda: wire.status(self._machine.status())),)
+        return (await self.do(lambda: wire.status(self.machine.status())),)
 
     @method("Apply", ("a{sv}bb", "settings standing may_ask"), ("s", "report"))
     async def apply(
@@ -141,29 +147,29 @@ class BusInterface:
     ) -> Result:
         """Put settings in force as a trial of the caller; return the report as JSON."""
         settings = _settings(asked)
-        done = await self._with_right(
+        done = await self.with_right(
             caller,
             _action(settings),
-            lambda: self._machine.apply(caller, settings, standing=standing),
+            lambda: self.machine.apply(caller, settings, standing=standing),
             interactive=interactive,
         )
         if done.ok:
-            self._tell("tried", caller)
+            self.tell("tried", caller)
         return (wire.report(done),)
 
     @method("Keep", ("b", "may_ask"), ("s", "trial"))
     async def keep(self, caller: Caller, interactive: bool) -> Result:  # noqa: FBT001
         """Keep what the caller's trial has put in force; return the trial as JSON."""
-        tried = await self.do(lambda: self._machine.tried)
+        tried = await self.do(lambda: self.machine.tried)
 
         def kept() -> str:
             """Keep what was asked about. Raises BadInput if that has changed."""
-            if self._machine.tried != tried:
+            if self.machine.tried != tried:
                 raise BadInput("The trial has ended, or was widened, while the right to keep it was asked for.")
-            return wire.trial(self._machine.keep(caller))
+            return wire.trial(self.machine.keep(caller))
 
-        answer = await self._with_right(caller, _action(tried), kept, interactive=interactive)
-        self._tell("kept", caller)
+        answer = await self.with_right(caller, _action(tried), kept, interactive=interactive)
+        self.tell("kept", caller)
         return (answer,)
 
     @method("PutBack", gives=("s", "trial"), ends=True, free=True)
@@ -172,10 +178,10 @@ class BusInterface:
 
         Whoever has begun the trial may end it, whatever polkit says or whether it answers.
         """
-        if not self._machine.is_owner(caller):
+        if not self.machine.is_owner(caller):
             await self._rights.need(caller, Action.WATCH, interactive=False)
-        done = await self.do(lambda: self._machine.put_back(caller), FIRST)
-        self._tell("put back", caller)
+        done = await self.do(lambda: self.machine.put_back(caller), FIRST)
+        self.tell("put back", caller)
         return (wire.trial(done),)
 
     @method("ToStock", ("asb", "controls may_ask"), ("s", "trial"))
@@ -185,11 +191,11 @@ class BusInterface:
         It needs the right to set what it changes.
         """
         wanted = _names(names)
-        touched = wanted or await self.do(lambda: self._machine.changed)
-        done = await self._with_right(
-            caller, _action(touched), lambda: self._machine.to_stock(caller, wanted), interactive=interactive
+        touched = wanted or await self.do(lambda: self.machine.changed)
+        done = await self.with_right(
+            caller, _action(touched), lambda: self.machine.to_stock(caller, wanted), interactive=interactive
         )
-        self._tell("put back", caller)
+        self.tell("put back", caller)
         return (wire.trial(done),)
 
     @method("BeginSeries", ("asb", "controls may_ask"))
@@ -217,17 +223,21 @@ class BusInterface:
         """
         if not 0 < len(what) <= LONGEST_NAME or not what.isprintable():
             raise BadInput(f"A run is announced by a word of up to {LONGEST_NAME} characters.")
-        await self.do(lambda: self._machine.begin_run(caller, what))
+        await self.do(lambda: self.machine.begin_run(caller, what))
         return ()
 
     @method("EndRun", ends=True, free=True)
     async def end_run(self, caller: Caller) -> Result:
         """End the run that the caller has begun; without one, nothing happens."""
-        await self.do(lambda: self._machine.end_run(caller), FIRST)
+        await self.do(lambda: self.machine.end_run(caller), FIRST)
+        self.changed.set()
         return ()
 
-    async def _with_right(self, caller: Caller, action: Action, work: Callable[[], T], *, interactive: bool) -> T:
-        """Do something in the machine's thread for which a right is needed that still holds at that moment."""
+    async def with_right(self, caller: Caller, action: Action, work: Callable[[], T], *, interactive: bool) -> T:
+        """Do something in the machine's thread for which a right is needed that still holds at that moment.
+
+        Raises Denied, TooMuch, or what ``work`` raises.
+        """
 
         def done(epoch: int) -> T:
             if epoch != self._rights.epoch or caller.gone:
@@ -243,11 +253,13 @@ class BusInterface:
                 continue
         raise BoltError("The rules about rights change again and again; nothing was changed. Try again.")
 
-    def tell_put_back(self, by: str) -> None:
-        """Tell that the service itself has put back the trial of ``by``."""
-        self._bus.signal(PATH, INTERFACE, "Changed", "ssu", "put back", by, 0)
+    def tell_of_own(self, what: str, who: str) -> None:
+        """Tell of something that the service has done by itself: ``put back`` the trial of ``who``, or ``profiles``."""
+        self._bus.signal(PATH, INTERFACE, "Changed", "ssu", what, who, 0)
 
-    def _tell(self, what: str, caller: Caller) -> None:
+    def tell(self, what: str, caller: Caller) -> None:
+        """Tell everybody who listens that a caller has done something."""
+        self.changed.set()
         self._bus.signal(PATH, INTERFACE, "Changed", "ssu", what, caller.words, caller.pid or 0)
 
     async def do(self, work: Callable[[], T], order: int = IN_TURN) -> T:
@@ -257,7 +269,7 @@ class BusInterface:
     def let_go(self) -> str:
         """End the thread, then let the machine go; return what went wrong."""
         self._thread.end()
-        return self._machine.close()
+        return self.machine.close()
 
 
 def _settings(asked: Mapping[str, tuple[str, Any]]) -> dict[str, float | str]:

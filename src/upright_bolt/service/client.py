@@ -17,18 +17,22 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Trial
+from upright_bolt.profiles.remote import RemoteProfiles
 from upright_bolt.service import wire
 from upright_bolt.service.connection import MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
 from upright_bolt.service.names import BUS_NAME, ERRORS, INTERFACE, SERVICE
 from upright_bolt.service.remote_access import RemoteAccess
 from upright_bolt.service.rights import PERSON_S
 from upright_bolt.service.shared_machine import FRESH_S
-from upright_bolt.settings.access import Change, nothing
+from upright_bolt.settings.access import Change, ProfileAccess, nothing
 
 ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
 ANSWER_S = 5.0
 MAY_ASK = True
 """A person may be asked for a password."""
+ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot")
+"""What changes profiles for everybody, and so may ask a person for a password."""
+FORMS = {str: "s", bool: "b", int: "u"}
 START_S = 15.0
 """The first call may have to wait until the bus has started the service."""
 LOOK_UP_S = 0.1
@@ -70,6 +74,14 @@ class ServiceAccess(RemoteAccess):
             self._leave()
             raise
         self.about: About = about
+        self.profiles: ProfileAccess | None = RemoteProfiles(self._profiles, tends=False)
+
+    def _profiles(self, member: str, *data: Any) -> Any:  # noqa: ANN401 - what the bus carries
+        """Ask about profiles; what changes something may ask a person for a password."""
+        asks = member in ASKING
+        arguments = (*data, MAY_ASK) if asks else data
+        form = "".join(FORMS[type(each)] for each in arguments)
+        return self._call(member, form, *arguments, patience_s=PERSON_S + 5.0 if asks else ANSWER_S)
 
     async def _open(self) -> None:
         try:

@@ -5,23 +5,28 @@ import signal
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from math import inf
 
 from jeepney import HeaderFields
 
 from upright_bolt.errors import BoltError
+from upright_bolt.model.change import ChangeKind
 from upright_bolt.service import log
 from upright_bolt.service.bus_interface import MOST_BYTES, BusInterface
 from upright_bolt.service.callers import Callers
 from upright_bolt.service.connection import BUS, BusFault, Connection, Incoming
 from upright_bolt.service.log import LOG
+from upright_bolt.service.logind import LOGIN_MANAGER
 from upright_bolt.service.names import BUS_NAME, POLKIT
 from upright_bolt.service.rights import Rights
 from upright_bolt.service.shared_machine import SharedMachine
+from upright_bolt.service.tending import Tending
 from upright_bolt.settings.engine import SettingsEngine
 
 IDLE_S = 60.0
-TEND_S = 0.5
 BUS_EVERY_S = 20.0
+LEAST_S = 0.02
+"""Between two looks, however many changes there are."""
 BUS_ANSWER_S = 10.0
 DO_NOT_QUEUE = 4
 IS_OWNER = 1
@@ -45,13 +50,14 @@ async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> No
     interface = BusInterface(bus, machine, callers, rights)
     try:
         bus.on_call = interface.take
-        watch = _Watch(callers, interface, machine, rights)
+        tending = Tending(interface, machine)
+        watch = _Watch(callers, interface, machine, rights, tending)
         bus.on_signal = watch.heard
         await watch.begin(bus)
         if await bus.call(BUS, "RequestName", "su", BUS_NAME, DO_NOT_QUEUE) != (IS_OWNER,):
             raise BoltError(f"The name {BUS_NAME} is taken: another service is running.")
         LOG.info("ready; %s", machine.about.identity.name)
-        await _live(bus, callers, interface, machine, idle_s)
+        await _Life(bus, callers, interface, machine, idle_s).live(tending)
     except BusFault as fault:
         raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only). {fault}") from fault
     finally:
@@ -64,20 +70,23 @@ async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> No
 class _Watch:
     """Hears of callers that leave, and of changed rules. Only the bus itself and polkit are believed."""
 
-    def __init__(self, callers: Callers, interface: BusInterface, machine: SharedMachine, rights: Rights) -> None:
+    def __init__(
+        self, callers: Callers, interface: BusInterface, machine: SharedMachine, rights: Rights, tending: Tending
+    ) -> None:
         self._callers = callers
         self._interface = interface
         self._machine = machine
         self._rights = rights
-        self._polkit = ""
-        self._tasks: set[asyncio.Task[None]] = set()
+        self._tending = tending
+        self._polkit = self._login = ""
 
     async def begin(self, bus: Connection) -> None:
         """Ask the bus for what is to be heard."""
         await bus.listen(f"type='signal',sender='{BUS.bus_name}',member='NameOwnerChanged'")
         await bus.listen(f"type='signal',sender='{POLKIT.bus_name}',interface='{POLKIT.interface}',member='Changed'")
-        with suppress(BusFault):  # it is not running yet; the bus tells when it is
-            self._polkit = (await bus.call(BUS, "GetNameOwner", "s", POLKIT.bus_name))[0]
+        await bus.listen(f"type='signal',sender='{LOGIN_MANAGER.bus_name}',member='PrepareForSleep'")
+        self._polkit = await _owner(bus, str(POLKIT.bus_name))
+        self._login = await _owner(bus, str(LOGIN_MANAGER.bus_name))
 
     def heard(self, message: Incoming) -> None:
         """Take up a signal."""
@@ -89,48 +98,88 @@ class _Watch:
             and message.field(HeaderFields.interface) == POLKIT.interface
         ):
             self._rules_changed()
+        elif message.sender == self._login and message.member == "PrepareForSleep" and message.signature == "b":
+            (asleep,) = message.contents()
+            self._tending.told(ChangeKind.SLEEP if asleep else ChangeKind.WAKE)
 
     def _owner_changed(self, name: str, _old: str, new: str) -> None:
         if name == POLKIT.bus_name:
             self._polkit = new
             self._rules_changed()
+        if name == LOGIN_MANAGER.bus_name:
+            self._login = new
         caller = None if new else self._callers.left(name)
         if caller is not None:
-            task = asyncio.get_running_loop().create_task(self._interface.do(lambda: self._machine.left(caller)))
-            self._tasks.add(task)
-            task.add_done_callback(self._tasks.discard)
+            self._tending.later(lambda: self._machine.left(caller))
+            self._interface.changed.set()
 
     def _rules_changed(self) -> None:
         self._rights.epoch += 1
         self._callers.forget_grants()
 
 
-async def _live(
-    bus: Connection, callers: Callers, interface: BusInterface, machine: SharedMachine, idle_s: float
-) -> None:
-    ended = asyncio.Event()
-    loop = asyncio.get_running_loop()
-    for number in (signal.SIGTERM, signal.SIGINT):
-        loop.add_signal_handler(number, ended.set)
-    calls, active_s, asked_s = 0, time.monotonic(), time.monotonic()
-    while not ended.is_set():
-        with suppress(TimeoutError):
-            await asyncio.wait_for(ended.wait(), TEND_S)
+async def _owner(bus: Connection, name: str) -> str:
+    """Return who has a name on the bus; empty for nobody yet: the bus tells when somebody takes it."""
+    with suppress(BusFault):
+        return str((await bus.call(BUS, "GetNameOwner", "s", name))[0])
+    return ""
+
+
+class _Life:
+    """The service from its start to its end. It wakes only when there is something to do."""
+
+    def __init__(
+        self, bus: Connection, callers: Callers, interface: BusInterface, machine: SharedMachine, idle_s: float
+    ) -> None:
+        self._bus = bus
+        self._callers = callers
+        self._interface = interface
+        self._machine = machine
+        self._idle_s = idle_s
+        self._calls = 0
+        self._active_s = self._asked_s = time.monotonic()
+
+    async def live(self, tending: Tending) -> None:
+        """Go on until a signal ends it, nobody needs it, or the bus has gone."""
+        ended, changed = False, self._interface.changed
+        loop = asyncio.get_running_loop()
+
+        def end() -> None:
+            nonlocal ended
+            ended = True
+            changed.set()
+
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, end)
+        while not ended:
+            changed.clear()
+            due_s = min(await tending.tend(), self._idle_in_s(), BUS_EVERY_S)
+            if due_s < 0.0 or await self._bus_gone():
+                break
+            with suppress(TimeoutError):
+                await asyncio.wait_for(changed.wait(), max(due_s, LEAST_S))
+        tending.deaf()
+
+    def _idle_in_s(self) -> float:
+        """Return in how many seconds to see whether anybody needs the service; below 0 if nobody does."""
         now = time.monotonic()
-        put_back = await interface.do(machine.end_orphaned)
-        if put_back is not None:
-            interface.tell_put_back(put_back.by)
-        if callers.calls != calls or machine.holding:
-            calls, active_s = callers.calls, now
-        elif now - active_s >= idle_s:
-            LOG.info("nobody has called for %.0f s and nothing is held; ending", idle_s)
-            return
-        if now - asked_s >= BUS_EVERY_S:
-            asked_s = now
-            with suppress(BoltError, TimeoutError):
-                await bus.call(BUS, "GetId", patience_s=BUS_ANSWER_S)
-                continue
-            bus.over.set()
-        if bus.over.is_set():
+        if self._callers.calls != self._calls or self._machine.holding:
+            self._calls, self._active_s = self._callers.calls, now
+        left_s = self._active_s + self._idle_s - now
+        if left_s <= 0.0:
+            LOG.info("nobody has called for %.0f s and nothing is held; ending", self._idle_s)
+            return -1.0
+        return inf if self._machine.holding else left_s
+
+    async def _bus_gone(self) -> bool:
+        now = time.monotonic()
+        if now - self._asked_s >= BUS_EVERY_S:
+            self._asked_s = now
+            try:
+                await self._bus.call(BUS, "GetId", patience_s=BUS_ANSWER_S)
+            except (BoltError, TimeoutError):
+                self._bus.over.set()
+        if self._bus.over.is_set():
             LOG.warning("the bus has gone; ending")
-            return
+            return True
+        return False

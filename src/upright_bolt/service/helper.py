@@ -12,6 +12,7 @@ import socket
 import sys
 from collections.abc import Callable, Collection
 from contextlib import suppress
+from functools import partial
 from typing import Any, TextIO
 
 from upright_bolt.errors import BoltError, Refused
@@ -19,10 +20,11 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings, settings_from_data
 from upright_bolt.model.trial import ApplyReport, Trial
+from upright_bolt.profiles.remote import ACTS, RemoteProfiles
 from upright_bolt.service import wire
 from upright_bolt.service.names import ERRORS, name_of
 from upright_bolt.service.remote_access import RemoteAccess
-from upright_bolt.settings.access import Change, nothing
+from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
 
@@ -103,6 +105,12 @@ def _apply(engine: SettingsEngine, asked: dict[str, Any], standing: bool) -> str
     return wire.report(engine.try_settings(settings_from_data(asked), standing=bool(standing)))
 
 
+def _profiles(act: Callable[..., str], engine: SettingsEngine, *arguments: object) -> str:
+    if engine.profiles is None:
+        raise Refused("This machine has no profiles.")
+    return act(engine.profiles, *arguments)
+
+
 _ACTS: dict[str, Callable[..., Any]] = {
     "Describe": lambda engine: wire.describe(engine.about, engine.recovered),
     "Controls": lambda engine: wire.controls(engine.controls()),
@@ -113,6 +121,7 @@ _ACTS: dict[str, Callable[..., Any]] = {
     "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),
     "ToStock": lambda engine, names: wire.trial(engine.to_stock([str(name) for name in names])),
     "Close": lambda engine: engine.close(),
+    **{name: partial(_profiles, act) for name, act in ACTS.items()},
 }
 
 
@@ -144,6 +153,7 @@ class HelperAccess(RemoteAccess):
             self._leave()
             raise
         self.about: About = about
+        self.profiles: ProfileAccess | None = RemoteProfiles(self._call, tends=True)
 
     def _call(self, member: str, *data: object) -> Any:  # noqa: ANN401 - what JSON can hold
         try:

@@ -6,13 +6,17 @@ Knows no bus. Everything here runs in one thread, one call after another.
 from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 
-from upright_bolt.errors import BoltError, Denied, InUse
+from upright_bolt.errors import BoltError, Denied, InUse, Refused
+from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.model.control import Control
+from upright_bolt.model.hold import LogEntry
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
 from upright_bolt.ownership import ROOT
+from upright_bolt.profiles.engine import ProfileEngine
+from upright_bolt.profiles.remote import ACTS
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.log import LOG
 from upright_bolt.settings.engine import SettingsEngine, now_stamp
@@ -51,6 +55,8 @@ class SharedMachine:
         self._orphans: dict[str, float] = {}
         """Trials whose owner has left, by id, and since when."""
         self._run: _Run | None = None
+        self.news: tuple[LogEntry, ...] = ()
+        """What the last ``tend`` has done."""
         if self._engine.recovered is not None:
             LOG.warning(recovered(self._engine.recovered))
 
@@ -133,6 +139,58 @@ class SharedMachine:
     def changed(self) -> tuple[str, ...]:
         """What is not the machine's own, as far as this boot's record tells, by name."""
         return (*self.tried, *self._engine.status().kept)
+
+    def profile_act(self, name: str, *arguments: object) -> str:
+        """Ask something of the profiles that changes nothing, by its name in ``ACTS``; return the answer's text."""
+        return ACTS[name](self._profiles, *arguments)
+
+    def change_profiles(self, caller: Caller, name: str, *arguments: object) -> None:
+        """Do something about profiles, by its name in ``ACTS``.
+
+        Raises:
+            BadInput: it makes no sense, or a trial is running.
+            InUse: a run is going on, or a program outside the service holds the machine.
+            Refused: it cannot be written down.
+        """
+        self._reopen_if_free()
+        if name == "UseProfile":
+            self._profiles.use(str(arguments[0]), caller.words)
+        else:
+            ACTS[name](self._profiles, *arguments)
+        LOG.info("%s asked for %s %s", caller.words, name, " ".join(str(each)[:60] for each in arguments))
+
+    @property
+    def _profiles(self) -> ProfileEngine:
+        profiles = self._engine.profiles
+        if not isinstance(profiles, ProfileEngine):
+            raise Refused("This machine has no profiles.")
+        profiles.busy = lambda: self._run is not None
+        return profiles
+
+    @property
+    def suspects(self) -> bool:
+        """Whether something is under suspicion since the machine went down uncleanly."""
+        return self._profiles.record.now.suspicion is not None
+
+    @property
+    def active(self) -> bool:
+        """Whether profiles are kept in force, so that the service must stay."""
+        return self._profiles.record.now.active
+
+    def tend(self) -> float:
+        """Keep profiles in force; return in how many seconds to call again at the latest."""
+        before = len(self._profiles.log())
+        due_s = self._profiles.tend()
+        self.news = self._profiles.log()[before:]
+        return due_s
+
+    def told(self, kind: ChangeKind) -> None:
+        """Take note of what somebody else tells of the machine: it is about to sleep, or has woken."""
+        self._profiles.told(MachineChange(kind))
+
+    def handles(self) -> tuple[int, ...]:
+        """Return file descriptors; when one can be read, ``tend`` has something to do."""
+        return self._profiles.handles()
 
     def _reopen_if_free(self) -> None:
         """Open the machine anew if another program held it when the service began."""
@@ -218,8 +276,13 @@ class SharedMachine:
 
     @property
     def holding(self) -> bool:
-        """Whether a trial or a run is going on, so that the service must stay."""
-        return self._engine.trial is not None or self._run is not None
+        """Whether a trial or a run is going on, or profiles are kept in force, so that the service must stay."""
+        return self._engine.trial is not None or self._run is not None or self.active
+
+    @property
+    def orphaned(self) -> bool:
+        """Whether a trial waits for the end of its grace, since its owner has left."""
+        return bool(self._orphans)
 
     def close(self) -> str:
         """Put back a trial that does not outlive the service, and let the machine go."""

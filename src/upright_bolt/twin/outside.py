@@ -28,10 +28,12 @@ class Outside:
     Args:
         twin: the twin.
         folder: where others can reach it while a service has it, by ``tell``; None if nobody can.
+        power_cut: ends every program on it, as a power cut does.
     """
 
-    def __init__(self, twin: Twin, folder: Path | None = None) -> None:
+    def __init__(self, twin: Twin, folder: Path | None = None, power_cut: Callable[[], None] | None = None) -> None:
         self._twin = twin
+        self._power_cut = power_cut
         self._watched: frozenset[str] = frozenset()
         self._waiting: deque[MachineChange] = deque(maxlen=MOST_WAITING)
         self._socket = _listening(folder) if folder is not None else None
@@ -107,6 +109,8 @@ class Outside:
         """Cut the power and start the machine again."""
         self._twin.physics.restart()
         self._twin.save()
+        if self._power_cut is not None:
+            self._power_cut()
 
     def programs(self, names: frozenset[str]) -> frozenset[str]:
         """Return which of some programs are running."""

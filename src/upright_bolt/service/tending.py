@@ -1,0 +1,75 @@
+"""What the service does by itself: it ends trials whose owner has left, and keeps profiles in force."""
+
+import asyncio
+from collections.abc import Callable
+from math import inf
+
+from upright_bolt.errors import BoltError
+from upright_bolt.model.change import ChangeKind
+from upright_bolt.service.bus_interface import BusInterface
+from upright_bolt.service.log import LOG
+from upright_bolt.service.shared_machine import GRACE_S, SharedMachine
+from upright_bolt.wording.hold import entry_words
+
+ORPHAN_S = GRACE_S / 6.0
+
+
+class Tending:
+    """Wakes when the machine tells of a change, when a caller has changed something, and when something is due.
+
+    Args:
+        interface: does work in the machine's thread.
+        machine: the machine.
+    """
+
+    def __init__(self, interface: BusInterface, machine: SharedMachine) -> None:
+        self._interface = interface
+        self._machine = machine
+        self._reading: tuple[int, ...] = ()
+        self._tasks: set[asyncio.Task[None]] = set()
+
+    async def tend(self) -> float:
+        """Do what is due; return in how many seconds to call again at the latest."""
+        machine, interface = self._machine, self._interface
+        put_back = await interface.do(machine.end_orphaned)
+        if put_back is not None:
+            interface.tell_of_own("put back", put_back.by)
+        try:
+            due_s = await interface.do(machine.tend)
+        except BoltError as fault:
+            LOG.error("%s", fault)
+            due_s = inf
+        for entry in machine.news:
+            LOG.info("%s", entry_words(entry))
+        if machine.news:
+            interface.tell_of_own("profiles", "the service")
+        self._listen()
+        return min(due_s, ORPHAN_S) if machine.orphaned else due_s
+
+    def _listen(self) -> None:
+        """Be woken by the machine's descriptors, once."""
+        self.deaf()
+        self._reading = self._machine.handles()
+        for handle in self._reading:
+            asyncio.get_running_loop().add_reader(handle, self._woken)
+
+    def deaf(self) -> None:
+        """Be woken by them no longer."""
+        for handle in self._reading:
+            asyncio.get_running_loop().remove_reader(handle)
+        self._reading = ()
+
+    def _woken(self) -> None:
+        self.deaf()
+        self._interface.changed.set()
+
+    def told(self, kind: ChangeKind) -> None:
+        """Take up what the login manager tells."""
+        self.later(lambda: self._machine.told(kind))
+        self._interface.changed.set()
+
+    def later(self, work: Callable[[], None]) -> None:
+        """Do something in the machine's thread, in its turn."""
+        task = asyncio.get_running_loop().create_task(self._interface.do(work))
+        self._tasks.add(task)
+        task.add_done_callback(self._tasks.discard)

@@ -1,0 +1,103 @@
+"""Sentences of the hold's log, and of how profiles stand."""
+
+from collections.abc import Callable
+
+from upright_bolt.model.control import show_value
+from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
+from upright_bolt.model.profile import STOCK, HeldBack
+from upright_bolt.model.settings import show_settings
+
+STOCK_WORDS = "the machine's own values"
+
+
+def profile_words(name: str) -> str:
+    """Return what a profile is called in a sentence."""
+    return STOCK_WORDS if name == STOCK else f"profile {name}"
+
+
+def _since(entry: LogEntry) -> str:
+    """Return why a profile was put in force."""
+    chosen = f"chosen by {entry.who}" if entry.who else "chosen by hand"
+    return {
+        Cause.BY_HAND: chosen,
+        Cause.RULE: "as the rules say",
+        Cause.BOOT: "after the machine's start",
+        Cause.WAKE: "again after sleep",
+        Cause.EDITED: "since it was edited, or proofs have changed",
+        Cause.RESUMED: "since this program began again",
+    }.get(entry.cause, entry.cause.value)
+
+
+def _changed_by(entry: LogEntry) -> str:
+    if entry.cause is Cause.PROGRAM:
+        return entry.who or "Another program"
+    return "The firmware, or something unseen," if entry.cause is Cause.FIRMWARE else "Sleep"
+
+
+def _value(entry: LogEntry, value: float | str | None) -> str:
+    return show_value(entry.control, value)
+
+
+def _used(entry: LogEntry) -> str:
+    return f"{profile_words(entry.profile).capitalize()} put in force, {_since(entry)}"
+
+
+def _not_used(entry: LogEntry) -> str:
+    what = profile_words(entry.profile).capitalize() if entry.profile else "Nothing"
+    return f"{what} {'not ' if entry.profile else ''}put in force: {entry.why.rstrip('.')}"
+
+
+def _reset(entry: LogEntry) -> str:
+    return (
+        f"{_changed_by(entry)} set {entry.control} to {_value(entry, entry.got)}; "
+        f"{_value(entry, entry.expected)} was put back"
+    )
+
+
+def _rests(entry: LogEntry) -> str:
+    return (
+        f"{_changed_by(entry)} sets {entry.control} again and again; it is left at {_value(entry, entry.got)} "
+        f"instead of {_value(entry, entry.expected)}. End that program or take {entry.control} out of the profile, "
+        "then turn hold on again"
+    )
+
+
+def _suspect(entry: LogEntry) -> str:
+    what = profile_words(entry.profile) if entry.profile else "a trial"
+    return (
+        f"The machine went down uncleanly while {what} was new in force; nothing risky is put in force until a "
+        "person chooses a profile"
+    )
+
+
+_SENTENCES: dict[LogKind, Callable[[LogEntry], str]] = {
+    LogKind.USED: _used,
+    LogKind.NOT_USED: _not_used,
+    LogKind.RESET: _reset,
+    LogKind.RESTS: _rests,
+    LogKind.SUSPECT: _suspect,
+    LogKind.SETTLED: lambda e: f"{profile_words(e.profile).capitalize()} has been in force for five minutes",
+    LogKind.FAILED: lambda e: (
+        f"A run went wrong at {show_settings(e.settings)}; no profile puts that in force any more"
+    ),
+}
+
+
+def entry_words(entry: LogEntry) -> str:
+    """Return an entry as a sentence, without its time."""
+    return f"{_SENTENCES[entry.kind](entry)}."
+
+
+def held_words(held: HeldBack) -> str:
+    """Return a setting that is held back, and why."""
+    return f"{held.name} {show_value(held.name, held.value)} held back: {held.why}"
+
+
+def standing_words(status: HoldStatus) -> str:
+    """Return in a short sentence which profile is in force, and until when."""
+    if status.off:
+        return f"{status.off[:1].upper()}{status.off[1:]}."
+    if not status.in_force:
+        return "No profile is in force."
+    chosen = f", chosen by hand {status.by_hand}" if status.by_hand else ""
+    return f"In force: {profile_words(status.in_force)}{chosen}."

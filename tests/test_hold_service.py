@@ -1,0 +1,158 @@
+"""Profiles kept in force by the real service on a real bus, while things happen to a twin from outside."""
+
+import time
+from contextlib import closing
+
+import pytest
+
+from bus_support import PrivateBus
+from profile_support import PREFERENCE, RULES, sample_profiles
+from upright_bolt.analysis.chip import chip_on_board
+from upright_bolt.errors import BadInput, Denied
+from upright_bolt.model.hold import Cause, LogKind
+from upright_bolt.profiles.text import text_of
+from upright_bolt.service.client import ServiceAccess
+from upright_bolt.twin.outside import tell
+from waiting import until
+
+PROFILES = "org.upright-bolt.manage-profiles"
+ALL = ["org.upright-bolt.watch", "org.upright-bolt.set", "org.upright-bolt.set-voltage", PROFILES]
+
+
+class Served:
+    """The service with profiles of a twin, a client, and the world outside."""
+
+    def __init__(self, bus: PrivateBus) -> None:
+        self.bus = bus
+        bus.start_polkit(ALL)
+        self.service = bus.start_service()
+        self.client = ServiceAccess()
+        self.profiles = self.client.profiles
+        chip = chip_on_board(self.client.about.identity)
+        for name, profile in sample_profiles(chip).items():
+            self.profiles.save(name, text_of(profile))
+        self.profiles.save_rules(RULES)
+
+    def outside(self, *words: str | float) -> None:
+        tell(self.bus.folder / "state/machines/twin-tern", *words)
+
+    def value(self, name: str):
+        return self.client.in_force()[name]
+
+    def kinds(self) -> list[LogKind]:
+        return [entry.kind for entry in self.profiles.log()]
+
+    def wait_for(self, condition, what: str) -> float:
+        """Return after how many seconds it was so."""
+        began = time.monotonic()
+        until(condition, what=what)
+        return time.monotonic() - began
+
+
+@pytest.fixture
+def served(bus):
+    made = Served(bus)
+    with closing(made.client):
+        yield made
+
+
+def test_a_charger_that_is_pulled_changes_the_profile_and_the_firmware_s_own_reset_is_undone(served):
+    served.profiles.set_hold(on=True)
+    served.wait_for(lambda: served.value("sustained") == 28.0, "quay in force")
+    served.outside("plug", "out")
+    served.wait_for(lambda: served.profiles.status().in_force == "night watch", "night watch in force")
+    served.wait_for(lambda: LogKind.RESET in served.kinds(), "the firmware's reset seen")
+    reset = served.profiles.log()[-1]
+    assert (reset.control, reset.got, reset.expected, reset.cause) == ("sustained", 12.0, 10.0, Cause.FIRMWARE)
+    assert served.value("sustained") == 10.0
+    assert served.value("turbo") == "off"
+    assert "The firmware, or something unseen, set sustained to 12 W; 10 W was put back." in served.service.log
+
+
+def test_the_vendor_s_mode_key_chooses_the_profile(served):
+    served.profiles.set_hold(on=True)
+    served.outside("mode", "quiet")
+    served.wait_for(lambda: served.profiles.status().in_force == "at sea", "at sea in force")
+    served.wait_for(lambda: LogKind.RESET in served.kinds(), "the firmware's reset seen")
+    assert served.value("sustained") == 20.0
+
+
+def test_what_sleep_has_lost_is_put_back_on_waking(served):
+    served.profiles.set_hold(on=True)
+    served.wait_for(lambda: round(served.value("core-offset")) == -80, "quay in force")
+    served.outside("sleep", 600.0)
+    served.wait_for(lambda: served.profiles.log()[-1].cause is Cause.WAKE, "awake")
+    assert round(served.value("core-offset")) == -80
+    assert served.value("sustained") == 28.0
+
+
+def test_a_program_that_writes_again_and_again_is_named_resisted_and_left_alone(served):
+    served.profiles.use("at sea")
+    for _ in range(400):
+        served.outside("write", PREFERENCE, "64", "energy-tool (process 4711)")
+        if served.profiles.status().resting:
+            break
+        time.sleep(0.25)
+    (resting,) = served.profiles.status().resting
+    assert (resting.control, resting.who) == ("epp", "energy-tool (process 4711)")
+    assert served.kinds().count(LogKind.RESET) == 5
+    assert "energy-tool (process 4711) sets epp again and again; it is left at 64 instead of 192." in served.service.log
+    served.profiles.set_hold(on=True)
+    served.wait_for(lambda: served.value("epp") == 192.0, "hold begins again")
+
+
+def test_a_killed_service_goes_on_where_it_was(served, bus):
+    served.profiles.use("at sea")
+    served.client.close()
+    served.service.process.kill()
+    served.service.process.wait()
+    bus.start_service()
+    with closing(ServiceAccess()) as client:
+        until(lambda: client.profiles.status().in_force == "at sea", what="at sea again")
+        assert client.in_force()["sustained"] == 20.0
+        assert client.profiles.log()[-1].cause is Cause.RESUMED
+
+
+def test_a_power_cut_while_a_profile_settles_keeps_its_voltages_out_until_a_person_chooses(served, bus):
+    served.profiles.set_boot(on=True)
+    served.profiles.set_hold(on=True)
+    served.wait_for(lambda: round(served.value("core-offset")) == -80, "quay in force")
+    served.outside("restart")
+    served.service.process.wait()
+    served.client.close()
+    bus.start_service()
+    with closing(ServiceAccess()) as client:
+        until(lambda: client.profiles.status().in_force == "quay", what="quay again")
+        status = client.profiles.status()
+        assert client.in_force()["sustained"] == 28.0
+        assert client.in_force()["core-offset"] == 0.0
+        assert {one.name for one in status.held_back} == {"core-offset", "cache-offset"}
+        assert "went down uncleanly with the profile quay" in status.suspects
+        client.profiles.use("quay")
+        assert round(client.in_force()["core-offset"]) == -80
+        assert client.profiles.status().suspects == ""
+
+
+def test_without_the_right_nothing_is_changed(bus):
+    bus.start_polkit(["org.upright-bolt.watch", "org.upright-bolt.set"])
+    bus.start_service()
+    with closing(ServiceAccess()) as client:
+        with pytest.raises(Denied, match="manage profiles for the whole machine"):
+            client.profiles.save_rules("Otherwise, use stock.\n")
+        with pytest.raises(Denied):
+            client.profiles.set_boot(on=True)
+        assert client.profiles.status().rules == ()
+        client.profiles.use("stock")
+        assert client.profiles.status().in_force == "stock"
+
+
+def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
+    served.profiles.set_hold(on=True)
+    served.wait_for(lambda: served.value("sustained") == 28.0, "quay in force")
+    served.client.try_settings({"sustained": 31.0}, standing=False)
+    served.outside("plug", "out")
+    with pytest.raises(BadInput, match="A trial is running"):
+        served.profiles.use("at sea")
+    assert served.profiles.status().in_force == "quay"
+    served.client.put_back("enough")
+    served.wait_for(lambda: served.value("turbo") == "off", "night watch in force")
