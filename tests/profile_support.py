@@ -42,7 +42,7 @@ class Desk:
         self.folder, self.word = folder, parse_machine(machine)
         self.deepest_mv = 0.0
         self.open()
-        self.chip = self.profiles._chip
+        self.chip = self.profiles.planner.chip
         for name, profile in sample_profiles(self.chip).items():
             self.profiles.save(name, text_of(profile))
         if rules:

@@ -1,17 +1,16 @@
 """The one place where things are built: a machine by its word, its session, the run store."""
 
-import hashlib
 import os
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from upright_bolt.app_ports import MachineWord, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse
-from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.kernel.ports import COPY_STRIDE, CopiedFiles, DeviceRegisters, RealFiles
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.ownership import become, caller, check_own, is_root
+from upright_bolt.ownership import become, caller, is_root
+from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -20,7 +19,7 @@ from upright_bolt.settings.lock import MachineLock
 if TYPE_CHECKING:
     from collections.abc import Callable
 
-    from upright_bolt.profiles.engine import ProfileEngine
+    from upright_bolt.kernel.writers import Writers
     from upright_bolt.service.client import ServiceAccess
     from upright_bolt.session.machine import Machine
     from upright_bolt.session.session import Session
@@ -43,26 +42,6 @@ def data_folder(given: Path | None) -> Path:
     from platformdirs import user_data_path
 
     return user_data_path("upright-bolt", appauthor=False)
-
-
-@dataclass(frozen=True, slots=True)
-class MachineWord:
-    """A machine as typed: ``host``, ``twin:NAME``, ``tree:DIR`` or ``tree:FILE.tar.gz``."""
-
-    kind: str
-    rest: str
-
-    @property
-    def word(self) -> str:
-        """The word in one form."""
-        return f"{self.kind}:{self.rest}" if self.rest else self.kind
-
-    @property
-    def folder(self) -> str:
-        """A folder name for what is remembered of it."""
-        if self.kind != "tree":
-            return self.word.replace(":", "-")
-        return "tree-" + hashlib.sha256(self.rest.encode()).hexdigest()[:12]
 
 
 def parse_machine(text: str) -> MachineWord:
@@ -99,60 +78,6 @@ class OpenMachine:
     ports: MachinePorts
     access: MachineAccess
     twin: "Twin | None" = None
-
-
-def _open_ports(word: MachineWord, folder: Path, *, saved: bool, served: bool) -> "tuple[MachinePorts, Twin | None]":
-    """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""
-    if word.kind == "host":
-        return _host_ports(), None
-    if word.kind == "tree":
-        root = _unpacked(Path(word.rest), folder)
-        registers = DeviceRegisters(root, COPY_STRIDE)
-        return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0), None
-    from upright_bolt.twin.machine import TwinClock, open_twin
-    from upright_bolt.twin.outside import Outside
-
-    twin = open_twin(word.rest, folder / "twin.json")
-    if not saved:
-        twin.keep_in_memory()
-    clock = TwinClock(twin)
-    outside = Outside(twin, folder, power_cut=lambda: os._exit(0)) if served else Outside(twin)
-    ports = MachinePorts(
-        word.word, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs
-    )
-    if served:
-        ports.keep_up = clock.keep_up
-    return ports, twin
-
-
-def _host_ports() -> MachinePorts:
-    root = Path("/")
-    return MachinePorts("host", RealFiles(root), DeviceRegisters(root), RealClock())
-
-
-def _unpacked(path: Path, folder: Path) -> Path:
-    """Return the folder of a tree; a capture is unpacked anew each time, so that it stays what it was.
-
-    Raises:
-        BoltError: it is no capture, or root is to open one that somebody else could have written.
-    """
-    if is_root():
-        check_own(path)
-    if path.is_dir():
-        return path
-    import shutil
-
-    from upright_bolt.captures.archive import unpack
-
-    root = folder / "unpacked"
-    shutil.rmtree(root, ignore_errors=True)
-    root.mkdir(parents=True)
-    try:
-        unpack(path, root)
-    except BoltError:
-        shutil.rmtree(root, ignore_errors=True)
-        raise
-    return root
 
 
 def _machine(opened: OpenMachine) -> "Machine":
@@ -258,7 +183,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     if not isinstance(found, Note):
         if not as_root:
             give_up_root()
-        return OpenMachine(word, _host_ports(), found)
+        return OpenMachine(word, host_ports(), found)
     gaps = () if is_root() else (found,)
     if caller() is not None and not as_root:
         return _open_with_helper(word, holder, exclusive=exclusive)
@@ -271,7 +196,7 @@ def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> Ope
     folder = state_folder(word, None)
     channel, pid = helper.start(lambda: open_local(word, folder, holder, exclusive=exclusive)[1])
     give_up_root()
-    return OpenMachine(word, _host_ports(), helper.HelperAccess(channel, pid, run_lock(holder)))
+    return OpenMachine(word, host_ports(), helper.HelperAccess(channel, pid, run_lock(holder)))
 
 
 def give_up_root() -> None:
@@ -318,6 +243,7 @@ def open_local(
     exclusive: bool,
     gaps: tuple[Note, ...] = (),
     served: bool = False,
+    writers: "Writers | None" = None,
 ) -> "tuple[MachinePorts, SettingsEngine, Twin | None]":
     """Open a machine in this process itself, held by a lock in ``folder``.
 
@@ -328,6 +254,7 @@ def open_local(
         exclusive: nobody else may hold it; otherwise a held machine is opened read-only.
         gaps: what is known to be missing before looking.
         served: this process is a service: a twin's time passes as real time does.
+        writers: tells who writes kernel files; None if that cannot be known.
 
     Raises:
         InUse: another process holds it and ``exclusive`` is asked.
@@ -336,26 +263,16 @@ def open_local(
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
         saved = lock is not None and (exclusive or os.access(folder, os.W_OK))  # looking writes nothing where it cannot
-        ports, twin = _open_ports(word, folder, saved=saved, served=served)
+        ports, twin = open_ports(word, folder, saved=saved, served=served, writers=writers)
         of_run = run_lock(holder) if word.kind == "host" and not served else None
         backend = Backend(ports, gaps)
         engine = SettingsEngine(backend, folder, holder, lock, of_run)
-        engine.profiles = _profiles(word, engine, backend, ports, folder)
+        engine.profiles = ProfileEngine.of(engine, backend, ports, _profile_folder(word, folder), folder)
     except BaseException:
         if lock is not None:
             lock.release()
         raise
     return ports, engine, twin
-
-
-def _profiles(
-    word: MachineWord, engine: SettingsEngine, backend: Backend, ports: MachinePorts, folder: Path
-) -> "ProfileEngine":
-    from upright_bolt.profiles.engine import ProfileEngine
-    from upright_bolt.profiles.folder import ProfileFolder
-    from upright_bolt.profiles.record import Record
-
-    return ProfileEngine(engine, backend, ports, ProfileFolder(_profile_folder(word, folder)), Record(folder))
 
 
 SYSTEM_CONFIGURATION = "/etc/upright-bolt"
@@ -395,16 +312,22 @@ def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:
 def serve(machine: str, data: Path | None, idle_s: float) -> None:
     """Be the root service for a machine, until nobody needs it.
 
+    The right to learn who writes kernel files is used once, and given up before anybody can call.
+
     Raises:
         BadInput: no such machine.
         BoltError: the bus cannot be reached, or its name is taken.
     """
+    from upright_bolt.kernel.writers import Writers
+    from upright_bolt.service.capabilities import CAP_SYS_ADMIN, drop
     from upright_bolt.service.daemon import serve as serve_on_bus
 
     word = parse_machine(machine)
     folder = state_folder(word, data)
+    writers = Writers() if word.kind == "host" else None
+    drop(CAP_SYS_ADMIN)
 
     def opened() -> SettingsEngine:
-        return open_local(word, folder, "the root service", exclusive=False, served=True)[1]
+        return open_local(word, folder, "the root service", exclusive=False, served=True, writers=writers)[1]
 
     serve_on_bus(opened, idle_s)

@@ -5,6 +5,7 @@ VERSION = "/proc/version"
 PROC = "/proc"
 STAT = "/proc/stat"
 COMMAND_LINE = "/proc/cmdline"
+LOADAVG = "/proc/loadavg"
 PCI_DEVICES = "/sys/bus/pci/devices"
 BOOT_ID = "/proc/sys/kernel/random/boot_id"
 
@@ -99,3 +100,8 @@ LOCKS = "/proc/locks"
 def process_file(pid: int, name: str) -> str:
     """Return the path of a file that the kernel keeps for a process."""
     return f"/proc/{pid}/{name}"
+
+
+def own_open_file(number: int) -> str:
+    """Return the path by which this process reaches what it has open as descriptor ``number``."""
+    return f"/proc/self/fd/{number}"

@@ -12,6 +12,8 @@ STOCK = "stock"
 """The name of the machine's own values: always there, and not to be edited."""
 LONGEST_NAME = 40
 LONGEST_NOTE = 1000
+MOST_BYTES = 12 << 10
+"""Of a profile's file: it has to fit a call on the bus."""
 BETWEEN = " -_+.()"
 """What may stand in a name between letters and digits."""
 

@@ -9,8 +9,8 @@ happened on the way.
 from collections.abc import Callable, Iterable
 from contextlib import suppress
 from math import inf
+from pathlib import Path
 
-from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.errors import BadInput, BoltError, FileFault, InUse
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.machine_ports import MachinePorts
@@ -23,15 +23,15 @@ from upright_bolt.model.profile import STOCK, Profile
 from upright_bolt.model.rule import Condition, Rule, Situation
 from upright_bolt.model.trial import Drift
 from upright_bolt.profiles.folder import Found, ProfileFolder
-from upright_bolt.profiles.plan import Doubts, Plan, plan_for
+from upright_bolt.profiles.plan import Plan
+from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.putting import put_back_one, put_plan
 from upright_bolt.profiles.record import KEPT_ENTRIES, Record, Settling
 from upright_bolt.profiles.resistance import Resistance
-from upright_bolt.profiles.start import begin_boot, suspicion_words
+from upright_bolt.profiles.start import begin_boot
 from upright_bolt.profiles.status import status_of
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine, now_stamp
-from upright_bolt.wording.notes import clause
 from upright_bolt.wording.rules import sentence
 
 SETTLE_S = 300.0
@@ -58,6 +58,8 @@ class ProfileEngine:
 
     Attributes:
         busy: tells whether a run goes on, during which nothing is changed.
+        files, record: as given.
+        planner: says what of a profile is put in force.
     """
 
     def __init__(
@@ -69,7 +71,7 @@ class ProfileEngine:
         self._engine = engine
         self._backend = backend
         self._ports = ports
-        self._chip = chip_on_board(backend.about.identity)
+        self.planner = Planner(backend, record)
         self._plan: Plan | None = None
         """What this process knows to be in force; None before its first look."""
         self._planned_for: tuple[str, Plan] | None = None
@@ -81,6 +83,13 @@ class ProfileEngine:
         self._cause = Cause.RESUMED
         if not engine.closed:
             self._cause = begin_boot(record, engine, backend.boot_id())
+
+    @classmethod
+    def of(
+        cls, engine: SettingsEngine, backend: Backend, ports: MachinePorts, files: Path, folder: Path
+    ) -> "ProfileEngine":
+        """Return that of a machine whose profiles lie in ``files``, and whose record in ``folder``."""
+        return cls(engine, backend, ports, ProfileFolder(files), Record(folder))
 
     @property
     def off(self) -> str:
@@ -120,6 +129,7 @@ class ProfileEngine:
                 self._looks_s.append(now_s + AGAIN_S)
                 self._tell(LogKind.NOT_USED, self._cause, why=str(fault))
             self._routine_due_s = now_s + self._routine_s()
+            self._hear_of_own(now_s)
         return max(0.0, min(self._routine_due_s, *self._looks_s, inf) - now_s)
 
     def _routine_s(self) -> float:
@@ -156,7 +166,7 @@ class ProfileEngine:
         profile = self._profile(wanted, found)
         if profile is None:
             return self._lost(wanted)
-        plan = self._plan_of(profile)
+        plan = self.planner.plan(profile)
         if wanted != now.wanted or self._planned_for != (wanted, plan):
             if self._planned_for is not None and wanted == now.wanted:
                 cause = Cause.EDITED if cause is not Cause.WAKE else cause
@@ -197,19 +207,6 @@ class ProfileEngine:
             self._planned_for = (wanted, Plan({}, ()))
             self._tell(LogKind.NOT_USED, self._cause, wanted, why=f"there is no profile “{wanted}” that can be used")
 
-    def _plan_of(self, profile: Profile) -> Plan:
-        absent = {name: self._absent(name) for name in profile.settings if name not in self._backend.drivers}
-        return plan_for(profile, absent, self.doubts())
-
-    def _absent(self, name: str) -> str:
-        note = self._backend.absent.get(name)
-        return clause(note).rstrip(".") if note is not None else "this machine has no such control"
-
-    def doubts(self) -> Doubts:
-        """Return what speaks against settings on this machine."""
-        suspects, stock_only = suspicion_words(self.record.now)
-        return Doubts(self._chip, self.record.failed_on(self._chip), suspects, stock_only)
-
     def _put(self, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
         """Put a plan in force; on the disk before the first write. Raises InUse or Refused."""
         now = self.record.now
@@ -228,12 +225,16 @@ class ProfileEngine:
         self._tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self._plan.settings))
 
     def _watch(self) -> None:
-        """Let the machine tell of writes to what is held; forget those of this program itself."""
+        """Let the machine tell of writes to what is held."""
         held = self._plan.settings if self._plan is not None else {}
         self._ports.changes.watch([path for name in held for path in self._backend.drivers[name].files])
-        own = self._ports.changes.take()
-        self._hear([change for change in own if change.who or change.kind is not ChangeKind.WRITTEN],
-                   self._ports.clock.now_s())  # fmt: skip
+
+    def _hear_of_own(self, now_s: float) -> None:
+        """Take what this program's own reading and writing has raised, and what happened meanwhile."""
+        others = [c for c in self._ports.changes.take() if c.who or c.kind is not ChangeKind.WRITTEN]
+        self._hear(others, now_s)
+        if others:
+            self._routine_due_s = now_s
 
     # Hold
 
@@ -340,8 +341,10 @@ class ProfileEngine:
         now.suspicion, now.unclean = None, 0
         rule = found.rules.counting(self.situation())
         now.by_hand, now.rule = rule is None or rule.profile != profile.name, _said(rule)
-        self._put(profile, self._plan_of(profile), Cause.BY_HAND, by)
-        self._routine_due_s = self._ports.clock.now_s() + self._routine_s()
+        self._put(profile, self.planner.plan(profile), Cause.BY_HAND, by)
+        now_s = self._ports.clock.now_s()
+        self._routine_due_s = now_s + self._routine_s()
+        self._hear_of_own(now_s)
 
     def _may_change(self) -> None:
         if self.off:
@@ -375,17 +378,13 @@ class ProfileEngine:
         Raises BoltError.
         """
         if offsets:
-            self.record.note_failed(self._chip, offsets)
+            self.record.note_failed(self.planner.chip, offsets)
             self._tell(LogKind.FAILED, Cause.DOUBT, settings=dict(offsets))
             self._routine_due_s = 0.0
 
     def status(self) -> HoldStatus:
         """Return how everything stands."""
         return status_of(self, self._plan, self._resistance)
-
-    def plan(self, profile: Profile) -> Plan:
-        """Return what of a profile would be put in force now, and what would be held back."""
-        return self._plan_of(profile)
 
     def close(self) -> None:
         """Note that this process was ended in order, so that the next boot has nothing to suspect."""

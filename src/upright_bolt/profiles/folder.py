@@ -8,10 +8,9 @@ from pathlib import Path
 
 from upright_bolt.disk import sync_folder, write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
-from upright_bolt.model.profile import Profile, check_name
+from upright_bolt.model.profile import MOST_BYTES, Profile, check_name
 from upright_bolt.model.rule import Rules
 from upright_bolt.plain_text import one_line, printable
-from upright_bolt.profiles.text import MOST_BYTES, profile_of
 from upright_bolt.wording.rules import MOST_BYTES as MOST_RULE_BYTES
 from upright_bolt.wording.rules import parse_rules
 
@@ -90,7 +89,7 @@ class ProfileFolder:
             try:
                 if len(profiles) >= MOST_PROFILES:
                     raise BadInput(f"{MOST_PROFILES} profiles are the most; this one is one too many.")
-                profile = profile_of(path.name.removesuffix(END), _text(path, MOST_BYTES))
+                profile = _profile(path.name.removesuffix(END), _text(path, MOST_BYTES))
                 profiles[profile.name] = profile
             except BoltError as fault:
                 broken[name] = str(fault)
@@ -124,7 +123,7 @@ class ProfileFolder:
             BadInput: the text is no profile, or there are too many.
             BoltError: it cannot be written.
         """
-        profile = profile_of(name, text)
+        profile = _profile(name, text)
         there = self.found().profiles
         if profile.name not in there and len(there) >= MOST_PROFILES:
             raise BadInput(f"There are {MOST_PROFILES} profiles, which is the most; delete one first.")
@@ -147,6 +146,12 @@ class ProfileFolder:
             raise BadInput(self.no_such(unknown[0]))
         write_atomically(self.path / RULES, text.encode())
         return rules
+
+
+def _profile(name: str, text: str) -> Profile:
+    from upright_bolt.profiles.text import profile_of
+
+    return profile_of(name, text)
 
 
 def _on_disk(path: Path, act: Callable[[], None]) -> None:

@@ -23,11 +23,11 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
     found, now = engine.files.found(), engine.record.now
     standing = found.rules.stand(engine.situation())
     counting = next((each.rule for each in standing if each.counts), None)
-    doubts = engine.doubts()
+    doubts = engine.planner.doubts()
     in_force = now.wanted if now.active and plan is not None else ""
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
     return HoldStatus(
-        profiles=tuple(ProfileView(p, engine.plan(p).held_back) for p in found.profiles.values()),
+        profiles=tuple(ProfileView(p, engine.planner.plan(p).held_back) for p in found.profiles.values()),
         broken=dict(found.broken),
         rules=tuple(
             RuleView(sentence(each.rule), each.rule.profile, each.counts, why(each, counting)) for each in standing

@@ -11,13 +11,12 @@ from tomlkit.exceptions import ParseError, TOMLKitError
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import in_order
 from upright_bolt.model.control import Value
-from upright_bolt.model.profile import LONGEST_NOTE, Profile, Proof, check_name, is_voltage
+from upright_bolt.model.profile import LONGEST_NOTE, MOST_BYTES, Profile, Proof, check_name, is_voltage
 from upright_bolt.plain_text import one_line
 from upright_bolt.profiles.keys import key_of, name_of, plain_of, value_of
 
 FORMAT = "upright-bolt profile"
 VERSION = 1
-MOST_BYTES = 64 << 10
 MOST_RUNS = 200
 _Seconds = Annotated[float, Field(ge=0.0, le=1e9)]
 _Word = Annotated[str, Field(max_length=200)]

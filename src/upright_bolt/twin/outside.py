@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from upright_bolt.errors import BadInput, FileFault
+from upright_bolt.kernel import paths
 from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.twin.files_power import MODES
 from upright_bolt.twin.machine import Twin
@@ -138,7 +139,7 @@ def _through(folder: Path, act: Callable[[str], Any]) -> None:
     """Do something with the socket's address by way of an open folder: an address holds 107 characters only."""
     handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
     try:
-        act(f"/proc/self/fd/{handle}/{SOCKET}")
+        act(f"{paths.own_open_file(handle)}/{SOCKET}")
     finally:
         os.close(handle)
 

@@ -12,7 +12,7 @@ from upright_bolt.model.profile import STOCK, check_name
 from upright_bolt.model.rule import Condition, Rule, Rules, Standing, When
 
 HEADER = "# upright-bolt rules 1"
-MOST_BYTES = 32 << 10
+MOST_BYTES = 12 << 10
 MOST_RULES = 64
 MOST_CONDITIONS = 8
 LONGEST_WORD = 64

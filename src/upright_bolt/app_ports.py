@@ -1,0 +1,100 @@
+"""A machine's word, and the ports behind it: this computer, a simulated one, or a copy of kernel files."""
+
+import hashlib
+import os
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from upright_bolt.errors import BoltError
+from upright_bolt.kernel.clock import RealClock
+from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.ports import COPY_STRIDE, CopiedFiles, DeviceRegisters, RealFiles
+from upright_bolt.ownership import check_own, is_root
+
+if TYPE_CHECKING:
+    from upright_bolt.kernel.writers import Writers
+    from upright_bolt.twin.machine import Twin
+
+
+@dataclass(frozen=True, slots=True)
+class MachineWord:
+    """A machine as typed: ``host``, ``twin:NAME``, ``tree:DIR`` or ``tree:FILE.tar.gz``."""
+
+    kind: str
+    rest: str
+
+    @property
+    def word(self) -> str:
+        """The word in one form."""
+        return f"{self.kind}:{self.rest}" if self.rest else self.kind
+
+    @property
+    def folder(self) -> str:
+        """A folder name for what is remembered of it."""
+        if self.kind != "tree":
+            return self.word.replace(":", "-")
+        return "tree-" + hashlib.sha256(self.rest.encode()).hexdigest()[:12]
+
+
+def open_ports(
+    word: MachineWord, folder: Path, *, saved: bool, served: bool, writers: "Writers | None" = None
+) -> "tuple[MachinePorts, Twin | None]":
+    """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""
+    if word.kind == "host":
+        return host_ports(writers), None
+    if word.kind == "tree":
+        root = _unpacked(Path(word.rest), folder)
+        registers = DeviceRegisters(root, COPY_STRIDE)
+        return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0), None
+    from upright_bolt.twin.machine import TwinClock, open_twin
+    from upright_bolt.twin.outside import Outside
+
+    twin = open_twin(word.rest, folder / "twin.json")
+    if not saved:
+        twin.keep_in_memory()
+    clock = TwinClock(twin)
+    outside = Outside(twin, folder, power_cut=lambda: os._exit(0)) if served else Outside(twin)
+    ports = MachinePorts(
+        word.word, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs
+    )
+    if served:
+        ports.keep_up = clock.keep_up
+    return ports, twin
+
+
+def host_ports(writers: "Writers | None" = None) -> MachinePorts:
+    """Return this computer's ports."""
+    from upright_bolt.kernel.programs import ProgramScan
+    from upright_bolt.kernel.real_changes import RealChanges
+
+    root = Path("/")
+    files = RealFiles(root)
+    scan = ProgramScan(files)
+    changes = RealChanges(root, writers)
+    return MachinePorts("host", files, DeviceRegisters(root), RealClock(), changes=changes, programs=scan.running)
+
+
+def _unpacked(path: Path, folder: Path) -> Path:
+    """Return the folder of a tree; a capture is unpacked anew each time, so that it stays what it was.
+
+    Raises:
+        BoltError: it is no capture, or root is to open one that somebody else could have written.
+    """
+    if is_root():
+        check_own(path)
+    if path.is_dir():
+        return path
+
+    from upright_bolt.captures.archive import unpack
+
+    root = folder / "unpacked"
+    shutil.rmtree(root, ignore_errors=True)
+    root.mkdir(parents=True)
+    try:
+        unpack(path, root)
+    except BoltError:
+        shutil.rmtree(root, ignore_errors=True)
+        raise
+    return root

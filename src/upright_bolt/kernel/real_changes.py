@@ -1,0 +1,137 @@
+"""Port ``MachineChanges`` on this computer: one descriptor that is silent while nothing happens.
+
+inotify tells of a write by any program, and not of a change by the firmware. The platform mode's file raises POLLPRI
+when it changes in any way. Uevents, about chargers and processors, are taken from the kernel itself, since what udev
+sends on does not reach a process with a network of its own.
+
+The kernel's own pages: Documentation/filesystems/sysfs (sysfs_notify), ABI/testing/sysfs-platform_profile.
+"""
+
+import os
+import select
+from collections.abc import Collection
+from contextlib import suppress
+from pathlib import Path
+
+import inotify_simple
+import pyudev
+
+from upright_bolt.kernel import paths
+from upright_bolt.kernel.writers import Writers
+from upright_bolt.model.change import ChangeKind, MachineChange
+
+KINDS = {"power_supply": ChangeKind.SUPPLY, "cpu": ChangeKind.PROCESSORS}
+MOST_UEVENTS = 200
+
+
+class RealChanges:
+    """Changes of this computer.
+
+    Args:
+        root: folder below which kernel files lie.
+        writers: tells who writes; None if that is not to be known.
+    """
+
+    def __init__(self, root: Path = Path("/"), writers: Writers | None = None) -> None:
+        self._root = root
+        self._writers = writers
+        self._epoll: select.epoll | None = None
+        self._inotify: inotify_simple.INotify | None = None
+        self._monitor: pyudev.Monitor | None = None
+        self._mode: int | None = None
+        self._watched: dict[str, int] = {}
+        self._real: dict[str, str] = {}
+
+    def watch(self, files: Collection[str]) -> None:
+        """From now on tell of writes to these files; the first call opens what is needed."""
+        wanted = {path for path in files if ":" not in path}  # a register is no file that could be watched
+        if wanted and self._epoll is None:
+            self._open()
+        if self._inotify is None:
+            return
+        for path in self._watched.keys() - wanted:
+            with suppress(OSError):
+                self._inotify.rm_watch(self._watched.pop(path))
+        for path in wanted - self._watched.keys():
+            with suppress(OSError):
+                self._watched[path] = self._inotify.add_watch(self._place(path), inotify_simple.flags.MODIFY)
+        self._real = {str(self._place(path).resolve()): path for path in self._watched}
+        if self._writers is not None:
+            self._writers.mark([self._place(path) for path in self._watched])
+
+    def _place(self, path: str) -> Path:
+        return self._root / path.lstrip("/")
+
+    def _open(self) -> None:
+        self._epoll = epoll = select.epoll()
+        self._inotify = inotify_simple.INotify(nonblocking=True)
+        epoll.register(self._inotify.fileno(), select.EPOLLIN)
+        if self._writers is not None and self._writers.known:
+            epoll.register(self._writers.handle, select.EPOLLIN)
+        with suppress(OSError, ImportError):
+            self._monitor = pyudev.Monitor.from_netlink(pyudev.Context(), source="kernel")
+            for subsystem in KINDS:
+                self._monitor.filter_by(subsystem)
+            self._monitor.start()
+            epoll.register(self._monitor.fileno(), select.EPOLLIN)
+        with suppress(OSError):
+            self._mode = os.open(self._place(paths.PLATFORM_PROFILE), os.O_RDONLY | os.O_CLOEXEC)
+            os.read(self._mode, 64)
+            epoll.register(self._mode, select.EPOLLPRI | select.EPOLLERR)
+
+    def handles(self) -> tuple[int, ...]:
+        """Return the one descriptor."""
+        return (self._epoll.fileno(),) if self._epoll is not None else ()
+
+    def take(self) -> list[MachineChange]:
+        """Return what has happened since the last call."""
+        if self._epoll is None or not self._epoll.poll(0):
+            return []
+        return [*self._writes(), *self._uevents(), *self._modes()]
+
+    def _writes(self) -> list[MachineChange]:
+        by_file = self._writers.take() if self._writers is not None else {}
+        who = {self._real[real]: words for real, words in by_file.items() if real in self._real}
+        numbers = {number: path for path, number in self._watched.items()}
+        events = self._inotify.read(timeout=0) if self._inotify is not None else []
+        written = dict.fromkeys(numbers[event.wd] for event in events if event.wd in numbers)
+        if self._writers is not None and self._writers.known:  # what nobody else wrote was written by this process
+            written = {path: None for path in written if path in who}
+        return [MachineChange(ChangeKind.WRITTEN, path, who.get(path, "")) for path in {**written, **who}]
+
+    def _uevents(self) -> list[MachineChange]:
+        kinds: dict[ChangeKind, None] = {}
+        for _ in range(MOST_UEVENTS if self._monitor is not None else 0):
+            device = self._monitor.poll(timeout=0) if self._monitor is not None else None
+            if device is None:
+                break
+            if device.subsystem in KINDS:
+                kinds[KINDS[device.subsystem]] = None
+        return [MachineChange(kind) for kind in kinds]
+
+    def _modes(self) -> list[MachineChange]:
+        if self._mode is None:
+            return []
+        poll = select.poll()
+        poll.register(self._mode, select.POLLPRI)
+        if not poll.poll(0):
+            return []
+        with suppress(OSError):
+            os.lseek(self._mode, 0, os.SEEK_SET)
+            os.read(self._mode, 64)  # what was read is not told of again
+        return [MachineChange(ChangeKind.MODE)]
+
+    def close(self) -> None:
+        """Close everything but the way to know who writes."""
+        if self._writers is not None:
+            self._writers.close()
+        self._watched, self._real, self._monitor = {}, {}, None
+        if self._inotify is not None:
+            self._inotify.close()
+            self._inotify = None
+        if self._mode is not None:
+            os.close(self._mode)
+            self._mode = None
+        if self._epoll is not None:
+            self._epoll.close()
+            self._epoll = None
