@@ -90,13 +90,15 @@ def _machine(opened: OpenMachine) -> "Machine":
     if twin is None:
         nothing_runs = "A tree is a copy of kernel files: it has no processor on which a workload could run."
         return Machine(opened.ports, "copy of kernel files", no_load=nothing_runs)
+    from upright_bolt.twin.outside import Outside
     from upright_bolt.workload.twin_load import TwinLoad
 
+    outside = opened.ports.changes if isinstance(opened.ports.changes, Outside) else Outside(twin)
     return Machine(
         opened.ports,
         twin.spec.described,
         make_load=lambda task: TwinLoad(twin, task),
-        plug=(lambda charger: twin.plug(charger=charger)) if twin.spec.battery_wh else None,
+        plug=(lambda charger: outside.plug(charger=charger)) if twin.spec.battery_wh else None,
         set_pace=twin.set_pace,
     )
 

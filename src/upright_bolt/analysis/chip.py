@@ -26,5 +26,13 @@ def chip_on_board(identity: Identity) -> str:
     return ", ".join(f"{word}{value}" for word, value in parts.items() if value)
 
 
+def same_board(run: RunRecord, identity: Identity) -> bool:
+    """Tell whether a run was made with the present stepping, board and firmware, as far as the run says."""
+    there = run.head.identity
+    return all(
+        not there.get(key) or there.get(key) == getattr(identity, key) for key in ("stepping", "board", "firmware")
+    )
+
+
 def _named(processor: str, microcode: str) -> str:
     return f"{processor}, microcode {microcode}" if microcode else processor

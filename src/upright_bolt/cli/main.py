@@ -17,13 +17,15 @@ MODULES = {
     "settings": ("set", "put-back", "keep", "stock", "status", "plug"),
     "runs": ("run", "runs", "compare", "sweep"),
     "edge": ("edge",),
+    "profiles": ("profile",),
+    "holding": ("rules", "hold", "boot"),
     "window": ("window",),
     "demo": ("demo",),
     "service": ("service",),
 }
 """Modules of this package, in the order of the help text, with the commands of each."""
 WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "stock", "status", "run", "sweep",
-                "edge", "window", "service")  # fmt: skip
+                "edge", "profile", "rules", "hold", "boot", "window", "service")  # fmt: skip
 """Commands that may need root's rights for this computer; each gives them up as soon as it has it open."""
 
 

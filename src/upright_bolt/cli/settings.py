@@ -13,6 +13,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
+from upright_bolt.wording.hold import entry_words
 from upright_bolt.wording.no_effect import no_effect
 from upright_bolt.wording.times import date_and_time
 from upright_bolt.wording.trials import as_error, drift, limits_changed, row_sentence, to_stock, unrecorded
@@ -23,6 +24,8 @@ if TYPE_CHECKING:
     from upright_bolt.model.trial import ApplyReport, ApplyRow, Status, Trial
 
 
+REACTION_S = 2
+"""Firmware sets its own limits within a second, and what is held is put back then."""
 AS_A_TRIAL = "Nothing was changed. --over-broken-ground tries it all the same."
 ONLY_TRIED = "What has failed can be tried, but not kept; “put-back” ends the trial."
 
@@ -137,16 +140,23 @@ def plug(
         raise BadInput(f"“{charger}” is neither in nor out.")
     with session_at(context.obj, exclusive=True) as session:
         before = session.in_force()
+        profiles = session.access.profiles
+        told = len(profiles.log()) if profiles is not None else 0
         session.plug(charger=charger == "in")
-        session.machine.clock.wait_until(session.machine.clock.now_s() + 2.0)
+        for _ in range(REACTION_S):
+            session.machine.clock.wait_until(session.machine.clock.now_s() + 1.0)
+            session.tick()
         after = session.in_force()
+        news = profiles.log()[told:] if profiles is not None else ()
     if as_json:
         changed = {name: [before[name], after[name]] for name in FIRMWARE_LIMITS
                    if before.get(name) != after.get(name)}  # fmt: skip
         print_json({"charger": charger, "changed": changed})
     else:
         said = "The charger is plugged in." if charger == "in" else "The charger is unplugged."
-        print(f"{said} {limits_changed(before, after)}".rstrip())
+        print(said if news else f"{said} {limits_changed(before, after)}".rstrip())
+        for entry in news:
+            print(entry_words(entry))
 
 
 def add_to(app: typer.Typer) -> None:

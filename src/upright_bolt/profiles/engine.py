@@ -1,88 +1,26 @@
-"""Profiles in force on one machine: which one should be, putting it there, and keeping it there.
+"""Profiles of one machine, as people and other processes see them: files, rules, what is in force, hold and boot.
 
-It lives beside the settings engine, in the process that has the rights, and is driven by ``tend``: called when the
-machine tells of a change, and when the time that the last call returned is over. Everything that decides what is put
-in force is read anew each time (files, situation, record), so it ends where the last state asks for, whatever
-happened on the way.
+It lives beside the settings engine, in the process that has the rights; what it does by itself is in ``keeping``.
 """
 
-from collections.abc import Callable, Iterable
 from contextlib import suppress
-from math import inf
 from pathlib import Path
 
-from upright_bolt.errors import BadInput, BoltError, FileFault, InUse
-from upright_bolt.kernel import paths
+from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.kernel.situation import read_situation
-from upright_bolt.model.catalogue import declaration_of
-from upright_bolt.model.change import ChangeKind, MachineChange
-from upright_bolt.model.control import Value
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
-from upright_bolt.model.profile import STOCK, Profile
-from upright_bolt.model.rule import Condition, Rule, Situation
-from upright_bolt.model.trial import Drift
-from upright_bolt.profiles.folder import Found, ProfileFolder
+from upright_bolt.model.profile import STOCK
+from upright_bolt.profiles.folder import ProfileFolder
+from upright_bolt.profiles.keeping import Keeping, said
 from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.planner import Planner
-from upright_bolt.profiles.putting import put_back_one, put_plan
-from upright_bolt.profiles.record import KEPT_ENTRIES, Record, Settling
-from upright_bolt.profiles.resistance import Resistance
-from upright_bolt.profiles.start import begin_boot
+from upright_bolt.profiles.record import KEPT_ENTRIES, Record
 from upright_bolt.profiles.status import status_of
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.engine import SettingsEngine, now_stamp
-from upright_bolt.wording.rules import sentence
-
-SETTLE_S = 300.0
-LOOK_EVERY_S = 30.0
-LOOK_ON_BATTERY_S = 60.0
-AFTER_LOOKS_S = (0.4, 1.0, 2.0, 4.0)
-"""After a charger, mode or wake: firmware sets its own limits a moment later, and tells nobody."""
-PROGRAMS_EVERY_S = 3.0
-BUSY_S = 1.0
-AGAIN_S = 30.0
-OFF_WORD = "upright-bolt=off"
-OFF_WORDS = f"{OFF_WORD} stands on the kernel's command line, so nothing is put in force by itself in this boot"
+from upright_bolt.settings.engine import SettingsEngine
 
 
-class ProfileEngine:
-    """Profiles, rules and hold of one machine.
-
-    Args:
-        engine: decides about settings.
-        backend: the same machine.
-        ports: the same machine; tells of changes.
-        files: profiles and rules.
-        record: what is remembered.
-
-    Attributes:
-        busy: tells whether a run goes on, during which nothing is changed.
-        files, record: as given.
-        planner: says what of a profile is put in force.
-    """
-
-    def __init__(
-        self, engine: SettingsEngine, backend: Backend, ports: MachinePorts, files: ProfileFolder, record: Record
-    ) -> None:
-        self.busy: Callable[[], bool] = _never
-        self.files = files
-        self.record = record
-        self._engine = engine
-        self._backend = backend
-        self._ports = ports
-        self.planner = Planner(backend, record)
-        self._plan: Plan | None = None
-        """What this process knows to be in force; None before its first look."""
-        self._planned_for: tuple[str, Plan] | None = None
-        self._resistance: dict[str, Resistance] = {}
-        self._written: dict[str, str] = {}
-        self._woken = False
-        self._looks_s: list[float] = []
-        self._routine_due_s = 0.0
-        self._cause = Cause.RESUMED
-        if not engine.closed:
-            self._cause = begin_boot(record, engine, backend.boot_id())
+class ProfileEngine(Keeping):
+    """``ProfileAccess`` in the process that has the rights."""
 
     @classmethod
     def of(
@@ -90,213 +28,6 @@ class ProfileEngine:
     ) -> "ProfileEngine":
         """Return that of a machine whose profiles lie in ``files``, and whose record in ``folder``."""
         return cls(engine, backend, ports, ProfileFolder(files), Record(folder))
-
-    @property
-    def off(self) -> str:
-        """Why nothing is done in this boot, as a clause; empty if it is."""
-        with suppress(FileFault):
-            if OFF_WORD in self._ports.files.read(paths.COMMAND_LINE).decode("ascii", "replace").split():
-                return OFF_WORDS
-        return ""
-
-    def handles(self) -> tuple[int, ...]:
-        """Return file descriptors; when one can be read, ``tend`` has something to do."""
-        return self._ports.changes.handles()
-
-    def told(self, change: MachineChange) -> None:
-        """Take note of a change that somebody else tells of."""
-        self._hear([change], self._ports.clock.now_s())
-
-    # What goes on by itself
-
-    def tend(self) -> float:
-        """Take up what has happened and do what is due; return in how many seconds to call again at the latest."""
-        self._ports.keep_up()
-        changes = self._ports.changes.take()
-        now_s = self._ports.clock.now_s()
-        self._hear(changes, now_s)
-        if not self.record.now.active or self._engine.closed or self.off:
-            return inf
-        if self._engine.trial is not None or self.busy():
-            self._routine_due_s = now_s
-            return BUSY_S
-        self._settle(now_s)
-        if changes or any(at <= now_s for at in (*self._looks_s, self._routine_due_s)):
-            self._looks_s = [at for at in self._looks_s if at > now_s]
-            try:
-                self._look(now_s)
-            except BoltError as fault:  # another program has the machine, or the disk is full: later
-                self._looks_s.append(now_s + AGAIN_S)
-                self._tell(LogKind.NOT_USED, self._cause, why=str(fault))
-            self._routine_due_s = now_s + self._routine_s()
-            self._hear_of_own(now_s)
-        return max(0.0, min(self._routine_due_s, *self._looks_s, inf) - now_s)
-
-    def _routine_s(self) -> float:
-        """Return how often to look for what changes silently."""
-        if self.files.found().rules.named(Condition.PROGRAM):
-            return PROGRAMS_EVERY_S
-        return LOOK_ON_BATTERY_S if self._backend.power_source() == "battery" else LOOK_EVERY_S
-
-    def _hear(self, changes: Iterable[MachineChange], now_s: float) -> None:
-        for change in changes:
-            if change.kind is ChangeKind.WRITTEN:
-                self._written[change.path] = change.who
-            elif change.kind is ChangeKind.WAKE:
-                self._woken = True
-            if change.kind in (ChangeKind.SUPPLY, ChangeKind.MODE, ChangeKind.WAKE, ChangeKind.PROCESSORS):
-                self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
-
-    def _settle(self, now_s: float) -> None:
-        now = self.record.now
-        if now.settling is None:
-            return
-        if now_s - now.settling.since_s >= SETTLE_S or now_s < now.settling.since_s:
-            profile = now.settling.profile
-            now.settling, now.unclean = None, 0
-            self.record.save()
-            self._tell(LogKind.SETTLED, self._cause, profile)
-
-    def _look(self, now_s: float) -> None:
-        """See what should be in force, and see to it. Raises InUse or Refused."""
-        found, now = self.files.found(), self.record.now
-        wanted, cause = self._wanted(found)
-        if not wanted:
-            return None
-        profile = self._profile(wanted, found)
-        if profile is None:
-            return self._lost(wanted)
-        plan = self.planner.plan(profile)
-        if wanted != now.wanted or self._planned_for != (wanted, plan):
-            if self._planned_for is not None and wanted == now.wanted:
-                cause = Cause.EDITED if cause is not Cause.WAKE else cause
-            elif self._planned_for is None and wanted == now.wanted:
-                cause = self._cause
-            self._put(profile, plan, cause)
-        elif self._woken:
-            self._put(profile, plan, Cause.WAKE)
-        else:
-            self._check(now_s)
-        self._woken = False
-        self._written.clear()
-        return None
-
-    def _wanted(self, found: Found) -> tuple[str, Cause]:
-        """Return which profile should be in force, and why: a person's choice until another rule counts, else rules."""
-        now = self.record.now
-        rule = found.rules.counting(self.situation())
-        if now.by_hand and _said(rule) == now.rule:
-            return now.wanted, Cause.BY_HAND
-        if rule is None:
-            return now.wanted, Cause.BY_HAND
-        now.by_hand = False
-        return rule.profile, Cause.RULE
-
-    def situation(self) -> Situation:
-        """Return what rules look at."""
-        mode = self._backend.values(["platform-mode"]).get("platform-mode", "")
-        named = self.files.found().rules.named(Condition.PROGRAM)
-        return read_situation(self._ports.files, str(mode), self._ports.programs(named) if named else frozenset())
-
-    def _profile(self, name: str, found: Found) -> Profile | None:
-        return Profile(STOCK, {}) if name == STOCK else found.profiles.get(name)
-
-    def _lost(self, wanted: str) -> None:
-        """A profile that should be in force is broken or gone: what is in force stays, and is said once."""
-        if self._planned_for is None or self._planned_for[0] != wanted:
-            self._planned_for = (wanted, Plan({}, ()))
-            self._tell(LogKind.NOT_USED, self._cause, wanted, why=f"there is no profile “{wanted}” that can be used")
-
-    def _put(self, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
-        """Put a plan in force; on the disk before the first write. Raises InUse or Refused."""
-        now = self.record.now
-        boot_id = self._backend.boot_id()
-        now.wanted, now.boot_id = profile.name, boot_id
-        if cause not in (Cause.WAKE, Cause.RESUMED):
-            risky = {n: v for n, v in plan.settings.items() if declaration_of(n).risky}
-            now.settling = Settling(boot_id, profile.name, risky, self._ports.clock.now_s())
-        self.record.save()
-        by = f"profile {profile.name}" + (f", chosen by {who}" if who else "")
-        woken = self._woken or cause is Cause.WAKE
-        self._plan = put_plan(self._engine, self._backend, plan, by, woken=woken)
-        self._planned_for = (profile.name, plan)
-        self._resistance.clear()
-        self._watch()
-        self._tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self._plan.settings))
-
-    def _watch(self) -> None:
-        """Let the machine tell of writes to what is held."""
-        held = self._plan.settings if self._plan is not None else {}
-        self._ports.changes.watch([path for name in held for path in self._backend.drivers[name].files])
-
-    def _hear_of_own(self, now_s: float) -> None:
-        """Take what this program's own reading and writing has raised, and what happened meanwhile."""
-        others = [c for c in self._ports.changes.take() if c.who or c.kind is not ChangeKind.WRITTEN]
-        self._hear(others, now_s)
-        if others:
-            self._routine_due_s = now_s
-
-    # Hold
-
-    def _check(self, now_s: float) -> None:
-        """Put back what no longer holds. Raises InUse or Refused."""
-        held = self._plan.settings if self._plan is not None else {}
-        due: list[Drift] = []
-        for drift in self._engine.status().drift:
-            if drift.name not in held:
-                continue
-            resistance = self._resistance.setdefault(drift.name, Resistance())
-            if resistance.resting:
-                continue
-            at_s = resistance.due_s(now_s)
-            if resistance.enough:
-                self._rest(drift, resistance)
-            elif at_s > now_s:
-                self._looks_s.append(at_s)
-            else:
-                due.append(drift)
-        if due:
-            self._put_back(due, now_s)
-
-    def _cause_of(self, drift: Drift) -> tuple[Cause, str]:
-        files = self._backend.drivers[drift.name].files
-        writers = [self._written[path] for path in files if path in self._written]
-        if writers:
-            return Cause.PROGRAM, next((who for who in writers if who), "")
-        return Cause.FIRMWARE, ""
-
-    def _rest(self, drift: Drift, resistance: Resistance) -> None:
-        cause, who = self._cause_of(drift)
-        resistance.resting, resistance.since = True, now_stamp()
-        resistance.who = who or resistance.who
-        self._tell_drift(LogKind.RESTS, cause, drift, resistance.who)
-
-    def _put_back(self, due: list[Drift], now_s: float) -> None:
-        together = put_back_one(self._engine, [drift.name for drift in due], "hold")
-        for drift in due:
-            resistance = self._resistance[drift.name]
-            cause, who = self._cause_of(drift)
-            resistance.times_s.append(now_s)
-            resistance.who = who or resistance.who
-            if together or put_back_one(self._engine, [drift.name], "hold"):
-                self._tell_drift(LogKind.RESET, cause, drift, who)
-            else:
-                self._rest(drift, resistance)
-        self._watch()
-
-    def _tell_drift(self, kind: LogKind, cause: Cause, drift: Drift, who: str) -> None:
-        self.record.tell(
-            LogEntry(now_stamp(), kind, cause, self.record.now.wanted, drift.name, drift.expected, drift.got, who)
-        )
-
-    def _tell(self, kind: LogKind, cause: Cause, profile: str = "", *, who: str = "", why: str = "",
-              settings: dict[str, Value] | None = None) -> None:  # fmt: skip
-        self.record.tell(
-            LogEntry(now_stamp(), kind, cause, profile or self.record.now.wanted, who=who, why=why,
-                     settings=settings or {})
-        )  # fmt: skip
-
-    # What a person asks for
 
     def log(self, most: int = KEPT_ENTRIES) -> tuple[LogEntry, ...]:
         """Return the latest entries of the log, oldest first."""
@@ -340,7 +71,7 @@ class ProfileEngine:
         now.active = now.hold = True
         now.suspicion, now.unclean = None, 0
         rule = found.rules.counting(self.situation())
-        now.by_hand, now.rule = rule is None or rule.profile != profile.name, _said(rule)
+        now.by_hand, now.rule = rule is None or rule.profile != profile.name, said(rule)
         self._put(profile, self.planner.plan(profile), Cause.BY_HAND, by)
         now_s = self._ports.clock.now_s()
         self._routine_due_s = now_s + self._routine_s()
@@ -382,6 +113,14 @@ class ProfileEngine:
             self._tell(LogKind.FAILED, Cause.DOUBT, settings=dict(offsets))
             self._routine_due_s = 0.0
 
+    def told_before(self) -> Plan | None:
+        """Return what an earlier process of this boot has put in force, as far as it is known; None if nothing."""
+        profile = self._profile(self.record.now.wanted, self.files.found())
+        if profile is None:
+            return None
+        kept, plan = self._engine.status().kept, self.planner.plan(profile)
+        return Plan({name: kept[name] for name in plan.settings if name in kept}, plan.held_back)
+
     def status(self) -> HoldStatus:
         """Return how everything stands."""
         return status_of(self, self._plan, self._resistance)
@@ -393,11 +132,3 @@ class ProfileEngine:
             with suppress(BoltError):
                 self.record.save()
         self._ports.changes.close()
-
-
-def _said(rule: Rule | None) -> str:
-    return "" if rule is None else sentence(rule)
-
-
-def _never() -> bool:
-    return False

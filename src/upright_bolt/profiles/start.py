@@ -29,6 +29,9 @@ def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
         return Cause.RESUMED
     suspicion = _suspicion(now, engine, boot_id)
     if suspicion is None and now.boot_id == boot_id:
+        if now.clean_boot and now.active:  # what goes wrong from now on was not ended in order
+            now.clean_boot = ""
+            record.save()
         return Cause.RESUMED
     if suspicion is not None:
         now.suspicion, now.unclean = suspicion, now.unclean + 1
@@ -45,6 +48,8 @@ DAMAGED = "the record of what was in force is damaged, so nothing is put in forc
 def _suspicion(now: Remembered, engine: SettingsEngine, boot_id: str) -> Suspicion | None:
     """Return what the last boot leaves under suspicion; None if it ended in order, or nothing was at risk."""
     settling = now.settling
+    if not now.hold:
+        return None
     if settling is not None and settling.boot_id not in (boot_id, now.clean_boot):
         return Suspicion(settling.profile, settling.settings, now_stamp())
     recovered = engine.recovered

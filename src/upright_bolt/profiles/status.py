@@ -24,7 +24,8 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
     standing = found.rules.stand(engine.situation())
     counting = next((each.rule for each in standing if each.counts), None)
     doubts = engine.planner.doubts()
-    in_force = now.wanted if now.active and plan is not None else ""
+    in_force = now.wanted if now.active else ""
+    plan = plan or engine.told_before()
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
     return HoldStatus(
         profiles=tuple(ProfileView(p, engine.planner.plan(p).held_back) for p in found.profiles.values()),

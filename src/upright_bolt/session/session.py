@@ -34,6 +34,7 @@ from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.other_processes import OtherProcesses
+from upright_bolt.session.profile_tending import ProfileTending
 from upright_bolt.session.run_head import head_of
 from upright_bolt.session.run_progress import LOADED, RunSink, RunStage
 from upright_bolt.session.series import ActiveSeries, SeriesAsked, try_or_raise
@@ -92,6 +93,12 @@ class Session:
         self.run: ActiveRun | None = None
         self.series: ActiveSeries | None = None
         self.search: ActiveSearch | None = None
+        self._profiles = ProfileTending(access, lambda: self.now_s, lambda: self.working)
+
+    @property
+    def working(self) -> bool:
+        """Whether a run, a series or a search goes on."""
+        return self.run is not None or self.series is not None or self.search is not None
 
     @property
     def recovered(self) -> str:
@@ -141,6 +148,7 @@ class Session:
             self.series.take(sample)
         elif self.search is not None:
             self.search.take(sample)
+        self._profiles.tend()
         return Tick(sample, tuple(events))
 
     def _take_changes(self) -> None:
@@ -376,6 +384,7 @@ class Session:
         if self.access.closed:
             raise InUse(self.access.closed)
         self.machine.plug(charger)
+        self._profiles.tend(at_once=True)
 
     def close(self) -> str:
         """Stop a run, put back a trial that does not outlive this process, and let the machine go; once.

@@ -2,10 +2,11 @@
 
 from collections.abc import Callable
 
-from upright_bolt.model.control import show_value
+from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
-from upright_bolt.model.profile import STOCK, HeldBack
+from upright_bolt.model.profile import STOCK, HeldBack, Proof, is_voltage
 from upright_bolt.model.settings import show_settings
+from upright_bolt.wording.times import span
 
 STOCK_WORDS = "the machine's own values"
 
@@ -86,6 +87,16 @@ _SENTENCES: dict[LogKind, Callable[[LogEntry], str]] = {
 def entry_words(entry: LogEntry) -> str:
     """Return an entry as a sentence, without its time."""
     return f"{_SENTENCES[entry.kind](entry)}."
+
+
+def proof_words(control: str, value: Value, proof: Proof | None) -> str:
+    """Return what speaks for a setting of a profile, in a phrase."""
+    if proof is None:
+        return "not proven" if is_voltage(control) and value else "no run has had it yet"
+    loads = f", {span(proof.all_loads_s)} of them of every kind of load" if is_voltage(control) else ""
+    runs = f"{len(proof.runs)} run{'s' if len(proof.runs) != 1 else ''}"
+    deeper = f" at {show_value(control, proof.value)}" if proof.value != value else ""
+    return f"{span(proof.load_s)} passed in {runs}{deeper}{loads}, last {proof.on}"
 
 
 def held_words(held: HeldBack) -> str:

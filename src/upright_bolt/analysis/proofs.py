@@ -1,0 +1,67 @@
+"""What past runs prove of the settings of a profile."""
+
+from collections.abc import Iterable, Mapping
+
+from upright_bolt.analysis.chip import chip_of, chip_of_run, same_board
+from upright_bolt.analysis.evidence import PROVING, WHOLE, is_offset
+from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.control import Value
+from upright_bolt.model.machine import Identity
+from upright_bolt.model.profile import Proof
+from upright_bolt.model.run import RunRecord
+
+
+def proofs_of(
+    settings: Mapping[str, Value], runs: Iterable[RunRecord], machine: str, identity: Identity, chip: str
+) -> dict[str, Proof]:
+    """Return what speaks for settings, by control; what nothing speaks for is left out.
+
+    A run that ended well speaks for the values it had. For a voltage offset it does so if it had that offset or a
+    deeper one, on the same chip, microcode, board and firmware, and the companion's as well: where two controls share
+    a rail, the weaker of both counts, so that one alone proves nothing.
+
+    Args:
+        settings: of a profile.
+        runs: all runs that are kept.
+        machine: the machine's word.
+        identity: of the present machine.
+        chip: how proofs name it (``chip_on_board``).
+    """
+    good = [r for r in runs if r.head.machine == machine and r.end.state in PROVING and not r.errors]
+    here = [r for r in good if chip_of_run(r) == chip_of(identity) and same_board(r, identity)]
+    found = {}
+    for name, value in settings.items():
+        if isinstance(value, float) and (
+            proof := _proof(name, value, settings, here if is_offset(name) else good, chip)
+        ):
+            found[name] = proof
+    return found
+
+
+def _proof(
+    name: str, value: float, settings: Mapping[str, Value], runs: Iterable[RunRecord], chip: str
+) -> Proof | None:
+    speaking = [run for run in runs if _speaks(run.head.settings, name, value, settings)]
+    if not speaking:
+        return None
+    return Proof(
+        value,
+        chip,
+        sum(run.end.duration_s for run in speaking),
+        sum(run.end.duration_s for run in speaking if run.head.workload in WHOLE),
+        tuple(run.id for run in speaking),
+        max(run.head.started_at for run in speaking)[:10],
+    )
+
+
+def _speaks(had: Mapping[str, Value], name: str, value: float, settings: Mapping[str, Value]) -> bool:
+    if not is_offset(name):
+        return had.get(name) == value
+    companion = declaration_of(name).companion
+    beside = settings.get(companion) if companion else None
+    return _as_deep(had, name, value) and (not isinstance(beside, float) or _as_deep(had, companion, beside))
+
+
+def _as_deep(had: Mapping[str, Value], name: str, value: float) -> bool:
+    there = had.get(name, 0.0)
+    return isinstance(there, float | int) and there <= value
