@@ -10,6 +10,9 @@ from upright_bolt.model.machine import Identity
 from upright_bolt.model.profile import Proof
 from upright_bolt.model.run import RunRecord
 
+ROUNDING_MV = 0.6
+"""Voltage offsets are kept in steps of 1/1024 V, so what is read back lies half of that beside what was asked for."""
+
 
 def proofs_of(
     settings: Mapping[str, Value], runs: Iterable[RunRecord], machine: str, identity: Identity, chip: str
@@ -56,7 +59,7 @@ def _proof(
 
 def _speaks(had: Mapping[str, Value], name: str, value: float, settings: Mapping[str, Value]) -> bool:
     if not is_offset(name):
-        return had.get(name) == value
+        return alike(name, had.get(name), value)
     companion = declaration_of(name).companion
     beside = settings.get(companion) if companion else None
     return _as_deep(had, name, value) and (not isinstance(beside, float) or _as_deep(had, companion, beside))
@@ -64,4 +67,20 @@ def _speaks(had: Mapping[str, Value], name: str, value: float, settings: Mapping
 
 def _as_deep(had: Mapping[str, Value], name: str, value: float) -> bool:
     there = had.get(name, 0.0)
-    return isinstance(there, float | int) and there <= value
+    return isinstance(there, float | int) and there <= value + ROUNDING_MV
+
+
+def alike(name: str, had: Value | None, value: Value) -> bool:
+    """Tell whether a value that was read back is what was asked for, give or take the interface's rounding."""
+    if isinstance(value, str) or had is None or isinstance(had, str):
+        return had == value
+    half = 0.5 * declaration_of(name).step
+    return abs(had - value) <= (min(half, ROUNDING_MV) if is_offset(name) else half)
+
+
+def made_under(settings: Mapping[str, Value], run: RunRecord) -> bool:
+    """Tell whether a run was made with settings in force, and with no trial of any other."""
+    had = run.head.settings
+    return bool(settings) and run.head.tried.keys() <= settings.keys() and all(
+        alike(name, had.get(name), value) for name, value in settings.items()
+    )  # fmt: skip

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
+from upright_bolt.analysis.proofs import alike
 from upright_bolt.app import parse_machine
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, run_number, store_at
 from upright_bolt.cli.ground import search_log
@@ -22,6 +23,7 @@ from upright_bolt.wording.trials import as_error
 if TYPE_CHECKING:
     from upright_bolt.model.control import Value
     from upright_bolt.model.hold import HoldStatus
+    from upright_bolt.model.run import RunRecord
     from upright_bolt.presentation.profile_desk import ProfileDesk
     from upright_bolt.settings.access import MachineAccess
 
@@ -130,12 +132,23 @@ def _settings_from(choice: MachineChoice, access: "MachineAccess", source: str, 
         )
     if run is not None:
         with store_at(choice) as store:
-            return dict(store.get(run_number(run)).head.settings)
+            return _settings_of_run(store.get(run_number(run)), access)
     status = access.status()
     tried = dict(status.trial.settings) if status.trial is not None else {}
     if source == "draft" and not tried:
         raise BadInput("No trial is running, so there is no draft to save; “set” begins one.")
     return tried if source == "draft" else {**status.kept, **tried}
+
+
+def _settings_of_run(run: "RunRecord", access: "MachineAccess") -> "dict[str, Value]":
+    """Return what a run tried; of one without a trial, what it had that is not the machine's own."""
+    if run.head.tried:
+        return dict(run.head.tried)
+    controls = access.controls()
+    return {
+        name: value for name, value in run.head.settings.items()
+        if name in controls and controls[name].settable and not alike(name, controls[name].stock, value)
+    }  # fmt: skip
 
 
 def set_(

@@ -1,8 +1,11 @@
 """Keeping profiles in force from a session whose process has the machine itself; a service does it by itself."""
 
 from collections.abc import Callable
+from contextlib import suppress
 
+from upright_bolt.analysis.evidence import offsets_of
 from upright_bolt.errors import BoltError
+from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.settings.access import MachineAccess
 
 WITH_TROUBLE_S = 10.0
@@ -31,3 +34,11 @@ class ProfileTending:
             self._due_s = self._now_s() + self._profiles.tend()
         except BoltError:
             self._due_s = self._now_s() + WITH_TROUBLE_S
+
+    def take_ended(self, run: ActiveRun) -> None:
+        """Take up a run that has ended: voltages at which work went wrong are put in force by no profile any more."""
+        offsets = offsets_of(run.head.settings) if run.errors else {}
+        if self._profiles is not None and offsets:
+            with suppress(BoltError):  # who may not try settings has no say in it
+                self._profiles.note_failed(offsets)
+        self._due_s = self._now_s()

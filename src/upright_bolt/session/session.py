@@ -294,6 +294,7 @@ class Session:
         self.run = None
         self._leave_run()
         self._end_holding()
+        self._profiles.take_ended(run)
         self._events.append(RunEnded(self.now_s, run.id))
         for of_several in (self.series, self.search):
             if of_several is not None:

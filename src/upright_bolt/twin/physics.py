@@ -5,6 +5,7 @@ degrees. The limiter keeps an exponential average of the watts over the window a
 and the watts of each moment at or below the burst limit; the clock is the highest that all limits allow.
 """
 
+import uuid
 from math import exp
 from typing import Protocol
 
@@ -328,6 +329,7 @@ class Physics:
         old = self.state
         fresh = fresh_state(self.spec, self._noise.state)
         fresh.time_s, fresh.charger, fresh.battery_j = old.time_s, old.charger, old.battery_j
+        fresh.boot_id = str(uuid.uuid5(uuid.UUID(old.boot_id), "next"))  # another one even if no time has passed
         fresh.surroundings = old.surroundings
         fresh.sink_c, fresh.case_c, fresh.die_c = old.sink_c, old.case_c, old.sink_c
         for name in TwinState.__dataclass_fields__:
