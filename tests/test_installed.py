@@ -31,6 +31,9 @@ PLACED = {
     "usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf",
     "usr/share/polkit-1/actions/org.upright-bolt.policy",
     "usr/lib/systemd/system/upright-bolt.service",
+    "usr/lib/systemd/system/upright-bolt-boot.service",
+    "usr/lib/systemd/system/multi-user.target.wants/upright-bolt-boot.service",
+    "usr/local/share/doc/upright-bolt/profiles.md",
 }
 
 
@@ -66,6 +69,9 @@ def test_every_file_is_in_its_place_and_names_the_others_rightly(stage):
     assert "tests" not in compiled
     assert "Exec=/usr/local/bin/upright-bolt service" in placed(stage, "Machine1.service")
     assert "ExecStart=/usr/local/bin/upright-bolt service" in placed(stage, "upright-bolt.service")
+    begins = placed(stage, "multi-user.target.wants/upright-bolt-boot.service")
+    assert "ExecStart=/usr/local/bin/upright-bolt boot begin" in begins
+    assert "ConditionKernelCommandLine=!upright-bolt=off" in begins
     assert not any("@" in placed(stage, end) for end in ("bin/upright-bolt", "Machine1.service"))
     actions = {action.get("id") for action in ET.fromstring(placed(stage, ".policy")).iter("action")}
     from upright_bolt.service.names import BUS_NAME, Action
@@ -86,7 +92,7 @@ def test_everybody_may_read_what_is_installed_and_nobody_but_root_write_it(stage
 def test_the_unit_leaves_open_only_what_the_work_needs(stage):
     unit = placed(stage, "systemd/system/upright-bolt.service")
     for line in (
-        "CapabilityBoundingSet=CAP_SYS_RAWIO", "ProtectSystem=strict", "DevicePolicy=closed", "PrivateNetwork=yes",
+        "CapabilityBoundingSet=CAP_SYS_RAWIO CAP_SYS_ADMIN", "ProtectSystem=strict", "DevicePolicy=closed", "PrivateNetwork=yes",
                  "NoNewPrivileges=yes", "ProtectKernelTunables=yes", "SystemCallFilter=@system-service"):  # fmt: skip
         assert line in unit.splitlines()
 

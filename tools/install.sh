@@ -19,8 +19,13 @@ org.upright_bolt.Machine1.service.in /usr/share/dbus-1/system-services/org.uprig
 org.upright_bolt.Machine1.conf /usr/share/dbus-1/system.d/org.upright_bolt.Machine1.conf
 org.upright-bolt.policy /usr/share/polkit-1/actions/org.upright-bolt.policy
 upright-bolt.service.in /usr/lib/systemd/system/upright-bolt.service
+upright-bolt-boot.service.in /usr/lib/systemd/system/upright-bolt-boot.service
+../docs/profiles.md $PREFIX/share/doc/upright-bolt/profiles.md
 LIST
 }
+
+# Begins with the machine; whether it does anything is up to "boot on".
+AT_BOOT=/usr/lib/systemd/system/multi-user.target.wants/upright-bolt-boot.service
 
 written() { # name target: every file that the program writes about itself
     cat <<LIST
@@ -55,6 +60,7 @@ remove() {
     if [ -z "$DESTDIR" ] && [ -d /run/systemd/system ]; then systemctl stop upright-bolt.service || true; fi
     [ ! -f "$MADE" ] || cp "$MADE" "$tools/made"
     { placed; written; } | while read -r _ target; do rm -f "$DESTDIR$target"; done
+    rm -f "$DESTDIR$AT_BOOT"
     rm -rf "$LIB"
     sort -r -u "$tools/made" | while read -r folder; do
         rmdir "$DESTDIR$folder" 2>/dev/null || true # what others have put there stays
@@ -85,6 +91,8 @@ install_all() {
         sed -e "s|@PREFIX@|$PREFIX|g" -e "s|@PYTHON@|$SYSTEM_PYTHON|g" "system/$source" >"$tools/file"
         install -m "$mode" "$tools/file" "$DESTDIR$target"
     done
+    make_folder "$(dirname "$DESTDIR$AT_BOOT")"
+    ln -sfn ../upright-bolt-boot.service "$DESTDIR$AT_BOOT"
     written | while read -r name target; do
         make_folder "$(dirname "$DESTDIR$target")"
         "$SYSTEM_PYTHON" -I -B -c 'import sys; sys.path.insert(0, sys.argv.pop(1))
@@ -108,7 +116,7 @@ install)
     ;;
 uninstall)
     remove
-    echo "Removed. Journal and memory of this machine are left in /var/lib/upright-bolt, your runs in your home folder."
+    echo "Removed. Journal and memory of this machine are left in /var/lib/upright-bolt, profiles in /etc/upright-bolt, your runs in your home folder."
     ;;
 *)
     echo "usage: install.sh install|uninstall" >&2

@@ -108,11 +108,15 @@ def boot(
     as_json: AsJson = False,
 ) -> None:
     """Put profiles in force after the machine's start, or not; or say what would be."""
-    if what not in ("on", "off", "status"):
+    if what not in ("on", "off", "status", "begin"):
         raise BadInput(f"“{what}” is none of on, off, status.")
     with desk_at(context.obj) as (_, desk):
-        if what != "status":
+        if what in ("on", "off"):
             desk.profiles.set_boot(on=what == "on")
+        if what == "begin":  # what the machine's start calls: asking a service is what starts it
+            desk.profiles.tend()
+            print(standing_words(desk.status()))
+            return
         status = desk.status()
         view = next((v for v in status.profiles if v.profile.name == status.at_boot), None)
     if as_json:

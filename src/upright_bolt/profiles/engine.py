@@ -102,6 +102,7 @@ class ProfileEngine(Keeping):
         """Begin by itself at the next boot, or not. Raises BoltError."""
         self.record.now.boot = on
         self.record.save()
+        self.record.mark_boot(on=on)
 
     def note_failed(self, offsets: dict[str, float]) -> None:
         """Take note of voltages that went wrong in a run on this chip; nobody puts them in force by itself any more.

@@ -12,6 +12,8 @@ from upright_bolt.sealed import PRIVATE, append, lines_of, opened, sealed
 
 VERSION = 1
 MOST_FAILED = 100
+AT_BOOT = "at-boot"
+"""A file that is there while something begins at the machine's start."""
 COMPACT_BYTES = 128 << 10
 KEPT_ENTRIES = 400
 MOST_BYTES = 4 << 20
@@ -101,6 +103,17 @@ class Record:
         except Damaged:
             self.now, self.damaged = Remembered(), True
         self._tail: deque[LogEntry] = deque(self._read(), maxlen=KEPT_ENTRIES)
+
+    def mark_boot(self, *, on: bool) -> None:
+        """Leave word for the machine's start, which begins nothing where there is none. Raises BoltError."""
+        mark = self._log.with_name(AT_BOOT)
+        if on:
+            write_atomically(mark, b"", mode=PRIVATE)
+        else:
+            try:
+                mark.unlink(missing_ok=True)
+            except OSError as fault:
+                raise BoltError(f"{mark} cannot be removed: {fault.strerror}.") from fault
 
     def save(self) -> None:
         """Make what is remembered last. Raises BoltError."""
