@@ -92,8 +92,8 @@ def test_everybody_may_read_what_is_installed_and_nobody_but_root_write_it(stage
 def test_the_unit_leaves_open_only_what_the_work_needs(stage):
     unit = placed(stage, "systemd/system/upright-bolt.service")
     for line in (
-        "CapabilityBoundingSet=CAP_SYS_RAWIO CAP_SYS_ADMIN", "ProtectSystem=strict", "DevicePolicy=closed", "PrivateNetwork=yes",
-                 "NoNewPrivileges=yes", "ProtectKernelTunables=yes", "SystemCallFilter=@system-service"):  # fmt: skip
+        "CapabilityBoundingSet=CAP_SYS_RAWIO CAP_SYS_ADMIN", "ProtectSystem=strict", "DevicePolicy=closed",
+                 "PrivateNetwork=yes", "NoNewPrivileges=yes", "ProtectKernelTunables=yes", "SystemCallFilter=@system-service"):  # fmt: skip
         assert line in unit.splitlines()
 
 

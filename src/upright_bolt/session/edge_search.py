@@ -4,7 +4,7 @@ Like a series it goes on with the session's ticks, so that the command line and 
 test next is ``analysis.edge_plan``'s to say; here it is put in force, loaded, watched, written down and put back.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Protocol
 
@@ -133,7 +133,6 @@ class ActiveSearch:
         self.ended = False
         self.fault: BoltError | None = None
         self._course: Course | None = None
-        self._let_sleep: Callable[[], None] | None = None
         session.access.begin_series(set(self._names))
         autostart = session.machine.autostart
         if autostart is not None and search.asked.after_freeze is AfterFreeze.GO_ON:
@@ -153,7 +152,6 @@ class ActiveSearch:
         self.paused = self._hindrance(sample)
         if self.paused:
             self._gate, self._cooled, self._warm = None, False, False
-            self._may_sleep()
             return
         try:
             self._gate = self._gate or Gate(Goal(pause_s=PAUSE_S), self._session.rest)
@@ -183,9 +181,6 @@ class ActiveSearch:
             self._gate, self._cooled = Gate(Goal(settles=True, at_most_s=COOLING_S), self._session.rest), True
             return
         self._cooled = False
-        stay_awake = self._session.machine.stay_awake
-        if self._let_sleep is None and stay_awake is not None:
-            self._let_sleep = stay_awake("A search for the edge of the voltage is in progress")
         self._sink.open_rung(self.search.asked.id, step)
         self.search = replace(self.search, rungs=(*self.search.rungs, step))
         self._rung, self._began_s, self._hot = step, now_s, False
@@ -313,16 +308,9 @@ class ActiveSearch:
                 self.fault = self.fault or second
 
     def let_go(self) -> None:
-        """Let the machine sleep, and this program no longer begin again after a restart: nothing works any more."""
-        self._may_sleep()
+        """Let this program no longer begin again after a restart: nothing works any more."""
         if self._session.machine.autostart is not None:
             self._session.machine.autostart.leave()
-
-    def _may_sleep(self) -> None:
-        """Let the machine fall asleep again."""
-        if self._let_sleep is not None:
-            self._let_sleep()
-        self._let_sleep = None
 
     def progress(self) -> SearchProgress:
         """Return where it stands."""

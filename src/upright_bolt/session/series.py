@@ -90,7 +90,7 @@ class SeriesAsked:
 
     Attributes:
         steps: the runs to be made.
-        work: what each executes.
+        work: what each executes, unless a step says otherwise.
         cool_c: each waits until the package is at most so warm; None for no such wait.
         stops_at_errors: whether it ends with the first run that gives wrong results.
         more: asked for further runs when all are made; None if there are none.
@@ -200,7 +200,7 @@ class ActiveSeries:
             self._first_start_c = None if now_c is None else now_c + NEAR_C
         if step.settings:
             try_or_raise(self._session, step.settings)
-        self._session.start_run(self._asked.work, step.label, self._sink, self.name, step.role, gate)
+        self._session.start_run(step.work or self._asked.work, step.label, self._sink, self.name, step.role, gate)
 
     def skip_waiting(self) -> None:
         """Begin the next run now, whatever it waits for."""

@@ -30,6 +30,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Options, Work, check_options, length_of
 from upright_bolt.session.active_run import ActiveRun, Beginning
+from upright_bolt.session.awake import StayAwake
 from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
@@ -94,11 +95,20 @@ class Session:
         self.series: ActiveSeries | None = None
         self.search: ActiveSearch | None = None
         self._profiles = ProfileTending(access, lambda: self.now_s, lambda: self.working)
+        self._awake = StayAwake(machine)
 
     @property
     def working(self) -> bool:
         """Whether a run, a series or a search goes on."""
         return self.run is not None or self.series is not None or self.search is not None
+
+    def _works_on(self) -> str:
+        """Return why the machine must not fall asleep now; empty if it may."""
+        if self.search is not None:
+            return "" if self.search.paused else "A search for the edge of the voltage is in progress"
+        if self.series is not None:
+            return "A series of runs is in progress"
+        return "A run is in progress" if self.run is not None else ""
 
     @property
     def recovered(self) -> str:
@@ -149,6 +159,7 @@ class Session:
         elif self.search is not None:
             self.search.take(sample)
         self._profiles.tend()
+        self._awake.see(self._works_on())
         return Tick(sample, tuple(events))
 
     def _take_changes(self) -> None:
@@ -400,6 +411,7 @@ class Session:
             self.run.stop("the program was closed")
         if self.search is not None:
             self.search.let_go()
+        self._awake.see("")
         return self.access.close()
 
 

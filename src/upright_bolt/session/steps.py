@@ -18,11 +18,19 @@ FIRST_LOOK = 4
 
 @dataclass(frozen=True, slots=True)
 class Step:
-    """One run to be made: the settings tried for it (none: what is in force), its label, and what it is for."""
+    """One run to be made.
+
+    Attributes:
+        settings: tried for it (none: what is in force).
+        label: its name.
+        role: what it is for.
+        work: what it executes, if that is not the series' own.
+    """
 
     settings: Settings
     label: str
     role: RunRole = RunRole.COUNTED
+    work: Work | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,26 @@
+"""Keeping the machine awake while something works on it."""
+
+from collections.abc import Callable
+
+from upright_bolt.session.machine import Machine
+
+
+class StayAwake:
+    """Holds the machine awake from the first reason on until there is none any more.
+
+    Args:
+        machine: may be able to.
+    """
+
+    def __init__(self, machine: Machine) -> None:
+        self._machine = machine
+        self._let_go: Callable[[], None] | None = None
+
+    def see(self, reason: str) -> None:
+        """Take note of what goes on now; empty for nothing."""
+        stay_awake = self._machine.stay_awake
+        if reason and self._let_go is None and stay_awake is not None:
+            self._let_go = stay_awake(reason)
+        elif not reason and self._let_go is not None:
+            self._let_go()
+            self._let_go = None
