@@ -93,7 +93,9 @@ def test_the_unit_leaves_open_only_what_the_work_needs(stage):
     unit = placed(stage, "systemd/system/upright-bolt.service")
     for line in (
         "CapabilityBoundingSet=CAP_SYS_RAWIO CAP_SYS_ADMIN", "ProtectSystem=strict", "DevicePolicy=closed",
-                 "PrivateNetwork=yes", "NoNewPrivileges=yes", "ProtectKernelTunables=yes", "SystemCallFilter=@system-service"):  # fmt: skip
+        "PrivateNetwork=yes", "NoNewPrivileges=yes", "ProtectKernelTunables=yes",
+        "SystemCallFilter=@system-service",
+    ):  # fmt: skip
         assert line in unit.splitlines()
 
 

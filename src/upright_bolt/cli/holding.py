@@ -11,7 +11,7 @@ from upright_bolt.cli.context import AsJson, print_json
 from upright_bolt.cli.profiles import desk_at
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import show_value
-from upright_bolt.wording.hold import entry_words, held_words, standing_words
+from upright_bolt.wording.hold import entry_words, held_words, resting_words, standing_words
 from upright_bolt.wording.times import date_and_time
 
 if TYPE_CHECKING:
@@ -89,7 +89,7 @@ def hold(
         for held in status.held_back:
             print(f"{held_words(held)}.")
         for one in status.resting:
-            print(f"{one.control} is left alone since {date_and_time(one.since)}: {one.who or 'something'} changes it.")
+            print(resting_words(one))
 
 
 def _print_log(log: "Sequence[LogEntry]", *, as_json: bool) -> None:

@@ -18,6 +18,7 @@ PAGES = {
     "workbench": "Workbench",
     "edge": "Edge",
     "compare": "Compare",
+    "profiles": "Profiles",
     "shortcuts": "Keyboard",
     "about": "About",
 }
@@ -37,8 +38,9 @@ def _shortcuts() -> str:
     return f"# Keyboard\n\n| Keys | |\n|:--|:--|\n{rows}\n"
 
 
-REQUIRED = ("alembic", "google-re2", "jeepney", "jinja2", "matplotlib", "msgspec", "numpy", "platformdirs", "pydantic",
-            "pyqt6", "pyqtgraph", "rich", "scipy", "sqlalchemy", "threadpoolctl", "typer")  # fmt: skip
+REQUIRED = ("alembic", "google-re2", "inotify-simple", "jeepney", "jinja2", "matplotlib", "msgspec", "numpy",
+            "platformdirs", "pydantic", "pyqt6", "pyqtgraph", "pyudev", "rich", "scipy", "sqlalchemy", "threadpoolctl",
+            "tomlkit", "typer")  # fmt: skip
 """The libraries that the project's file asks for; a test holds the two together."""
 LONGEST_LICENCE = 60
 

@@ -8,7 +8,13 @@ from upright_bolt.desktop.icons import bolt, view_sign
 from upright_bolt.desktop.pieces import column
 from upright_bolt.desktop.theme import Theme, font
 
-VIEWS = (("machine", "Machine"), ("workbench", "Workbench"), ("edge", "Edge"), ("compare", "Compare"))
+VIEWS = (
+    ("machine", "Machine"),
+    ("workbench", "Workbench"),
+    ("edge", "Edge"),
+    ("compare", "Compare"),
+    ("profiles", "Profiles"),
+)
 WIDTH = 68
 
 

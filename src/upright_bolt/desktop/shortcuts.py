@@ -17,6 +17,7 @@ SHORTCUTS = (
     Shortcut("Alt+2", "Workbench", ""),
     Shortcut("Alt+3", "Edge", ""),
     Shortcut("Alt+4", "Compare", ""),
+    Shortcut("Alt+5", "Profiles", ""),
     Shortcut("Ctrl+O", "Open a capture of another machine", "open_capture"),
     Shortcut("Ctrl+Return", "Try the draft", "try_draft"),
     Shortcut("Ctrl+Backspace", "Put back what was in force before the trial", "put_back"),

@@ -3,13 +3,15 @@
 from collections.abc import Sequence
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QHBoxLayout, QWidget
+from PyQt6.QtGui import QAction
+from PyQt6.QtWidgets import QFrame, QHBoxLayout, QMenu, QWidget
 
 from upright_bolt.desktop.machine_button import MachineButton
 from upright_bolt.desktop.pieces import Elided, button, label
 from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
 from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.wording.hold import in_force_words
 from upright_bolt.wording.trials import drift, drifts_in_short, trial_ends
 
 HEIGHT = 46
@@ -20,13 +22,16 @@ class TopStrip(QWidget):
 
     Signals:
         source_clicked: a twin's charger is to be plugged in or out.
+        new_profile_wanted: what is being tried is to be kept in a profile that is not there yet.
     """
 
     source_clicked = pyqtSignal()
+    new_profile_wanted = pyqtSignal()
 
     def __init__(self, presenter: Presenter, recent: Sequence[str] = ()) -> None:
         super().__init__()
         self._presenter = presenter
+        self._offered: list[str] | None = None
         self.setProperty("role", "strip")
         self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
         self.setFixedHeight(HEIGHT)
@@ -54,14 +59,18 @@ class TopStrip(QWidget):
         row.setContentsMargins(10, 2, 4, 2)
         self._trial = label("", "strong")
         self.put_back = button("Put back")
-        self.keep = button("Keep", "main")
+        self.keep = button("Keep until restart", "main")
+        self.keep_in = button("Keep in profile")
+        self.keep_in.setToolTip("Save what is being tried in a profile, put that in force, and hold it")
+        self.keep_in.setMenu(QMenu(self.keep_in))
         self.put_back.clicked.connect(presenter.put_back)
         self.keep.clicked.connect(presenter.keep)
-        for widget in (self._trial, self.put_back, self.keep):
+        for widget in (self._trial, self.put_back, self.keep, self.keep_in):
             row.addWidget(widget)
         self._banner.hide()
         layout.addWidget(self._banner)
         presenter.settings_changed.connect(lambda _: self.show_state())
+        presenter.profiles.changed.connect(lambda _: self.show_state())
         presenter.live.connect(lambda _: self._show_live())
 
     def show_state(self) -> None:
@@ -70,12 +79,15 @@ class TopStrip(QWidget):
         self._show_live()
         trial = presenter.status.trial
         self._banner.setVisible(trial is not None)
-        for widget in (self.put_back, self.keep):
+        for widget in (self.put_back, self.keep, self.keep_in):
             widget.setVisible(not presenter.busy)
+        self._offer_profiles()
         if trial is not None:
             ends = trial_ends(presenter.status)
             self._trial.setToolTip(f"{show_settings(trial.settings)}. Begun by {trial.by}; it ends with {ends}.")
             self._force.setText("Trying " + show_settings(trial.settings))
+        elif presenter.profiles.status.in_force:
+            self._force.setText(in_force_words(presenter.profiles.status))
         elif presenter.status.kept:
             self._force.setText("Kept: " + show_settings(presenter.status.kept))
         else:
@@ -84,6 +96,24 @@ class TopStrip(QWidget):
         if presenter.status.drift:
             self._force.setText(f"{self._force.text()}  {drifts_in_short(presenter.status)}")
         self._force.explain("\n".join(drift(entry, presenter.status) for entry in presenter.status.drift))
+
+    def _offer_profiles(self) -> None:
+        """Offer every profile, and a new one, as the place for what is being tried."""
+        names = [view.profile.name for view in self._presenter.profiles.status.profiles]
+        menu = self.keep_in.menu()
+        if menu is None or names == self._offered:
+            return
+        self._offered = names
+        menu.clear()
+        for name in names:
+            action = QAction(f"Into {name}", menu)
+            action.triggered.connect(lambda _checked, name=name: self._presenter.keep_in_profile(name, into=True))
+            menu.addAction(action)
+        if names:
+            menu.addSeparator()
+        new = QAction("Into a new profile…", menu)
+        new.triggered.connect(self.new_profile_wanted)
+        menu.addAction(new)
 
     def _show_live(self) -> None:
         """Show the power source, and for how long a trial has been running."""

@@ -16,6 +16,7 @@ from upright_bolt.desktop.machine_button import word_of_file
 from upright_bolt.desktop.machine_view import MachineView
 from upright_bolt.desktop.pieces import Bounded, column, label, rule
 from upright_bolt.desktop.preferences_dialog import PreferencesDialog
+from upright_bolt.desktop.profiles_view import ProfilesView
 from upright_bolt.desktop.rail import Rail
 from upright_bolt.desktop.shortcuts import SHORTCUTS
 from upright_bolt.desktop.strip import TopStrip
@@ -91,6 +92,9 @@ class Window(QMainWindow):
         self.edge.compared.connect(self._open_search)
         self.edge.rehearsed.connect(self.machine_wanted)
         self.compare = CompareView(presenter, theme, self.preferences.run_facts)
+        self.profiles = ProfilesView(presenter, theme)
+        self.strip.new_profile_wanted.connect(self.profiles.ask_name)
+        self.profiles.measuring.connect(lambda: self.show_view("workbench"))
         self.workbench.run.compared.connect(self._open_both)
         self.workbench.reasons_wanted.connect(lambda: self.show_view("machine"))
         self._views: dict[str, QWidget] = {
@@ -98,6 +102,7 @@ class Window(QMainWindow):
             "workbench": self.workbench,
             "edge": WithOutcome(self.edge, presenter),
             "compare": WithOutcome(self.compare, presenter),
+            "profiles": WithOutcome(self.profiles, presenter),
         }
         self._stack = QStackedWidget()
         for view in self._views.values():

@@ -23,6 +23,7 @@ from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.pace import Pace
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
+from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
 from upright_bolt.presentation.run_starter import RunAsked, RunStarter
 from upright_bolt.presentation.searches import Searches
@@ -95,6 +96,7 @@ class Presenter:
         self.settings_changed: Announcement[None] = Announcement()
         self.runs_changed: Announcement[None] = Announcement()
         self.searches = Searches(thread, background, store, log, outline, self.say)
+        self.profiles = Profiles(thread, store, log, outline, self.say)
         self.records = Records(thread, background, store, self.say, self.load_runs, self._over_ground)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
@@ -107,6 +109,7 @@ class Presenter:
             self.settings_changed,
             self.runs_changed,
             self.searches.changed,
+            self.profiles.changed,
         ):
             topic.silence()
 
@@ -136,6 +139,8 @@ class Presenter:
             self._run_ended(snapshot.ended_run)
         if snapshot.trouble:
             self.say(f"✕ {snapshot.trouble}")
+        if self.sample is not None:
+            self.profiles.look(self.sample.time_s)
         if self._hidden:
             return
         if changed:
@@ -208,6 +213,16 @@ class Presenter:
             return
         self._try(draft)
 
+    def try_profile(self, name: str) -> None:
+        """Try a profile as a trial of this window, with what is held back."""
+        views = [view.profile for view in self.profiles.status.profiles if view.profile.name == name]
+        settings = dict(views[0].settings) if views else {}
+        doubt = self._over_ground(settings)
+        if doubt:
+            self._fail(f"{doubt} Nothing was changed.")
+        elif settings:
+            self._try(settings)
+
     def try_deliberate(self, name: str, value: Value) -> None:
         """Try one control by itself, after the person has confirmed it."""
         self._try({name: value})
@@ -243,6 +258,11 @@ class Presenter:
             self.say(f"Kept until the machine restarts: {show_settings(trial.settings)}.")
 
         self._thread.ask(lambda session: session.keep(), kept, self.say)
+
+    def keep_in_profile(self, name: str, note: str = "", *, into: bool = False) -> None:
+        """Keep what is being tried in a profile: a new one, or ``into`` one that is there."""
+        if self._is_free():
+            self.profiles.save_in_force(name, note, into=into)
 
     def put_back(self) -> None:
         """End the trial and put back what was in force before."""

@@ -114,6 +114,19 @@ class ProfileDesk:
             raise BadInput(f"There is a profile {target} already; copy some settings into it with --only.")
         return self._write(replace(profile, name=target), self.profiles.text(profile.name))
 
+    def copy_offsets(self, source: str) -> list[str]:
+        """Copy the voltage offsets of a profile into every other one; return their names.
+
+        Raises BadInput if there is no other, or no offset.
+        """
+        offsets = self.get(source).offsets
+        others = [view.profile.name for view in self.status().profiles if view.profile.name != source]
+        if not offsets or not others:
+            raise BadInput("There is no other profile to copy them into." if offsets else f"{source} sets no offset.")
+        for other in others:
+            self.copy(source, other, tuple(offsets))
+        return others
+
     def rename(self, name: str, new: str) -> None:
         """Give a profile another name; one that is in force or named by a rule keeps its own.
 
@@ -128,6 +141,10 @@ class ProfileDesk:
         except BoltError:
             self.profiles.delete(new)
             raise
+
+    def save_text(self, name: str, text: str) -> Profile:
+        """Make an edited text a profile. Raises BadInput or BoltError."""
+        return self._write(profile_of(name, text if text.endswith("\n") else f"{text}\n"), text)
 
     def export(self, name: str, path: Path) -> None:
         """Write a profile's file elsewhere. Raises NotHere or BoltError."""

@@ -3,10 +3,10 @@
 from collections.abc import Callable
 
 from upright_bolt.model.control import Value, show_value
-from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
+from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind, Resting
 from upright_bolt.model.profile import STOCK, HeldBack, Proof, is_voltage
 from upright_bolt.model.settings import show_settings
-from upright_bolt.wording.times import span
+from upright_bolt.wording.times import date_and_time, span
 
 STOCK_WORDS = "the machine's own values"
 
@@ -102,6 +102,20 @@ def proof_words(control: str, value: Value, proof: Proof | None) -> str:
 def held_words(held: HeldBack) -> str:
     """Return a setting that is held back, and why."""
     return f"{held.name} {show_value(held.name, held.value)} held back: {held.why}"
+
+
+def resting_words(one: Resting) -> str:
+    """Return a setting that the hold leaves alone, and why."""
+    who = one.who or "something unseen"
+    return f"{one.control} is left alone since {date_and_time(one.since)}: {who} changes it again and again."
+
+
+def in_force_words(status: HoldStatus) -> str:
+    """Return the profile in force in a few words, for the strip on top."""
+    name = profile_words(status.in_force)
+    chosen = f"chosen by hand {status.by_hand}" if status.by_hand else ""
+    back = f"{len(status.held_back)} of its settings held back" if status.held_back else ""
+    return ", ".join(part for part in (f"{name[:1].upper()}{name[1:]}", chosen, back) if part)
 
 
 def standing_words(status: HoldStatus) -> str:
