@@ -2,7 +2,7 @@
 
 import os
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -13,7 +13,13 @@ from upright_bolt.cli.ground import search_log
 from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.work import Work
+from upright_bolt.presentation.profile_desk import Past, ProfileDesk
 from upright_bolt.session.search_asked import Typed, asked_from
+
+if TYPE_CHECKING:
+    from upright_bolt.model.control import Value
+    from upright_bolt.session.session import Session
+    from upright_bolt.store.runs import RunStore
 
 MACHINE = "twin:tern"
 COOL_S = 330.0
@@ -41,6 +47,19 @@ HISTORY = (
 """What the crew has run so far: label, workload, length, settings. A baseline, limits, preferences, turbo, offsets."""
 
 
+PROFILE_S = 300.0
+PROFILES = (
+    ("quay", "Alongside, on shore power: the charts are drawn here.", ("sustained=28W", "burst=45W", "epp=64")),
+    ("at sea", "On the inverter: quiet, and warm rather than hot.", ("sustained=15W", "burst=25W", "epp=160")),
+    ("night watch", "On battery until morning.", ("sustained=8W", "burst=12W", "turbo=off", "epp=255")),
+)
+"""What the crew uses: name, note, settings; the voltage offsets are those that the search has found."""
+RULES = (
+    "When on battery and battery below 30 %, use night watch.\nWhen on battery, use at sea.\n"
+    "When program seabed-map is running, use quay.\nOtherwise, use quay.\n"
+)
+
+
 def demo(
     context: typer.Context,
     play: Annotated[
@@ -62,6 +81,7 @@ def demo(
     if not first_steps:
         make_searches(choice)
         make_history(choice)
+        make_profiles(choice)
     if not play and (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         return window.show(choice)
     os.environ["QT_QPA_PLATFORM"] = "offscreen"
@@ -98,6 +118,38 @@ def make_history(choice: MachineChoice) -> None:
             runs.carry_on(session)
             if settings:
                 session.put_back("the history's next run")
+
+
+def make_profiles(choice: MachineChoice) -> None:
+    """Measure three settings and save each as a profile, with rules that choose between them, unless that was done."""
+    log = search_log(choice).all()
+    with session_at(choice, exclusive=True) as session, store_at(choice) as store:
+        desk = ProfileDesk(session.access, MACHINE, lambda: Past(store.all(), log))
+        if desk.status().profiles:
+            return
+        print("Measuring three profiles: quay, at sea, night watch …")
+        offsets = log[-1].end.settings if log and log[-1].end is not None else {}
+        for name, note, words in PROFILES:
+            settings = {**parse_assignments(words), **offsets}
+            for workload, length_s in (("steady", PROFILE_S), ("idle", PROFILE_S / 2), ("battery", PROFILE_S)):
+                _measured(session, store, settings, name, Work(workload, length_s))
+            desk.save(name, settings, note)
+        desk.profiles.save_rules(RULES)
+
+
+def _measured(session: "Session", store: "RunStore", settings: "dict[str, Value]", name: str, work: Work) -> None:
+    """Measure settings by one workload, as a trial that is put back."""
+    on_battery = work.workload == "battery"
+    clock = session.machine.clock
+    if on_battery:
+        session.plug(charger=False)
+    clock.wait_until(clock.now_s() + COOL_S / 2)
+    session.try_settings(settings, standing=False)
+    session.start_run(work, f"{name}: {work.workload}", store)
+    runs.carry_on(session)
+    session.put_back("the next run")
+    if on_battery:
+        session.plug(charger=True)
 
 
 def make_searches(choice: MachineChoice) -> None:

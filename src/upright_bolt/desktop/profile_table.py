@@ -68,7 +68,7 @@ class ProfileTable(QScrollArea):
         self._measures(grid, row, shown)
         grid.setRowStretch(grid.rowCount(), 1)
         self.setWidget(ground)
-        self.setMaximumHeight(ground.sizeHint().height() + 4)
+        self.setMaximumHeight(ground.sizeHint().height() + 14)
 
     def _head(self, each: ProfileShown, *, busy: bool) -> QWidget:
         name = each.profile.name

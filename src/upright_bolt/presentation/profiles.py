@@ -21,7 +21,7 @@ from upright_bolt.session.session import Session
 from upright_bolt.session.steps import Step
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.wording.hold import standing_words
+from upright_bolt.wording.hold import standing_words, used_words
 
 Say = Callable[[str], None]
 LOG_LINES = 40
@@ -153,7 +153,7 @@ class Profiles:
 
         def work(desk: ProfileDesk, _session: Session) -> str:
             desk.profiles.use(name)
-            return standing_words(desk.status())
+            return used_words(desk.status())
 
         self._do(work)
 

@@ -109,8 +109,10 @@ class ProfileEngine(Keeping):
 
         Raises BoltError.
         """
-        if offsets:
-            self.record.note_failed(self.planner.chip, offsets)
+        if not offsets or offsets in self.record.failed_on(self.planner.chip):
+            return
+        self.record.note_failed(self.planner.chip, offsets)
+        if self.record.now.active:
             self._tell(LogKind.FAILED, Cause.DOUBT, settings=dict(offsets))
             self._routine_due_s = 0.0
 

@@ -118,6 +118,13 @@ def in_force_words(status: HoldStatus) -> str:
     return ", ".join(part for part in (f"{name[:1].upper()}{name[1:]}", chosen, back) if part)
 
 
+def used_words(status: HoldStatus) -> str:
+    """Return what became of using a profile."""
+    name = profile_words(status.in_force)
+    held = f"; {len(status.held_back)} of its settings are held back" if status.held_back else ""
+    return f"{name[:1].upper()}{name[1:]} was put in force{held}."
+
+
 def standing_words(status: HoldStatus) -> str:
     """Return in a short sentence which profile is in force, and until when."""
     if status.off:
