@@ -152,11 +152,12 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
     made = _machine(opened)
     made.record = data_folder(data) / "machines" / opened.word.folder
     if opened.word.kind == "host":
-        from upright_bolt.session.autostart import Autostart
+        from upright_bolt.session.autostart import PANEL, Autostart
 
         folder = ("--data", str(data.resolve())) if data is not None else ()
         made.stay_awake = _stay_awake
         made.autostart = Autostart(("--machine", "host", *folder, "window", "--view", "edge"))
+        made.at_login = Autostart(("--machine", "host", *folder, "window", "--hidden"), entry=PANEL)
     return Session(made, opened.access)
 
 

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 QT_NEEDS = "libgl1 libegl1 libdbus-1-3 libfontconfig1 libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4"
 
 
-def show(choice: MachineChoice, view: str | None = None) -> int:
+def show(choice: MachineChoice, view: str | None = None, *, hidden: bool = False) -> int:
     """Open the window and return its exit code.
 
     Raises:
@@ -38,17 +38,18 @@ def show(choice: MachineChoice, view: str | None = None) -> int:
     def opener(word: str) -> "Session":
         return open_session(word, choice.given, HOLDER, exclusive=True)
 
-    return open_window(opener, choice.machine, choice.data, view)
+    return open_window(opener, choice.machine, choice.data, view, hidden=hidden)
 
 
 def window(
     context: typer.Context,
     capture: Annotated[str | None, typer.Argument(help="A capture of another machine, FILE.tar.gz.")] = None,
-    view: Annotated[str | None, typer.Option("--view", help="machine, workbench or compare")] = None,
+    view: Annotated[str | None, typer.Option("--view", help="machine, workbench, edge, compare, profiles")] = None,
+    hidden: Annotated[bool, typer.Option("--hidden", help="Show its icon in the panel alone.")] = False,
 ) -> int:
     """Open the window."""
     choice: MachineChoice = context.obj
-    code = show(choice if capture is None else replace(choice, machine=f"tree:{capture}"), view)
+    code = show(choice if capture is None else replace(choice, machine=f"tree:{capture}"), view, hidden=hidden)
     sys.stdout.flush()
     return code
 

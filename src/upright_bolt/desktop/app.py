@@ -6,7 +6,6 @@ import signal
 import sys
 from collections.abc import Callable
 from ctypes.util import find_library
-from dataclasses import replace
 from functools import cache, partial
 from pathlib import Path
 
@@ -24,13 +23,15 @@ from PyQt6.QtWidgets import QApplication
 
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.background import BackgroundWorker
+from upright_bolt.desktop.notices import notify
+from upright_bolt.desktop.panel import NO_PANEL, Panel
 from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.desktop.session_thread import SessionThread
 from upright_bolt.desktop.window import Window
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.quantity import Shown
 from upright_bolt.presentation.outline import outline_of
-from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceFile, Preferences
+from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceFile, Preferences, WhenClosed
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
@@ -95,8 +96,10 @@ class DesktopApp:
         data: the data folder.
         given: the theme; the one preferred if None.
         opener: opens a session on another machine by its word.
+        has_panel: tells whether this desktop has a panel.
 
     Attributes:
+        panel: the icon in the desktop's panel; None without one.
         store, thread, background, presenter, window: of the machine that is open.
     """
 
@@ -107,14 +110,17 @@ class DesktopApp:
     window: Window
 
     def __init__(
-        self, session: Session, data: Path, given: theme.Theme | None = None, opener: Opener | None = None
-    ) -> None:
+        self, session: Session, data: Path, given: theme.Theme | None = None, opener: Opener | None = None,
+        has_panel: Callable[[], bool] = Panel.there_is_one,
+    ) -> None:  # fmt: skip
+        self._has_panel = has_panel
         self._data = data
         self._given = given
         self._opener = opener
         self._closed = True
         self.kept = PreferenceFile(data)
         self._begin(session)
+        self.panel: Panel | None = None
         self._show_window()
         if self.kept.trouble:
             self.presenter.say(f"✕ {self.kept.trouble}")
@@ -140,6 +146,50 @@ class DesktopApp:
         self._closed = False
         self.thread.start()
         self.presenter.searches.look_back()
+        self.presenter.profiles.told.connect(self._notify)
+        self._at_login = session.machine.at_login
+
+    def _notify(self, words: str) -> None:
+        """Show a desktop notification, without waiting for it."""
+        self.background.run(lambda: notify(words), lambda _: None, lambda _: None)
+
+    def _show_panel(self, looks: theme.Theme) -> None:
+        """Put the icon into the desktop's panel, or take it away, as the person prefers."""
+        if self.panel is not None:
+            self.panel.icon.hide()
+            self.panel.deleteLater()
+            self.panel = None
+        chosen = self.kept.chosen
+        self.presenter.profiles.tell_rules = chosen.tell_rules
+        if chosen.panel and self._has_panel():
+            self.panel = Panel(self.presenter, looks, chosen.panel_number)
+            self.panel.opened.connect(self.window.come_back)
+            self.panel.ended.connect(self.end)
+            self.panel.icon.show()
+            self.window.when_closed = lambda: self.kept.chosen.when_closed
+        elif chosen.panel:
+            self.presenter.say(f"✕ {NO_PANEL}")
+        QApplication.setQuitOnLastWindowClosed(self.panel is None)
+
+    def end(self) -> None:
+        """End the program, whatever becomes of its window when that is closed."""
+        self.window.when_closed = lambda: WhenClosed.END
+        self.window.close()
+        application().quit()
+
+    def _start_at_login(self, *, wanted: bool) -> None:
+        """Write or remove the entry that starts the program at login."""
+        if self._at_login is None:
+            if wanted:
+                self.presenter.say("✕ Only for this computer can the program start at login; open the machine host.")
+            return
+        try:
+            if wanted:
+                self._at_login.enter()
+            else:
+                self._at_login.leave()
+        except BoltError as fault:
+            self.presenter.say(f"✕ {fault}")
 
     def _show_window(self) -> None:
         """Build the window in the theme that is preferred now."""
@@ -151,11 +201,14 @@ class DesktopApp:
         self.window.closing.connect(self.close)
         self.window.machine_wanted.connect(lambda word: QTimer.singleShot(0, partial(self.open_machine, word)))
         self.window.preferred.connect(self.prefer)
+        self._looks = looks
+        self._show_panel(looks)
 
     def _replace_window(self) -> None:
         """Put another window in the place of the present one."""
         before = self.window
         before.closing.disconnect(self.close)
+        before.when_closed = lambda: WhenClosed.END
         self._show_window()
         self.window.setGeometry(before.geometry())
         self.window.show_view(before.view)
@@ -206,10 +259,17 @@ class DesktopApp:
     def prefer(self, chosen: Preferences) -> None:
         """Take other preferences over; the window is built anew where they change its looks."""
         before = self.kept.chosen
+        self.window.preferences = chosen
         if trouble := self.kept.save(chosen):
             self.presenter.say(f"✕ {trouble}")
-        if replace(before, guided=chosen.guided, start_view=chosen.start_view) != chosen:
+        if before.at_login != chosen.at_login:
+            self._start_at_login(wanted=chosen.at_login)
+        if (before.looks, before.clocks, before.run_facts) != (chosen.looks, chosen.clocks, chosen.run_facts):
             QTimer.singleShot(0, self._dress_anew)  # the dialog that asks is a child of the window that goes
+        elif (before.panel, before.panel_number, before.tell_rules) != (
+            chosen.panel, chosen.panel_number, chosen.tell_rules,
+        ):  # fmt: skip
+            self._show_panel(self._looks)
 
     def _dress_anew(self) -> None:
         self.presenter.let_go()
@@ -233,11 +293,14 @@ class DesktopApp:
 
     def tear_down(self) -> None:
         """Destroy the window at once, while Qt still stands."""
+        if self.panel is not None:
+            self.panel.icon.hide()
+            self.panel.deleteLater()
         self.window.deleteLater()
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
 
 
-def open_window(opener: Opener, machine: str, data: Path, view: str | None) -> int:
+def open_window(opener: Opener, machine: str, data: Path, view: str | None, *, hidden: bool = False) -> int:
     """Open the window on a machine and return the application's exit code.
 
     Args:
@@ -245,6 +308,7 @@ def open_window(opener: Opener, machine: str, data: Path, view: str | None) -> i
         machine: the word of the first one.
         data: the data folder.
         view: shown first; the preferred one if None.
+        hidden: only its icon in the panel is shown, where the desktop has one.
 
     Raises:
         BadInput: no such view, or no such machine.
@@ -259,7 +323,10 @@ def open_window(opener: Opener, machine: str, data: Path, view: str | None) -> i
     first = FIRST_VIEW if opened.kept.first_start else opened.kept.chosen.start_view
     opened.window.show_view(view or (first if first in opened.window.views else "workbench"))
     opened.kept.save(opened.kept.chosen)
-    opened.window.show()
+    if hidden and opened.panel is not None:
+        opened.window.stay_in_panel()
+    else:
+        opened.window.show()
     try:
         return app.exec()
     finally:

@@ -1,12 +1,14 @@
 """The window: rail, strip and views around one presenter."""
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 from PyQt6.QtCore import QEvent, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QMainWindow, QStackedWidget, QWidget
 
+from upright_bolt.desktop.closing_dialog import ClosingDialog
 from upright_bolt.desktop.compare_view import CompareView
 from upright_bolt.desktop.edge_view import EdgeView
 from upright_bolt.desktop.first_steps_bar import FirstStepsBar
@@ -24,7 +26,7 @@ from upright_bolt.desktop.theme import Theme
 from upright_bolt.desktop.workbench import Workbench
 from upright_bolt.model.start import Start
 from upright_bolt.presentation import first_steps
-from upright_bolt.presentation.preferences import Preferences
+from upright_bolt.presentation.preferences import Preferences, WhenClosed
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunAsked
 
@@ -73,6 +75,7 @@ class Window(QMainWindow):
         self.preferences = preferences or Preferences()
         self._looked = False
         self._told = ""
+        self.when_closed: Callable[[], WhenClosed] = lambda: WhenClosed.END
         self.setWindowTitle(presenter.outline.identity.name)  # Qt adds the program's name
         self.setWindowIcon(app_icon(theme.rail, theme.rail_mark))
         self.setAcceptDrops(True)
@@ -253,9 +256,39 @@ class Window(QMainWindow):
         super().changeEvent(event)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
-        """Tell that the session must end."""
+        """Tell that the session must end; or stay in the panel, where the person wants that."""
+        way = self.when_closed()
+        if event is not None and way is not WhenClosed.END:
+            event.ignore()
+            if way is WhenClosed.ASK:
+                self._ask_about_closing()
+            else:
+                self.stay_in_panel()
+            return
         self.closing.emit()
         super().closeEvent(event)
+
+    def stay_in_panel(self) -> None:
+        """Hide the window; the icon in the panel stays."""
+        self.hide()
+        self.presenter.set_hidden(hidden=True)
+
+    def come_back(self) -> None:
+        """Show the window again."""
+        self.presenter.set_hidden(hidden=False)
+        self.show()
+        self.raise_()
+        self.activateWindow()
+
+    def _ask_about_closing(self) -> None:
+        dialog = ClosingDialog(self)
+        dialog.chosen.connect(self._close_as)
+        dialog.show()
+
+    def _close_as(self, way: WhenClosed) -> None:
+        self._prefer(replace(self.preferences, when_closed=way))
+        self.when_closed = lambda: way
+        self.close()
 
 
 def _dropped(event: QDropEvent) -> Path | None:

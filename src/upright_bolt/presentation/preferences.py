@@ -22,6 +22,22 @@ class Looks(StrEnum):
     DARK = "dark"
 
 
+class PanelNumber(StrEnum):
+    """What the icon in the desktop's panel shows."""
+
+    HOTTEST = "hottest"
+    WATTS = "watts"
+    CLOCK = "clock"
+
+
+class WhenClosed(StrEnum):
+    """What becomes of the program when its window is closed while its icon is in the panel."""
+
+    ASK = "ask"
+    STAY = "stay"
+    END = "end"
+
+
 class RunFact(StrEnum):
     """What the list of runs can tell of each, besides its name."""
 
@@ -44,6 +60,11 @@ class Preferences:
         run_facts: what the list of runs tells of each.
         recent: words of machines opened from files, the newest first.
         guided: machines whose first steps are done, or were put away.
+        panel: whether an icon stands in the desktop's panel.
+        panel_number: what it shows.
+        when_closed: what becomes of the program then.
+        at_login: whether it starts at login, hidden.
+        tell_rules: whether a desktop notification tells that a rule has changed the profile.
     """
 
     looks: Looks = Looks.DESKTOP
@@ -52,6 +73,11 @@ class Preferences:
     run_facts: tuple[RunFact, ...] = (RunFact.NUMBER, RunFact.DATE, RunFact.LENGTH, RunFact.SCORE)
     recent: tuple[str, ...] = ()
     guided: tuple[str, ...] = ()
+    panel: bool = False
+    panel_number: PanelNumber = PanelNumber.HOTTEST
+    when_closed: WhenClosed = WhenClosed.ASK
+    at_login: bool = False
+    tell_rules: bool = False
 
     def with_recent(self, word: str) -> "Preferences":
         """Return these with a machine opened last; this computer and the twins are always on offer."""

@@ -21,7 +21,7 @@ from upright_bolt.session.session import Session
 from upright_bolt.session.steps import Step
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.wording.hold import standing_words, used_words
+from upright_bolt.wording.hold import entry_words, notable, standing_words, used_words
 
 Say = Callable[[str], None]
 LOG_LINES = 40
@@ -59,8 +59,10 @@ class Profiles:
     Attributes:
         status: how everything stands.
         entries: the latest entries of the hold's log, oldest first.
+        tell_rules: whether a rule that changes the profile is worth telling.
 
     Topics:
+        told: something rare has happened, as a sentence.
         changed: any of these has changed.
     """
 
@@ -74,6 +76,9 @@ class Profiles:
         self._waits = False
         self.status = HoldStatus()
         self.entries: tuple[LogEntry, ...] = ()
+        self.tell_rules = False
+        self._known = False
+        self.told: Announcement[str] = Announcement()
         self.changed: Announcement[None] = Announcement()
 
     def _fail(self, sentence: str) -> None:
@@ -103,8 +108,21 @@ class Profiles:
     def _take(self, found: tuple[HoldStatus, tuple[LogEntry, ...]]) -> None:
         self._waits = False
         if found != (self.status, self.entries):
+            before, first = self.entries, not self._known
             self.status, self.entries = found
+            self._known = True
             self.changed(None)
+            self._tell(before, first=first)
+
+    def _tell(self, before: tuple[LogEntry, ...], *, first: bool) -> None:
+        """Announce what is rare enough for a desktop notification; at first, only what waits for the person."""
+        if first:
+            if self.status.suspects:
+                self.told(f"Nothing risky is put in force: {self.status.suspects}. Use a profile to trust it again.")
+            return
+        for entry in self.entries:
+            if entry not in before and notable(entry, rules=self.tell_rules):
+                self.told(entry_words(entry))
 
     def shown(self, controls: Mapping[str, Control], runs: list[RunRecord]) -> list[ProfileShown]:
         """Return the profiles side by side, stock first.

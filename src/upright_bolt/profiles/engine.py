@@ -22,6 +22,8 @@ from upright_bolt.settings.engine import SettingsEngine
 class ProfileEngine(Keeping):
     """``ProfileAccess`` in the process that has the rights."""
 
+    near = True
+
     @classmethod
     def of(
         cls, engine: SettingsEngine, backend: Backend, ports: MachinePorts, files: Path, folder: Path

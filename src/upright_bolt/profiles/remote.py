@@ -67,6 +67,8 @@ class RemoteProfiles:
         tends: whether this process has to drive it.
     """
 
+    near = False
+
     def __init__(self, call: Callable[..., Any], *, tends: bool) -> None:
         self._call = call
         self._tends = tends

@@ -28,6 +28,7 @@ class Machine:
         stay_awake: keeps the machine from falling asleep, for a reason given, until what it returns is called; None
             where nothing sleeps.
         autostart: lets this program begin again after a restart; None where nothing restarts.
+        at_login: lets it begin in the panel at login; None where nobody logs in.
         set_pace: makes the machine's time run at a multiple of real time; None for as fast as it goes.
     """
 
@@ -40,6 +41,7 @@ class Machine:
     record: Path | None = None
     stay_awake: Callable[[str], Callable[[], None]] | None = None
     autostart: Autostart | None = None
+    at_login: Autostart | None = None
 
     @property
     def word(self) -> str:

@@ -28,10 +28,13 @@ class ProfileTending:
 
     def tend(self, *, at_once: bool = False) -> None:
         """Do what is due; ``at_once`` whatever is."""
-        if self._profiles is None or self._busy() or (not at_once and self._now_s() < self._due_s):
+        profiles = self._profiles
+        if profiles is None or self._busy():
+            return
+        if not (at_once or profiles.near or self._now_s() >= self._due_s):
             return
         try:
-            self._due_s = self._now_s() + self._profiles.tend()
+            self._due_s = self._now_s() + profiles.tend()
         except BoltError:
             self._due_s = self._now_s() + WITH_TROUBLE_S
 

@@ -21,7 +21,13 @@ class Change:
 
 
 class ProfileAccess(Protocol):
-    """Profiles, rules and hold of one machine."""
+    """Profiles, rules and hold of one machine.
+
+    Attributes:
+        near: they are in this process, so that asking whether something is due costs nothing.
+    """
+
+    near: bool
 
     def status(self) -> HoldStatus:
         """Return how everything stands."""

@@ -89,6 +89,15 @@ def entry_words(entry: LogEntry) -> str:
     return f"{_SENTENCES[entry.kind](entry)}."
 
 
+def notable(entry: LogEntry, *, rules: bool) -> bool:
+    """Tell whether an entry is worth a notification: another program, a hold that rests, a crash; ``rules`` too."""
+    if entry.kind is LogKind.RESET:
+        return entry.cause is Cause.PROGRAM
+    if entry.kind is LogKind.USED:
+        return rules and entry.cause is Cause.RULE
+    return entry.kind in (LogKind.RESTS, LogKind.SUSPECT, LogKind.NOT_USED)
+
+
 def proof_words(control: str, value: Value, proof: Proof | None) -> str:
     """Return what speaks for a setting of a profile, in a phrase."""
     if proof is None:
