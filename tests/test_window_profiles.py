@@ -11,6 +11,7 @@ from upright_bolt.desktop.profile_cells import MeasureCell, SettingCell
 from upright_bolt.desktop.profile_dialogs import NameDialog, TextDialog
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
+from upright_bolt.wording.events import sentence, short
 from window_support import click, type_value, until, words_of
 
 
@@ -209,3 +210,16 @@ def test_every_button_of_a_profile_names_its_profile_for_a_screen_reader(at_prof
     assert table.use["quay"].focusPolicy() & Qt.FocusPolicy.TabFocus
     assert all(cell.accessibleName() for cell in table.findChildren(SettingCell))
     assert not [label for label in table.findChildren(QLabel) if label.text() == "…"]
+
+
+def test_what_the_hold_does_stands_on_the_charts_time_axis(at_profiles):
+    app = at_profiles(profiles=[QUAY, AT_SEA], rules=RULES)
+    app.presenter.profiles.use("quay")
+    until(lambda: in_force(app) == "quay")
+    app.presenter.plug()
+    until(lambda: any("set sustained to 12 W" in sentence(e) for e in app.presenter.history.events))
+    told = [short(event) for event in app.presenter.history.events]
+    assert "Profile quay" in told
+    assert "Profile at sea" in told
+    assert "sustained put back" in told
+    assert "Reset: sustained 12 W → 16 W" not in told, "this program's own putting back is no reset by others"

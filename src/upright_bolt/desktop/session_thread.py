@@ -15,7 +15,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from upright_bolt.errors import BoltError, InUse, MachineFroze
-from upright_bolt.model.event import ChangedByOthers
+from upright_bolt.model.event import ChangedByOthers, HoldDid
 from upright_bolt.presentation.ports import Answer, Failure, Request, Snapshot
 from upright_bolt.session.session import SAMPLE_S, Session
 
@@ -154,7 +154,7 @@ class SessionThread(QObject):
         pending = self._pending
         pending.samples.append(tick.sample)
         pending.events += tick.events
-        if any(isinstance(event, ChangedByOthers) for event in tick.events):
+        if any(isinstance(event, ChangedByOthers | HoldDid) for event in tick.events):
             self._controls_due = 0.0
         run = self._session.run
         series = self._session.end_series()

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from upright_bolt.model.control import Value
+from upright_bolt.model.hold import LogEntry
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +75,15 @@ class ChangedByOthers:
     what: str
     who: str
     kind: Literal["others"] = "others"
+
+
+@dataclass(frozen=True, slots=True)
+class HoldDid:
+    """A profile was put in force, or what no longer held was put back, or left alone; as the hold's log tells."""
+
+    time_s: float
+    entry: LogEntry
+    kind: Literal["hold"] = "hold"
 
 
 @dataclass(frozen=True, slots=True)
@@ -158,6 +168,7 @@ Event = (
     | ClockSet
     | AccessChanged
     | ChangedByOthers
+    | HoldDid
     | Tried
     | Kept
     | WasPutBack

@@ -6,6 +6,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.methods import method
 from upright_bolt.service.names import Action
+from upright_bolt.settings.access import PROFILES
 
 if TYPE_CHECKING:
     from upright_bolt.service.bus_interface import BusInterface
@@ -31,7 +32,7 @@ async def _change(
     await interface.with_right(
         caller, action, lambda: interface.machine.change_profiles(caller, name, *arguments), interactive=may_ask
     )
-    interface.tell("profiles", caller)
+    interface.tell(PROFILES, caller)
     return ()
 
 

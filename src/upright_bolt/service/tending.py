@@ -9,6 +9,7 @@ from upright_bolt.model.change import ChangeKind
 from upright_bolt.service.bus_interface import BusInterface
 from upright_bolt.service.log import LOG
 from upright_bolt.service.shared_machine import GRACE_S, SharedMachine
+from upright_bolt.settings.access import PROFILES
 from upright_bolt.wording.hold import entry_words
 
 ORPHAN_S = GRACE_S / 6.0
@@ -42,7 +43,7 @@ class Tending:
         for entry in machine.news:
             LOG.info("%s", entry_words(entry))
         if machine.news:
-            interface.tell_of_own("profiles", "the service")
+            interface.tell_of_own(PROFILES, "the service")
         self._listen()
         return min(due_s, ORPHAN_S) if machine.orphaned else due_s
 

@@ -14,6 +14,7 @@ from upright_bolt.model.event import (
     ChangedByOthers,
     ClockSet,
     Event,
+    HoldDid,
     Kept,
     Resumed,
     RunEnded,
@@ -30,7 +31,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Options, Work, check_options, length_of
 from upright_bolt.session.active_run import ActiveRun, Beginning
-from upright_bolt.session.awake import StayAwake
+from upright_bolt.session.awake import StayAwake, reason
 from upright_bolt.session.change_watch import ChangeWatch
 from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
@@ -40,7 +41,7 @@ from upright_bolt.session.run_head import head_of
 from upright_bolt.session.run_progress import LOADED, RunSink, RunStage
 from upright_bolt.session.series import ActiveSeries, SeriesAsked, try_or_raise
 from upright_bolt.session.start import Gate, Goal, RestWatch
-from upright_bolt.settings.access import MachineAccess
+from upright_bolt.settings.access import PROFILES, MachineAccess
 from upright_bolt.wording import events as event_words
 from upright_bolt.wording import trials as trial_words
 from upright_bolt.workload.hold_load import HoldLoad
@@ -102,14 +103,6 @@ class Session:
         """Whether a run, a series or a search goes on."""
         return self.run is not None or self.series is not None or self.search is not None
 
-    def _works_on(self) -> str:
-        """Return why the machine must not fall asleep now; empty if it may."""
-        if self.search is not None:
-            return "" if self.search.paused else "A search for the edge of the voltage is in progress"
-        if self.series is not None:
-            return "A series of runs is in progress"
-        return "A run is in progress" if self.run is not None else ""
-
     @property
     def recovered(self) -> str:
         """What was done about a trial that an earlier process left, as a sentence; empty if nothing."""
@@ -159,12 +152,16 @@ class Session:
         elif self.search is not None:
             self.search.take(sample)
         self._profiles.tend()
-        self._awake.see(self._works_on())
+        self._awake.see(reason(self))
         return Tick(sample, tuple(events))
 
     def _take_changes(self) -> None:
-        for change in self.access.changes_by_others():
-            self._changed(ChangedByOthers(self.now_s, change.what, change.who))
+        heard = self.access.changes_by_others()
+        for change in heard:
+            if change.what != PROFILES:
+                self._changed(ChangedByOthers(self.now_s, change.what, change.who))
+        for entry in self._profiles.news(heard=any(change.what == PROFILES for change in heard)):
+            self._changed(HoldDid(self.now_s, entry))
 
     def _take_jumps(self) -> None:
         for jump in self.machine.clock.jumps():

@@ -20,6 +20,10 @@ class Change:
     who: str
 
 
+PROFILES = "profiles"
+"""``Change.what`` of a change of profiles, rules or hold."""
+
+
 class ProfileAccess(Protocol):
     """Profiles, rules and hold of one machine.
 

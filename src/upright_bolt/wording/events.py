@@ -12,6 +12,7 @@ from upright_bolt.model.event import (
     CheckersProved,
     ClockSet,
     Event,
+    HoldDid,
     Kept,
     LimitsReset,
     NotSettled,
@@ -24,6 +25,7 @@ from upright_bolt.model.event import (
     WasPutBack,
 )
 from upright_bolt.model.settings import show_settings
+from upright_bolt.wording.hold import entry_in_short, entry_words
 
 
 def _clock_set(event: ClockSet) -> str:
@@ -50,6 +52,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     ClockSet: _clock_set,
     AccessChanged: lambda e: e.trouble or "The root service answers again",
     ChangedByOthers: lambda e: f"{e.what.capitalize()} by {e.who}",
+    HoldDid: lambda e: entry_words(e.entry).rstrip("."),
     Tried: lambda e: "Trial refused" if e.refused else f"Tried {show_settings(e.settings)}",
     Kept: lambda e: f"Kept {show_settings(e.settings)}",
     WasPutBack: lambda e: f"Put back {show_settings(e.settings)}",
@@ -68,6 +71,8 @@ def sentence(event: Event) -> str:
 
 def short(event: Event) -> str:
     """Return what happened in few words, for a flag on a time axis."""
+    if isinstance(event, HoldDid):
+        return entry_in_short(event.entry)
     return f"Reset: {_change(event)}" if isinstance(event, LimitsReset) else sentence(event)
 
 

@@ -98,6 +98,16 @@ def notable(entry: LogEntry, *, rules: bool) -> bool:
     return entry.kind in (LogKind.RESTS, LogKind.SUSPECT, LogKind.NOT_USED)
 
 
+def entry_in_short(entry: LogEntry) -> str:
+    """Return an entry in few words, for a flag on a time axis."""
+    if entry.kind is LogKind.USED:
+        return f"Profile {entry.profile}"
+    if entry.kind is LogKind.RESET:
+        by = f", set by {entry.who.partition(' ')[0].rstrip(':')}" if entry.who else ""
+        return f"{entry.control} put back{by}"
+    return f"{entry.control} left alone" if entry.kind is LogKind.RESTS else entry_words(entry).rstrip(".")
+
+
 def proof_words(control: str, value: Value, proof: Proof | None) -> str:
     """Return what speaks for a setting of a profile, in a phrase."""
     if proof is None:
