@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import belief, cooling, drag, edge, measures, service
+from bench import belief, cooling, drag, edge, hold, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
@@ -37,6 +37,10 @@ GOALS = (
     (edge.fails_flatter, "the same, the slope far from the edge 1.4 × flatter than near it (%)", "below", 1.0),
     (edge.given_away, "given away against the ideal (mV)", "at most", 12.0),
     (edge.agreement, "whole sessions against the stand-in that the many went through (mV)", "at most", 5.0),
+    (hold.share, "holding ten settings with nothing happening (% of a core)", "at most", 0.02),
+    (hold.wake_ups, "the same, wake-ups a second", "at most", 0.2),
+    (hold.undoing, "from a foreign write to its undoing, median (ms)", "at most", 100.0),
+    (hold.panel, "the window hidden behind its icon in the panel (% of a core)", "at most", 0.3),
     (measures.status, "“status” / starting Python (s / s)", "at most", 20.0),
     (measures.status_of_twin, "the same on a twin", "at most", 20.0),
     (measures.help_text, "“--help” / starting Python (s / s)", "at most", 20.0),

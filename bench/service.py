@@ -70,6 +70,35 @@ def shares(folder: Path) -> tuple[tuple[float, float], tuple[float, float]]:
     return looking, minimised
 
 
+def shares_hidden(folder: Path) -> tuple[float, float]:
+    """Return the shares of a processor in %, of window and service, while the window is hidden behind its icon."""
+    from dataclasses import replace
+
+    from PyQt6.QtCore import QEventLoop, QTimer
+
+    from upright_bolt.desktop import theme
+    from upright_bolt.desktop.app import DesktopApp
+
+    def wait(seconds: float) -> None:
+        loop = QEventLoop()
+        QTimer.singleShot(round(seconds * 1000), loop.quit)
+        loop.exec()
+
+    with PrivateBus(folder) as bus:
+        os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
+        bus.start_polkit()
+        service = bus.start_service()
+        session = open_session("host", folder / "mine", "bench", exclusive=True)
+        app = DesktopApp(session, folder / "mine", theme.LIGHT, has_panel=lambda: True)
+        app.prefer(replace(app.kept.chosen, panel=True))
+        app.window.stay_in_panel()
+        wait(4.0)
+        found = _shares_over(wait, service.process.pid)
+        app.end()
+        app.tear_down()
+    return found
+
+
 def _shares_over(wait, pid: int) -> tuple[float, float]:
     before, begun = (_cpu_s(os.getpid()), _cpu_s(pid)), time.perf_counter()
     wait(LOOK_S)

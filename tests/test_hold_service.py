@@ -1,5 +1,7 @@
 """Profiles kept in force by the real service on a real bus, while things happen to a twin from outside."""
 
+import subprocess
+import sys
 import time
 from contextlib import closing
 
@@ -7,11 +9,15 @@ import pytest
 
 from bus_support import PrivateBus
 from profile_support import PREFERENCE, RULES, sample_profiles
+from support import write_tree
 from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.errors import BadInput, Denied
+from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.hold import Cause, LogKind
+from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
+from upright_bolt.twin.machine import open_twin
 from upright_bolt.twin.outside import tell
 from waiting import until
 
@@ -156,3 +162,38 @@ def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
     assert served.profiles.status().in_force == "quay"
     served.client.put_back("enough")
     served.wait_for(lambda: served.value("turbo") == "off", "night watch in force")
+
+
+OVERWRITER = """
+import pathlib, sys, time
+path = pathlib.Path(sys.argv[1])
+for _ in range(int(sys.argv[2])):
+    path.write_text("performance")
+    time.sleep(1.0)
+"""
+
+
+def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_alone(bus, tmp_path):
+    root = write_tree(open_twin("tern", None), tmp_path / "copy")
+    bus.start_polkit(ALL)
+    service = bus.start_service(on=f"tree:{root}")
+    file = root / PREFERENCE.lstrip("/")
+    if not Writers().known:
+        pytest.skip("the kernel lets only root ask who writes a file (fanotify)")
+    with closing(ServiceAccess()) as client:
+        client.profiles.save("at sea", text_of(Profile("at sea", {"epp": 192.0})))
+        client.profiles.use("at sea")
+        assert client.in_force()["epp"] == 192.0
+        meddler = subprocess.Popen([sys.executable, "-c", OVERWRITER, str(file), "120"])
+        try:
+            until(lambda: client.profiles.status().resting, what="the hold rests")
+        finally:
+            meddler.kill()
+            meddler.wait()
+        (resting,) = client.profiles.status().resting
+        assert f"process {meddler.pid}" in resting.who
+        resets = [entry for entry in client.profiles.log() if entry.kind is LogKind.RESET]
+        assert len(resets) == 5
+        assert {entry.cause for entry in resets} == {Cause.PROGRAM}
+        assert "python" in resets[0].who
+        assert "again and again" in service.log

@@ -450,3 +450,15 @@ def cut_at(desk: Desk, step: int) -> bool:
         desk.twin.physics.restart()
         return True
     return False
+
+
+def test_a_platform_mode_and_limits_go_together_and_what_the_firmware_does_afterwards_is_undone(desk):
+    desk.profiles.save_rules("")
+    settings = {"platform-mode": "performance", "sustained": 22.0, "burst": 33.0}
+    desk.profiles.save("all out", text_of(Profile("all out", settings)))
+    desk.profiles.use("all out")
+    assert desk.status.held_back == ()
+    desk.wait(5.0)
+    values = desk.values()
+    assert (values["platform-mode"], values["sustained"], values["burst"]) == ("performance", 22.0, 33.0)
+    assert LogKind.RESET in [entry.kind for entry in desk.profiles.log()]

@@ -327,7 +327,7 @@ def serve(machine: str, data: Path | None, idle_s: float) -> None:
 
     word = parse_machine(machine)
     folder = state_folder(word, data)
-    writers = Writers() if word.kind == "host" else None
+    writers = Writers() if word.kind != "twin" else None
     drop(CAP_SYS_ADMIN)
 
     def opened() -> SettingsEngine:

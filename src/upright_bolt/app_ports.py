@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BoltError
+from upright_bolt.kernel.changes import MachineChanges, NoChanges
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import COPY_STRIDE, CopiedFiles, DeviceRegisters, RealFiles
@@ -47,7 +48,12 @@ def open_ports(
     if word.kind == "tree":
         root = _unpacked(Path(word.rest), folder)
         registers = DeviceRegisters(root, COPY_STRIDE)
-        return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0), None
+        changes: MachineChanges = NoChanges()
+        if served:
+            from upright_bolt.kernel.real_changes import RealChanges
+
+            changes = RealChanges(root, writers)
+        return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0, changes=changes), None
     from upright_bolt.twin.machine import TwinClock, open_twin
     from upright_bolt.twin.outside import Outside
 

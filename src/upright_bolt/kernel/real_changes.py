@@ -1,4 +1,4 @@
-"""Port ``MachineChanges`` on this computer: one descriptor that is silent while nothing happens.
+"""Port ``MachineChanges`` on this computer, or a copy of its files: one descriptor, silent while nothing happens.
 
 inotify tells of a write by any program, and not of a change by the firmware. The platform mode's file raises POLLPRI
 when it changes in any way. Uevents, about chargers and processors, are taken from the kernel itself, since what udev
@@ -17,6 +17,7 @@ import inotify_simple
 import pyudev
 
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.ports import contained
 from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.change import ChangeKind, MachineChange
 
@@ -25,15 +26,16 @@ MOST_UEVENTS = 200
 
 
 class RealChanges:
-    """Changes of this computer.
+    """Changes of this computer, or of a copy of kernel files.
 
     Args:
-        root: folder below which kernel files lie.
+        root: folder below which kernel files lie; of a copy, only writes are told.
         writers: tells who writes; None if that is not to be known.
     """
 
     def __init__(self, root: Path = Path("/"), writers: Writers | None = None) -> None:
         self._root = root
+        self._of_this_computer = root == Path("/")
         self._writers = writers
         self._epoll: select.epoll | None = None
         self._inotify: inotify_simple.INotify | None = None
@@ -60,7 +62,10 @@ class RealChanges:
             self._writers.mark([self._place(path) for path in self._watched])
 
     def _place(self, path: str) -> Path:
-        return self._root / path.lstrip("/")
+        """Return where a file lies; in a copy of kernel files, links lead to nothing outside it."""
+        if self._of_this_computer:
+            return Path(path)
+        return Path(contained(str(self._root), path))
 
     def _open(self) -> None:
         self._epoll = epoll = select.epoll()
@@ -68,16 +73,21 @@ class RealChanges:
         epoll.register(self._inotify.fileno(), select.EPOLLIN)
         if self._writers is not None and self._writers.known:
             epoll.register(self._writers.handle, select.EPOLLIN)
-        with suppress(OSError, ImportError):
-            self._monitor = pyudev.Monitor.from_netlink(pyudev.Context(), source="kernel")
-            for subsystem in KINDS:
-                self._monitor.filter_by(subsystem)
-            self._monitor.start()
-            epoll.register(self._monitor.fileno(), select.EPOLLIN)
+        if self._of_this_computer:
+            with suppress(OSError, ImportError):
+                self._listen(epoll)
+
+    def _listen(self, epoll: select.epoll) -> None:
+        """Listen to uevents, and to the platform mode. Raises OSError, or ImportError where libudev is missing."""
         with suppress(OSError):
-            self._mode = os.open(self._place(paths.PLATFORM_PROFILE), os.O_RDONLY | os.O_CLOEXEC)
+            self._mode = os.open(paths.PLATFORM_PROFILE, os.O_RDONLY | os.O_CLOEXEC)
             os.read(self._mode, 64)
             epoll.register(self._mode, select.EPOLLPRI | select.EPOLLERR)
+        self._monitor = pyudev.Monitor.from_netlink(pyudev.Context(), source="kernel")
+        for subsystem in KINDS:
+            self._monitor.filter_by(subsystem)
+        self._monitor.start()
+        epoll.register(self._monitor.fileno(), select.EPOLLIN)
 
     def handles(self) -> tuple[int, ...]:
         """Return the one descriptor."""

@@ -23,7 +23,7 @@ from upright_bolt.model.trial import Drift
 from upright_bolt.profiles.folder import Found, ProfileFolder
 from upright_bolt.profiles.plan import Plan
 from upright_bolt.profiles.planner import Planner
-from upright_bolt.profiles.putting import put_back_one, put_plan
+from upright_bolt.profiles.putting import MODE, put_back_one, put_plan
 from upright_bolt.profiles.record import Record, Settling
 from upright_bolt.profiles.resistance import Resistance
 from upright_bolt.profiles.start import begin_boot
@@ -169,9 +169,9 @@ class Keeping:
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)
         else:
-            self._check(now_s)
+            waiting = self._check(now_s)
+            self._written = {path: who for path, who in self._written.items() if path in waiting}
         self._woken = False
-        self._written.clear()
         return None
 
     def _wanted(self, found: Found) -> tuple[str, Cause]:
@@ -187,7 +187,7 @@ class Keeping:
 
     def situation(self) -> Situation:
         """Return what rules look at."""
-        mode = self._backend.values(["platform-mode"]).get("platform-mode", "")
+        mode = self._backend.values([MODE]).get(MODE, "")
         named = self.files.found().rules.named(Condition.PROGRAM)
         return read_situation(self._ports.files, str(mode), self._ports.programs(named) if named else frozenset())
 
@@ -219,6 +219,10 @@ class Keeping:
         self._plan = put_plan(self._engine, self._backend, plan, by, woken=woken)
         self._planned_for = (profile.name, plan)
         self._resistance.clear()
+        self._written.clear()
+        if MODE in plan.settings:  # its limits follow a moment later
+            now_s = self._ports.clock.now_s()
+            self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
         self._watch()
         self._tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self._plan.settings))
 
@@ -236,8 +240,9 @@ class Keeping:
 
     # Hold
 
-    def _check(self, now_s: float) -> None:
-        """Put back what no longer holds. Raises InUse or Refused."""
+    def _check(self, now_s: float) -> set[str]:
+        """Put back what no longer holds; return the files of what has to wait for that. Raises InUse or Refused."""
+        waiting: set[str] = set()
         held = self._plan.settings if self._plan is not None else {}
         due: list[Drift] = []
         for drift in self._engine.status().drift:
@@ -251,10 +256,12 @@ class Keeping:
                 self._rest(drift, resistance)
             elif at_s > now_s:
                 self._looks_s.append(at_s)
+                waiting.update(self._backend.drivers[drift.name].files)
             else:
                 due.append(drift)
         if due:
             self._put_back(due, now_s)
+        return waiting
 
     def _cause_of(self, drift: Drift) -> tuple[Cause, str]:
         files = self._backend.drivers[drift.name].files

@@ -19,6 +19,7 @@ from upright_bolt.wording.notes import clause
 FOLLOWED = (NoteCode.UNDONE, NoteCode.NOT_WRITTEN)
 """Why a setting was refused that another one's refusal took along."""
 OWNER = "profile"
+MODE = "platform-mode"
 
 
 def put_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, woken: bool) -> Plan:
@@ -43,7 +44,23 @@ def put_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, w
     if leaving:
         with suppress(BadInput):  # nothing of it is known to be changed in this boot
             engine.to_stock(leaving, by)
-    wanted, refused = _unless_there(plan.settings, engine, backend), []
+    refused: list[HeldBack] = []
+    for wanted in _in_turn(_unless_there(plan.settings, engine, backend)):
+        refused += _put(engine, wanted, by)
+    gone = {one.name for one in refused}
+    settings = {name: value for name, value in plan.settings.items() if name not in gone}
+    return Plan(settings, (*plan.held_back, *refused))
+
+
+def _in_turn(settings: Mapping[str, Value]) -> list[dict[str, Value]]:
+    """Return what is put in force one after another: the platform mode first, since firmware follows with limits."""
+    first = {name: value for name, value in settings.items() if name == MODE}
+    return [part for part in (first, {n: v for n, v in settings.items() if n != MODE}) if part]
+
+
+def _put(engine: SettingsEngine, wanted: dict[str, Value], by: str) -> list[HeldBack]:
+    """Put settings in force and keep them; return what the machine refused. Raises InUse or Refused."""
+    refused: list[HeldBack] = []
     while wanted:
         report = engine.try_settings(wanted, standing=True, by=by, owner=OWNER)
         if report.ok:
@@ -53,9 +70,7 @@ def put_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, w
         refused += culprits
         names = {one.name for one in culprits}
         wanted = {name: value for name, value in wanted.items() if name not in names}
-    gone = {one.name for one in refused}
-    settings = {name: value for name, value in plan.settings.items() if name not in gone}
-    return Plan(settings, (*plan.held_back, *refused))
+    return refused
 
 
 def _unless_there(settings: Mapping[str, Value], engine: SettingsEngine, backend: Backend) -> dict[str, Value]:

@@ -51,7 +51,8 @@ class BusInterface:
 
     Attributes:
         machine: as given.
-        changed: set when something was done that may call for a profile.
+        changed: set when something has happened that may call for a profile, or when the service is to end.
+        changed_lately: the same, until somebody has seen to it.
     """
 
     def __init__(self, bus: Connection, machine: SharedMachine, callers: Callers, rights: Rights) -> None:
@@ -62,6 +63,7 @@ class BusInterface:
         self._thread = MachineThread()
         self._refusals = RefusalLog()
         self.changed = asyncio.Event()
+        self.changed_lately = True
         self._tasks: set[asyncio.Task[None]] = set()
 
     def take(self, call: Incoming) -> None:
@@ -230,7 +232,7 @@ class BusInterface:
     async def end_run(self, caller: Caller) -> Result:
         """End the run that the caller has begun; without one, nothing happens."""
         await self.do(lambda: self.machine.end_run(caller), FIRST)
-        self.changed.set()
+        self.wake()
         return ()
 
     async def with_right(self, caller: Caller, action: Action, work: Callable[[], T], *, interactive: bool) -> T:
@@ -253,13 +255,18 @@ class BusInterface:
                 continue
         raise BoltError("The rules about rights change again and again; nothing was changed. Try again.")
 
+    def wake(self) -> None:
+        """Let it be seen to at once what has happened."""
+        self.changed_lately = True
+        self.changed.set()
+
     def tell_of_own(self, what: str, who: str) -> None:
         """Tell of something that the service has done by itself: ``put back`` the trial of ``who``, or ``profiles``."""
         self._bus.signal(PATH, INTERFACE, "Changed", "ssu", what, who, 0)
 
     def tell(self, what: str, caller: Caller) -> None:
         """Tell everybody who listens that a caller has done something."""
-        self.changed.set()
+        self.wake()
         self._bus.signal(PATH, INTERFACE, "Changed", "ssu", what, caller.words, caller.pid or 0)
 
     async def do(self, work: Callable[[], T], order: int = IN_TURN) -> T:

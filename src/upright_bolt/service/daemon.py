@@ -24,7 +24,7 @@ from upright_bolt.service.tending import Tending
 from upright_bolt.settings.engine import SettingsEngine
 
 IDLE_S = 60.0
-BUS_EVERY_S = 20.0
+BUS_EVERY_S, BUS_SELDOM_S = 20.0, 300.0
 LEAST_S = 0.02
 """Between two looks, however many changes there are."""
 BUS_ANSWER_S = 10.0
@@ -111,7 +111,7 @@ class _Watch:
         caller = None if new else self._callers.left(name)
         if caller is not None:
             self._tending.later(lambda: self._machine.left(caller))
-            self._interface.changed.set()
+            self._interface.wake()
 
     def _rules_changed(self) -> None:
         self._rights.epoch += 1
@@ -136,7 +136,7 @@ class _Life:
         self._interface = interface
         self._machine = machine
         self._idle_s = idle_s
-        self._calls = 0
+        self._calls = self._asked_calls = 0
         self._active_s = self._asked_s = time.monotonic()
 
     async def live(self, tending: Tending) -> None:
@@ -153,7 +153,7 @@ class _Life:
             loop.add_signal_handler(number, end)
         while not ended:
             changed.clear()
-            due_s = min(await tending.tend(), self._idle_in_s(), BUS_EVERY_S)
+            due_s = min(await tending.tend(), self._idle_in_s(), self._bus_every_s)
             if due_s < 0.0 or await self._bus_gone():
                 break
             with suppress(TimeoutError):
@@ -171,10 +171,15 @@ class _Life:
             return -1.0
         return inf if self._machine.holding else left_s
 
+    @property
+    def _bus_every_s(self) -> float:
+        """How often to ask whether the bus is there: seldom while nobody calls, since that wakes the processor."""
+        return BUS_EVERY_S if self._callers.calls != self._asked_calls else BUS_SELDOM_S
+
     async def _bus_gone(self) -> bool:
         now = time.monotonic()
-        if now - self._asked_s >= BUS_EVERY_S:
-            self._asked_s = now
+        if now - self._asked_s >= self._bus_every_s:
+            self._asked_s, self._asked_calls = now, self._callers.calls
             try:
                 await self._bus.call(BUS, "GetId", patience_s=BUS_ANSWER_S)
             except (BoltError, TimeoutError):

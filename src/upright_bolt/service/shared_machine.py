@@ -177,6 +177,10 @@ class SharedMachine:
         """Whether profiles are kept in force, so that the service must stay."""
         return self._profiles.record.now.active
 
+    def tend_all(self) -> tuple[Trial | None, float]:
+        """Return a trial that was put back since its owner has left, and when profiles want to be tended again."""
+        return self.end_orphaned(), self.tend()
+
     def tend(self) -> float:
         """Keep profiles in force; return in how many seconds to call again at the latest."""
         before = len(self._profiles.log())

@@ -3,6 +3,7 @@
 import asyncio
 from collections.abc import Callable
 from math import inf
+from time import monotonic
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model.change import ChangeKind
@@ -27,25 +28,32 @@ class Tending:
         self._interface = interface
         self._machine = machine
         self._reading: tuple[int, ...] = ()
+        self._due_s = 0.0
         self._tasks: set[asyncio.Task[None]] = set()
 
     async def tend(self) -> float:
         """Do what is due; return in how many seconds to call again at the latest."""
         machine, interface = self._machine, self._interface
-        put_back = await interface.do(machine.end_orphaned)
-        if put_back is not None:
-            interface.tell_of_own("put back", put_back.by)
+        now = monotonic()
+        if not interface.changed_lately and now < self._due_s:
+            return self._due_s - now
+        interface.changed_lately = False
+        self.deaf()  # what this process reads and writes itself is no news
         try:
-            due_s = await interface.do(machine.tend)
+            put_back, due_s = await interface.do(machine.tend_all)
         except BoltError as fault:
             LOG.error("%s", fault)
-            due_s = inf
+            put_back, due_s = None, inf
+        if put_back is not None:
+            interface.tell_of_own("put back", put_back.by)
         for entry in machine.news:
             LOG.info("%s", entry_words(entry))
         if machine.news:
             interface.tell_of_own(PROFILES, "the service")
         self._listen()
-        return min(due_s, ORPHAN_S) if machine.orphaned else due_s
+        due_s = min(due_s, ORPHAN_S) if machine.orphaned else due_s
+        self._due_s = monotonic() + due_s
+        return due_s
 
     def _listen(self) -> None:
         """Be woken by the machine's descriptors, once."""
@@ -62,12 +70,12 @@ class Tending:
 
     def _woken(self) -> None:
         self.deaf()
-        self._interface.changed.set()
+        self._interface.wake()
 
     def told(self, kind: ChangeKind) -> None:
         """Take up what the login manager tells."""
         self.later(lambda: self._machine.told(kind))
-        self._interface.changed.set()
+        self._interface.wake()
 
     def later(self, work: Callable[[], None]) -> None:
         """Do something in the machine's thread, in its turn."""
