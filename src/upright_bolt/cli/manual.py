@@ -26,6 +26,7 @@ EXIT_CODES = (("0", "done"), ("1", "refused, failed, or the work gave wrong resu
 FILES = (
     ("~/.local/share/upright-bolt", "runs, journals, simulated machines and the window's preferences; or the folder of "
      "--data"),
+    ("/etc/upright-bolt", "profiles and rules of this computer, with the root service; ~/.config/upright-bolt without"),
     ("/var/lib/upright-bolt", "what the root service, or root, remembers of this computer"),
 )  # fmt: skip
 EXAMPLES = (

@@ -42,7 +42,7 @@ class ProfileEngine(Keeping):
     def save(self, name: str, text: str) -> None:
         """Make a text the profile of that name. Raises BadInput or BoltError."""
         self.files.save(name, text)
-        self._routine_due_s = 0.0
+        self._look_soon()
 
     def delete(self, name: str) -> None:
         """Delete a profile, unless it is in force. Raises NotHere, BadInput or BoltError."""
@@ -53,7 +53,7 @@ class ProfileEngine(Keeping):
     def save_rules(self, text: str) -> None:
         """Make a text the rules. Raises BadInput or BoltError."""
         self.files.save_rules(text)
-        self._routine_due_s = 0.0
+        self._look_soon()
 
     def use(self, name: str, by: str = "") -> None:
         """Put a profile in force and hold it; what was under suspicion is trusted again.
@@ -98,7 +98,7 @@ class ProfileEngine(Keeping):
         now.boot_id = self._backend.boot_id()
         self.record.save()
         self._resistance.clear()
-        self._routine_due_s = 0.0
+        self._look_soon()
 
     def set_boot(self, *, on: bool) -> None:
         """Begin by itself at the next boot, or not. Raises BoltError."""
@@ -116,7 +116,7 @@ class ProfileEngine(Keeping):
         self.record.note_failed(self.planner.chip, offsets)
         if self.record.now.active:
             self._tell(LogKind.FAILED, Cause.DOUBT, settings=dict(offsets))
-            self._routine_due_s = 0.0
+            self._look_soon()
 
     def told_before(self) -> Plan | None:
         """Return what an earlier process of this boot has put in force, as far as it is known; None if nothing."""

@@ -5,7 +5,7 @@ over. Everything that decides what is put in force is read anew each time (files
 the last state asks for, whatever happened on the way.
 """
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
 from math import inf
 
@@ -13,7 +13,7 @@ from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.situation import read_situation
-from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
@@ -39,6 +39,8 @@ AFTER_LOOKS_S = (0.4, 1.0, 2.0, 4.0)
 PROGRAMS_EVERY_S = 3.0
 BUSY_S = 1.0
 AGAIN_S = 30.0
+WHOLE_EVERY = 10
+"""So often a look by routine reads everything that is held, and not only what can change unheard."""
 OFF_WORD = "upright-bolt=off"
 OFF_WORDS = f"{OFF_WORD} stands on the kernel's command line, so nothing is put in force by itself in this boot"
 
@@ -76,6 +78,7 @@ class Keeping:
         self._written: dict[str, str] = {}
         self._woken = False
         self._looks_s: list[float] = []
+        self._routine_looks = 0
         self._routine_due_s = 0.0
         self._cause = Cause.RESUMED
         if not engine.closed:
@@ -108,13 +111,15 @@ class Keeping:
         if not self.record.now.active or self._engine.closed or self.off:
             return inf
         if self._engine.trial is not None or self.busy():
-            self._routine_due_s = now_s
+            self._looks_s = [*(at for at in self._looks_s if at > now_s), now_s]
             return BUSY_S
         self._settle(now_s)
         if changes or any(at <= now_s for at in (*self._looks_s, self._routine_due_s)):
+            by_routine = not changes and not any(at <= now_s for at in self._looks_s)
             self._looks_s = [at for at in self._looks_s if at > now_s]
+            self._routine_looks = self._routine_looks + 1 if by_routine else 0
             try:
-                self._look(now_s)
+                self._look(now_s, silent_only=self._routine_looks % WHOLE_EVERY > 0)
             except BoltError as fault:  # another program has the machine, or the disk is full: later
                 self._looks_s.append(now_s + AGAIN_S)
                 self._tell(LogKind.NOT_USED, self._cause, why=str(fault))
@@ -147,8 +152,8 @@ class Keeping:
             self.record.save()
             self._tell(LogKind.SETTLED, self._cause, profile)
 
-    def _look(self, now_s: float) -> None:
-        """See what should be in force, and see to it. Raises InUse or Refused."""
+    def _look(self, now_s: float, *, silent_only: bool) -> None:
+        """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
         found, now = self.files.found(), self.record.now
         wanted, cause = self._wanted(found)
         if not wanted:
@@ -169,7 +174,7 @@ class Keeping:
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)
         else:
-            waiting = self._check(now_s)
+            waiting = self._check(now_s, silent_only=silent_only)
             self._written = {path: who for path, who in self._written.items() if path in waiting}
         self._woken = False
         return None
@@ -236,16 +241,25 @@ class Keeping:
         others = [c for c in self._ports.changes.take() if c.who or c.kind is not ChangeKind.WRITTEN]
         self._hear(others, now_s)
         if others:
-            self._routine_due_s = now_s
+            self._look_soon()
+
+    def _look_soon(self) -> None:
+        """Let the next call see to everything."""
+        self._looks_s.append(self._ports.clock.now_s())
 
     # Hold
 
-    def _check(self, now_s: float) -> set[str]:
+    def _silent(self, held: Mapping[str, Value]) -> list[str]:
+        """Return what can change without a write that anybody tells of: registers, and limits that firmware sets."""
+        files = {name: self._backend.drivers[name].files for name in held}
+        return [n for n, paths_ in files.items() if n in FIRMWARE_LIMITS or any(":" in path for path in paths_)]
+
+    def _check(self, now_s: float, *, silent_only: bool) -> set[str]:
         """Put back what no longer holds; return the files of what has to wait for that. Raises InUse or Refused."""
         waiting: set[str] = set()
         held = self._plan.settings if self._plan is not None else {}
         due: list[Drift] = []
-        for drift in self._engine.status().drift:
+        for drift in self._engine.drift(self._silent(held) if silent_only else held):
             if drift.name not in held:
                 continue
             resistance = self._resistance.setdefault(drift.name, Resistance())

@@ -104,13 +104,19 @@ class SettingsEngine:
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""
+        return Status(self.trial, self.drift(), dict(self._memory.kept), self._backend.power_source())
+
+    def drift(self, names: Collection[str] | None = None) -> tuple[Drift, ...]:
+        """Return what no longer holds, of some controls or of all."""
         drift = []
         for name, expected in self._trials.expected(self._memory.kept).items():
+            if names is not None and name not in names:
+                continue
             driver = self._backend.drivers.get(name)
             got = driver.read() if driver else None
             if driver is None or got is None or not driver.same(expected, got):
                 drift.append(Drift(name, expected, got))
-        return Status(self.trial, tuple(drift), dict(self._memory.kept), self._backend.power_source())
+        return tuple(drift)
 
     def try_settings(self, settings: Settings, *, standing: bool, by: str = "", owner: str = "") -> ApplyReport:
         """Put settings in force as a trial, or widen the running one.
