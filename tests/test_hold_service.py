@@ -197,3 +197,32 @@ def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_
         assert {entry.cause for entry in resets} == {Cause.PROGRAM}
         assert "python" in resets[0].who
         assert "again and again" in service.log
+
+
+def test_the_login_manager_s_word_of_waking_has_everything_looked_at_at_once(bus):
+    bus.start_login_manager()
+    served = Served(bus)
+    with closing(served.client):
+        served.profiles.save_rules("")
+        served.profiles.use("quay")
+        served.outside("sleep", 600.0)  # a twin tells of its own sleep; the word of the login manager comes as well
+        manager = ("org.freedesktop.login1", "/org/freedesktop/login1", "org.freedesktop.DBus.Mock")
+        for asleep in (True, False):
+            bus.call(*manager, "EmitSignal", "sssav", "org.freedesktop.login1.Manager", "PrepareForSleep", "b",
+                     [("b", asleep)])  # fmt: skip
+        served.wait_for(lambda: served.profiles.log()[-1].cause is Cause.WAKE, "awake")
+        assert round(served.value("core-offset")) == -80
+
+
+def test_a_stranger_s_word_of_sleep_is_not_believed(served):
+    served.profiles.use("quay")
+    before = len(served.profiles.log())
+    connection = served.bus.connect()
+    signal = connection.new_signal_message(
+        "/org/freedesktop/login1", "org.freedesktop.login1.Manager", "PrepareForSleep"
+    )
+    signal.append_data("b", False)
+    signal.send()
+    connection.close()
+    time.sleep(1.0)
+    assert len(served.profiles.log()) == before

@@ -131,3 +131,16 @@ def test_proof_comes_from_runs(done, quay):
     assert "25 min passed in 1 run, 25 min of them of every kind of load" in done("profile", "show", "quay")
     done("profile", "use", "quay")
     assert "core-offset −40 mV" in done("status")
+
+
+def test_profiles_are_compared_by_their_newest_runs(bolt, done, quay):
+    assert "no two profiles with a run" in one_sentence(bolt("compare", "--by", "profile"), 2)
+    assert "Name the runs" in one_sentence(bolt("compare"), 2)
+    assert "is not known" in one_sentence(bolt("compare", "--by", "moon"), 2)
+    done("run", "steady", "--duration", "90s", "--start", "at-once")
+    done("profile", "try", "quay")
+    done("run", "steady", "--duration", "90s", "--start", "at-once")
+    said = done("compare", "--by", "profile")
+    assert said.startswith("stock: run 1, quay: run 2\n")
+    told = json.loads(done("compare", "--by", "profile", "--json"))
+    assert (told["baseline"], len(told["runs"])) == (1, 2)

@@ -197,14 +197,34 @@ def delete(
 
 def compare(
     context: typer.Context,
-    run_ids: Annotated[list[str], typer.Argument(metavar="ID ID…")],
+    run_ids: Annotated[list[str] | None, typer.Argument(metavar="ID ID…")] = None,
     against: Annotated[str | None, typer.Option("--against", help="The baseline; the first run if not given.")] = None,
     to_csv: Annotated[Path | None, typer.Option("--csv", help="Also write the table to this file.")] = None,
+    by: Annotated[str, typer.Option("--by", metavar="profile", help="The newest run under each profile.")] = "",
     as_json: AsJson = False,
 ) -> None:
-    """Compare runs with a baseline."""
-    ids = [run_number(text) for text in run_ids]
+    """Compare runs with a baseline, or the newest runs under each profile."""
+    if by not in ("", "profile"):
+        raise BadInput(f"--by: “{by}” is not known; runs can be set side by side by profile.")
+    if bool(run_ids) == bool(by):
+        raise BadInput("Name the runs, or say --by profile: “upright-bolt compare 1 2”.")
+    ids = [run_number(text) for text in run_ids or ()] or _by_profile(context.obj, said=not as_json)
     compare_runs(context.obj, ids, run_number(against) if against else None, as_json=as_json, to_csv=to_csv)
+
+
+def _by_profile(choice: MachineChoice, *, said: bool) -> list[int]:
+    """Return the newest run of sustained work under each profile, stock first. Raises BadInput if there are not two."""
+    from upright_bolt.cli.profiles import desk_at
+
+    with desk_at(choice) as (access, desk), store_at(choice) as store:
+        found = desk.newest_runs(access.controls(), store.all())
+    if len(found) < 2:
+        raise BadInput(
+            "There are no two profiles with a run of “steady” under them; “profile try NAME” and “run steady” make one."
+        )
+    if said:
+        print(", ".join(f"{name}: run {run_id}" for name, run_id in found.items()))
+    return list(dict.fromkeys(found.values()))
 
 
 def add_to(app: typer.Typer) -> None:

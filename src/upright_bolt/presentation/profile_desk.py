@@ -9,10 +9,11 @@ from pathlib import Path
 
 from upright_bolt.analysis.broken_ground import broken
 from upright_bolt.analysis.chip import chip_of, chip_on_board
+from upright_bolt.analysis.measured import measured
 from upright_bolt.analysis.proofs import proofs_of
 from upright_bolt.disk import write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
-from upright_bolt.model.control import Value
+from upright_bolt.model.control import Control, Value
 from upright_bolt.model.hold import HoldStatus
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.profile import MOST_BYTES, STOCK, Profile, check_name
@@ -145,6 +146,22 @@ class ProfileDesk:
     def save_text(self, name: str, text: str) -> Profile:
         """Make an edited text a profile. Raises BadInput or BoltError."""
         return self._write(profile_of(name, text if text.endswith("\n") else f"{text}\n"), text)
+
+    def newest_runs(self, controls: Mapping[str, Control], runs: list[RunRecord]) -> dict[str, int]:
+        """Return the newest run of ``steady`` under each profile, stock first; those without one are left out.
+
+        Args:
+            controls: as they stand.
+            runs: newest first.
+        """
+        stock = {name: c.stock for name, c in controls.items() if c.settable and c.stock is not None}
+        profiles = [Profile(STOCK, stock), *(view.profile for view in self.status().profiles)]
+        found = {}
+        for profile in profiles:
+            numbers = measured(profile.settings, runs, self._machine)
+            if "score" in numbers:
+                found[profile.name] = numbers["score"][1]
+        return found
 
     def export(self, name: str, path: Path) -> None:
         """Write a profile's file elsewhere. Raises NotHere or BoltError."""
