@@ -21,7 +21,8 @@ test: .venv/ready-for-tests ## Run all tests
 
 attack: setup ## Run the long form of the attacks: an hour and more; the short form is part of the tests
 	@$(BIN)/python -m pip install --quiet --require-hashes -r attack.lock || echo "(atheris does not install here)"
-	@$(BIN)/python -m pytest tests/attack tests/test_installed.py tests/test_service_rights.py --long --timeout 7200
+	@$(BIN)/python -m pytest tests/attack tests/test_installed.py tests/test_service_rights.py tests/test_hold_storms.py \
+		--long --timeout 7200
 	@$(BIN)/python tests/attack/coverage_guided.py 20000
 
 check: setup ## Formatting, lint, types, layers

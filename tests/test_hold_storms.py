@@ -7,8 +7,8 @@ import pytest
 from profile_support import PREFERENCE, PROVEN_MV, Desk
 from upright_bolt.model.hold import LogKind
 
-SEQUENCES = 100
-"""So many for each of ten starting numbers."""
+SEQUENCES, LONG = 20, 100
+"""So many for each of ten starting numbers; in the long form a thousand altogether."""
 STEPS = 9
 STEP_MV = 1.0
 """The mailbox keeps 1/1024 V: what is asked for is rounded to that."""
@@ -21,7 +21,7 @@ class Storm:
         self.desk, self.chance = desk, chance
         self.happenings = [
             self.plug, self.mode, self.sleep, self.kill, self.cut_power, self.restart, self.edit, self.foreign,
-            self.pass_time,
+            self.pass_time, self.processor,
         ]  # fmt: skip
 
     def one(self) -> None:
@@ -62,6 +62,12 @@ class Storm:
         self.desk.outside.write(PREFERENCE, str(self.chance.randrange(256)), "meddler (process 4711)")
         self.desk.profiles.tend()
 
+    def processor(self) -> None:
+        cpu = self.chance.randrange(1, 12)
+        self.desk.outside.processor(cpu, online=cpu in self.desk.twin.state.offline)
+        if self.chance.random() < 0.5:
+            self.desk.profiles.tend()
+
     def pass_time(self) -> None:
         self.desk.wait(self.chance.choice((0.3, 3.0, 40.0, 320.0)))
 
@@ -75,9 +81,10 @@ def wanted(desk: Desk) -> str:
 
 @pytest.mark.long
 @pytest.mark.parametrize("number", range(10))
-def test_a_storm_ends_as_the_rules_ask(tmp_path, number):
+def test_a_storm_ends_as_the_rules_ask(tmp_path, request, number):
+    sequences = LONG if request.config.getoption("--long") else SEQUENCES
     chance = random.Random(number)
-    for sequence in range(SEQUENCES):
+    for sequence in range(sequences):
         folder = tmp_path / f"{sequence}"
         desk = Desk(folder)
         desk.profiles.set_boot(on=True)

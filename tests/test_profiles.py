@@ -462,3 +462,40 @@ def test_a_platform_mode_and_limits_go_together_and_what_the_firmware_does_after
     values = desk.values()
     assert (values["platform-mode"], values["sustained"], values["burst"]) == ("performance", 22.0, 33.0)
     assert LogKind.RESET in [entry.kind for entry in desk.profiles.log()]
+
+
+def test_a_processor_that_goes_and_comes_back_holds_what_the_profile_asks_for(desk):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.outside.processor(3, online=False)
+    desk.wait(5.0)
+    assert desk.status.in_force == "at sea"
+    assert desk.status.resting == ()
+    assert desk.engine.drift() == ()
+    desk.outside.processor(3, online=True)
+    assert desk.twin.state.epp[3] == 128
+    desk.wait(5.0)
+    assert desk.twin.state.epp == [192] * 12
+    reset = desk.profiles.log()[-1]
+    assert (reset.kind, reset.control, reset.cause) == (LogKind.RESET, "epp", Cause.PROCESSORS)
+
+
+def test_a_processor_that_goes_in_the_middle_of_an_apply_leaves_nothing_half_done(desk):
+    desk.profiles.save_rules("")
+    written, write = [], desk.twin.files.write
+
+    def going(path, data):
+        written.append(path)
+        if path.endswith("policy7/energy_performance_preference") and not desk.twin.state.offline:
+            desk.outside.processor(7, online=False)
+        write(path, data)
+
+    desk.twin.files.write = going
+    desk.profiles.use("at sea")
+    assert desk.twin.state.offline == [7]
+    desk.wait(5.0)
+    assert desk.engine.trial is None
+    assert desk.values()["epp"] == 192.0
+    assert desk.values()["sustained"] == 20.0
+    assert {one.name for one in desk.status.held_back} == set()
+    assert [desk.twin.state.epp[cpu] for cpu in range(12) if cpu != 7] == [192] * 11

@@ -18,6 +18,7 @@ class Cause(StrEnum):
     PROGRAM = "another program"
     FIRMWARE = "the firmware"
     SLEEP = "sleep"
+    PROCESSORS = "a processor that came back"
     RESUMED = "this program began again"
     DOUBT = "doubt"
 

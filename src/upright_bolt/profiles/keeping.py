@@ -76,8 +76,9 @@ class Keeping:
         self._planned_for: tuple[str, Plan] | None = None
         self._resistance: dict[str, Resistance] = {}
         self._written: dict[str, str] = {}
-        self._woken = False
-        self._looks_s: list[float] = []
+        self._woken = self._moved = False
+        now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
+        self._looks_s = [now_s, *(now_s + after for after in AFTER_LOOKS_S)]
         self._routine_looks = 0
         self._routine_due_s = 0.0
         self._cause = Cause.RESUMED
@@ -139,6 +140,8 @@ class Keeping:
                 self._written[change.path] = change.who
             elif change.kind is ChangeKind.WAKE:
                 self._woken = True
+            elif change.kind is ChangeKind.PROCESSORS:
+                self._moved = True
             if change.kind in (ChangeKind.SUPPLY, ChangeKind.MODE, ChangeKind.WAKE, ChangeKind.PROCESSORS):
                 self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
 
@@ -154,6 +157,9 @@ class Keeping:
 
     def _look(self, now_s: float, *, silent_only: bool) -> None:
         """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
+        if self._moved:
+            self._backend.processors_changed()
+            self._watch()
         found, now = self.files.found(), self.record.now
         wanted, cause = self._wanted(found)
         if not wanted:
@@ -173,10 +179,12 @@ class Keeping:
             self._put(profile, plan, cause)
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)
+        elif self._moved and self._plan is not None and self._plan.settings != plan.settings:
+            self._put(profile, plan, Cause.PROCESSORS)  # what a processor that went in the middle has kept out
         else:
             waiting = self._check(now_s, silent_only=silent_only)
             self._written = {path: who for path, who in self._written.items() if path in waiting}
-        self._woken = False
+        self._woken = self._moved = False
         return None
 
     def _wanted(self, found: Found) -> tuple[str, Cause]:
@@ -282,6 +290,8 @@ class Keeping:
         writers = [self._written[path] for path in files if path in self._written]
         if writers:
             return Cause.PROGRAM, next((who for who in writers if who), "")
+        if self._moved:
+            return Cause.PROCESSORS, ""
         return Cause.FIRMWARE, ""
 
     def _rest(self, drift: Drift, resistance: Resistance) -> None:

@@ -1,10 +1,12 @@
 """The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
 
+import errno
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Supplies
 from upright_bolt.kernel.driver import ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
@@ -25,6 +27,8 @@ RESTORE_ROUNDS = 4
 """Files depend on each other (lowest below highest, preference under a governor): each round may free another."""
 
 
+OFFLINE = (errno.EBUSY, errno.ENOENT, errno.ENODEV, errno.ENXIO)
+"""What the kernel says of the files of a processor that is offline."""
 LIMITER = "limiter"
 """The control that says whether power limits hold at all."""
 
@@ -175,12 +179,29 @@ class Backend:
         over = OverlaidFiles(self._files, {path: text.encode() for path, text in texts.items()})
         return survey(over, self._ports.registers, self._ports.word).controls
 
+    def processors_changed(self) -> None:
+        """Take over which processors are there now: the files of controls come and go with them.
+
+        Sensors stay as they were found, so that numbers keep their places.
+        """
+        found = survey(self._ports.files, self._ports.registers, self._ports.word)
+        self.drivers, self.absent = found.controls, found.absent
+
+    def is_gone(self, path: str) -> bool:
+        """Tell whether a file belongs to a processor that is offline, so that nothing holds there."""
+        try:
+            self.text(path)
+        except FileFault as fault:
+            return path.startswith(paths.CPU) and fault.errno in OFFLINE
+        return False
+
     def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
         """Write the files' earlier texts, and return the files that do not hold them in the end.
 
         Every file is written in the first round, whatever it reads: a value asked for before may still be on its way
         into force. A write that fails may pass in a later round.
         """
+        before = {path: text for path, text in before.items() if not self.is_gone(path)}
         left = list(before)
         for _ in range(RESTORE_ROUNDS):
             for path in left:

@@ -9,6 +9,7 @@ from typing import Protocol, cast
 
 from upright_bolt import twin
 from upright_bolt.errors import FileFault
+from upright_bolt.kernel import paths
 from upright_bolt.kernel.ports import VALUE_SIZE, Read
 from upright_bolt.twin.physics import Physics
 
@@ -60,8 +61,15 @@ class TwinFiles:
         if above and not known:
             self._add_to_folders(folder)
 
+    def _check_online(self, path: str) -> None:
+        """Raise FileFault for a file of cpufreq whose processor is offline."""
+        for cpu in self._physics.state.offline:
+            if path.startswith(f"{paths.CPUFREQ}/policy{cpu}/"):
+                raise FileFault(path, errno.EBUSY)
+
     def read(self, path: str) -> bytes:
         """Return the content. Raises FileFault."""
+        self._check_online(path)
         get = self._get.get(path)
         if get is None:
             raise FileFault(path, errno.EISDIR if path in self._folders else errno.ENOENT)
@@ -69,6 +77,7 @@ class TwinFiles:
 
     def write(self, path: str, data: bytes) -> None:
         """Write as the kernel would: refused with its error numbers, clamped and rounded silently. Raises FileFault."""
+        self._check_online(path)
         put = self._put.get(path)
         if put is None:
             raise FileFault(path, errno.EACCES if path in self._get else errno.ENOENT)

@@ -49,7 +49,6 @@ def _identity(physics: Physics, readers: Readers) -> None:
         {
             paths.VERSION: f"Linux version {KERNEL} (twin) #1 SMP",
             paths.CPUINFO: "\n".join(_cpuinfo(physics, cpu) for cpu in range(threads)),
-            paths.CPU_ONLINE: everyone,
             f"{paths.CPU}/possible": everyone,
             f"{paths.CPU}/present": everyone,
             f"{paths.DMI}/sys_vendor": spec.maker,
@@ -58,6 +57,9 @@ def _identity(physics: Physics, readers: Readers) -> None:
             f"{paths.DMI}/board_name": f"{spec.name} board",
             f"{paths.DMI}/bios_version": FIRMWARE,
         },
+    )
+    readers[paths.CPU_ONLINE] = lambda: (
+        ",".join(str(cpu) for cpu in range(threads) if cpu not in state.offline) if state.offline else everyone
     )
     readers[paths.BOOT_ID] = lambda: state.boot_id
     readers[paths.STAT] = lambda: _stat(physics)

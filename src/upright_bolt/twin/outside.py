@@ -15,6 +15,7 @@ from typing import Any
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.model.change import ChangeKind, MachineChange
+from upright_bolt.twin.files_clock import DEFAULT_PREFERENCE
 from upright_bolt.twin.files_power import MODES
 from upright_bolt.twin.machine import Twin
 
@@ -64,6 +65,7 @@ class Outside:
             "plug": lambda way: self.plug(charger=way == "in"), "mode": self.press_mode, "sleep": self.sleep,
             "write": self.write, "program": lambda name, way: self.program(name, running=way == "begins"),
             "restart": self.restart,
+            "processor": lambda cpu, way: self.processor(int(cpu), online=way == "online"),
         }  # fmt: skip
         try:
             word, *rest = json.loads(asked)
@@ -95,6 +97,20 @@ class Outside:
         self._twin.files.write(path, text.encode())
         if path in self._watched:
             self._waiting.append(MachineChange(ChangeKind.WRITTEN, path, by))
+
+    def processor(self, cpu: int, *, online: bool) -> None:
+        """Take a logical processor offline, but for the first, or bring it back, its preference the kernel's own."""
+        state = self._twin.state
+        if not 0 < cpu < len(state.epp) or online == (cpu not in state.offline):
+            return
+        if online:
+            state.offline.remove(cpu)
+            state.epp[cpu] = DEFAULT_PREFERENCE
+        else:
+            state.offline.append(cpu)
+        self._twin.physics.settings_changed()
+        self._twin.save()
+        self._tell(ChangeKind.PROCESSORS)
 
     def program(self, name: str, *, running: bool) -> None:
         """Let a program begin or end."""
@@ -150,7 +166,7 @@ def tell(folder: Path, *words: str | float) -> None:
     Args:
         folder: the twin's folder.
         words: what: ``plug in``, ``mode quiet``, ``sleep 600``, ``write PATH TEXT BY``, ``program NAME begins``,
-            ``restart``.
+            ``processor 3 offline``, ``restart``.
 
     Raises:
         BadInput: no service has this twin.

@@ -69,6 +69,7 @@ class TwinState:
     log: int = 0
     offsets_mv: list[float] = field(default_factory=lambda: [0.0] * 5)
     programs: list[str] = field(default_factory=list)
+    offline: list[int] = field(default_factory=list)
     faults_seen: list[list[float | str]] = field(default_factory=list)
     extra: dict[str, float] = field(default_factory=dict)
     surroundings: Surroundings = field(default_factory=Surroundings)

@@ -32,6 +32,8 @@ def _since(entry: LogEntry) -> str:
 def _changed_by(entry: LogEntry) -> str:
     if entry.cause is Cause.PROGRAM:
         return entry.who or "Another program"
+    if entry.cause is Cause.PROCESSORS:
+        return "A processor that came back"
     return "The firmware, or something unseen," if entry.cause is Cause.FIRMWARE else "Sleep"
 
 

@@ -263,10 +263,20 @@ def _preference(probe: Probe, policies: list[int]) -> PreferenceControl | BiasCo
     return older if older.files and not control.files else control
 
 
+def _offline(probe: Probe, policy: int) -> bool:
+    """Tell whether all processors of a policy are offline: its files are there then, and cannot be read."""
+    try:
+        probe.files.read(paths.policy(policy, "affected_cpus"))
+    except FileFault as fault:
+        return fault.errno == errno.EBUSY
+    return False
+
+
 def find(probe: Probe, machine: Surroundings) -> Found:
     """Return the clock controls and sensors, and the fixed clocks."""
     names = probe.files.names(paths.CPUFREQ)
     policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdecimal())
+    policies = [n for n in policies if not _offline(probe, n)]
     if not policies:
         code = NoteCode.VIRTUAL_CLOCKS if machine.identity.virtual else NoteCode.NO_SCALING_DRIVER
         probe.note(Subject.CLOCKS, code, folder=paths.CPUFREQ)
