@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from upright_bolt.cli.context import AsJson, print_json
-from upright_bolt.cli.profiles import desk_at
+from upright_bolt.cli.profiles import HELD_WHILE_OPEN, desk_at
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import show_value
 from upright_bolt.wording.hold import entry_words, held_words, resting_words, standing_words
@@ -80,12 +80,15 @@ def hold(
             desk.profiles.set_hold(on=what == "on")
             desk.profiles.tend()
         status, log = desk.status(), desk.profiles.log() if what == "log" else ()
+        near = desk.profiles.near
     if what == "log":
         _print_log(log, as_json=as_json)
     elif as_json:
         print_json(asdict(status))
     else:
         print(f"Hold is {'on' if status.hold else 'off'}. {standing_words(status)}")
+        if what == "on" and near:
+            print(HELD_WHILE_OPEN)
         for held in status.held_back:
             print(f"{held_words(held)}.")
         for one in status.resting:

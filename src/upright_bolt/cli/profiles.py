@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 Name = Annotated[str, typer.Argument(metavar="NAME", help="A profile.")]
 Replace = Annotated[bool, typer.Option("--replace", help="Replace a profile of that name.")]
+HELD_WHILE_OPEN = "It is held while a window or command has this machine open; with the root service, all the time."
 SOURCES = ("in-force", "draft", "run")
 
 
@@ -202,7 +203,7 @@ def use(context: typer.Context, name: Name, as_json: AsJson = False) -> None:
     """Put a profile in force and hold it."""
     with desk_at(context.obj) as (_, desk):
         desk.profiles.use(name)
-        status = desk.status()
+        status, near = desk.status(), desk.profiles.near
     if as_json:
         print_json(asdict(status))
         return
@@ -211,6 +212,8 @@ def use(context: typer.Context, name: Name, as_json: AsJson = False) -> None:
         print(f"{show_settings(status.applied)}.")
     for held in status.held_back:
         print(f"{held_words(held)}.")
+    if near:
+        print(HELD_WHILE_OPEN)
 
 
 def try_(context: typer.Context, name: Name) -> None:
