@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 Name = Annotated[str, typer.Argument(metavar="NAME", help="A profile.")]
 Replace = Annotated[bool, typer.Option("--replace", help="Replace a profile of that name.")]
 HELD_WHILE_OPEN = "It is held while a window or command has this machine open; with the root service, all the time."
-SOURCES = ("in-force", "draft", "run")
+SOURCES = ("in-force", "draft", "run", "search")
 
 
 @contextmanager
@@ -105,7 +105,7 @@ def save(
         str,
         typer.Option(
             "--from",
-            metavar="in-force|draft|run",
+            metavar="in-force|draft|run|search",
             help="What is saved: what is in force, the trial, or a run's settings.",
         ),
     ] = "in-force",
@@ -134,11 +134,21 @@ def _settings_from(choice: MachineChoice, access: "MachineAccess", source: str, 
     if run is not None:
         with store_at(choice) as store:
             return _settings_of_run(store.get(run_number(run)), access)
+    if source == "search":
+        return _settings_of_search(choice)
     status = access.status()
     tried = dict(status.trial.settings) if status.trial is not None else {}
     if source == "draft" and not tried:
         raise BadInput("No trial is running, so there is no draft to save; “set” begins one.")
     return tried if source == "draft" else {**status.kept, **tried}
+
+
+def _settings_of_search(choice: MachineChoice) -> "dict[str, Value]":
+    """Return what the latest search for the edge recommends. Raises BadInput if none has found anything."""
+    ends = [search.end for search in search_log(choice).all() if search.end is not None and search.end.settings]
+    if not ends:
+        raise BadInput("No search of this machine has found anything yet; “edge” begins one.")
+    return dict(ends[-1].settings)
 
 
 def _settings_of_run(run: "RunRecord", access: "MachineAccess") -> "dict[str, Value]":

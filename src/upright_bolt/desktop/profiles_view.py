@@ -151,6 +151,7 @@ class ProfilesView(QWidget):
         self.boot.setToolTip(_at_boot(status))
         self._show_notice(status)
         self.rules.setText(_rules_text(status))
+        self.rules.setToolTip("\n".join(f"{each.sentence} It {each.why}." for each in status.rules))
         lines = [f"{day_and_time(entry.at)}  {entry_words(entry)}" for entry in reversed(self._profiles.entries)]
         self.log.setText("\n".join(lines[:LOG_LINES]) or "Nothing has been put in force or put back yet.")
 

@@ -11,7 +11,7 @@ from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import values_of
 from upright_bolt.analysis.run_spread import counts
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.event import Tried
+from upright_bolt.model.event import HoldDid, Tried
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings, show_settings
@@ -140,7 +140,8 @@ class Presenter:
         if snapshot.trouble:
             self.say(f"✕ {snapshot.trouble}")
         if self.sample is not None:
-            self.profiles.look(self.sample.time_s)
+            told = any(isinstance(event, HoldDid) for event in snapshot.events)
+            self.profiles.look(self.sample.time_s, at_once=told, seldom=self._hidden)
         if self._hidden:
             return
         if changed:

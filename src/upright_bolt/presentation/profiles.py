@@ -25,7 +25,7 @@ from upright_bolt.wording.hold import entry_words, notable, standing_words, used
 
 Say = Callable[[str], None]
 LOG_LINES = 40
-REFRESH_S = 2.0
+REFRESH_S, SELDOM_S = 2.0, 20.0
 STEADY_S, IDLE_S, BATTERY_S = 600.0, 300.0, 900.0
 LENGTHS_S = {"steady": STEADY_S, "idle": IDLE_S, "battery": BATTERY_S}
 
@@ -86,9 +86,16 @@ class Profiles:
 
     # what is shown
 
-    def look(self, now_s: float) -> None:
-        """Read anew how everything stands, now and then; ``now_s`` is the machine's time."""
-        if not self._waits and not 0.0 <= now_s - self._asked_s < REFRESH_S:
+    def look(self, now_s: float, *, at_once: bool = False, seldom: bool = False) -> None:
+        """Read anew how everything stands, now and then.
+
+        Args:
+            now_s: the machine's time.
+            at_once: something has happened.
+            seldom: nobody looks.
+        """
+        every_s = SELDOM_S if seldom else REFRESH_S
+        if not self._waits and (at_once or not 0.0 <= now_s - self._asked_s < every_s):
             self._asked_s = now_s
             self.refresh()
 
