@@ -307,12 +307,21 @@ def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(da
     for words in ("Score", "Held back by", "It peaks cooler although it draws more", "This computer", "Kept until"):
         assert words in result.stdout
     names = {path.stem for path in pictures.glob("*.png")}
-    assert names == {"machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-sweep", "edge"}
+    assert names == {
+        "machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-sweep", "edge", "profiles",
+    }  # fmt: skip
     assert all(path.stat().st_size > 50_000 for path in pictures.glob("*.png"))
     history = subprocess.run(
         [*command[:5], "--machine", "twin:tern", "edge", "history", "--json"],
         capture_output=True, text=True, env=bare, check=True,
     )  # fmt: skip
+    profiles = subprocess.run(
+        [*command[:5], "--machine", "twin:tern", "profile", "list", "--json"],
+        capture_output=True, text=True, env=bare, check=True,
+    )  # fmt: skip
+    views = json.loads(profiles.stdout)["profiles"]
+    assert [view["profile"]["name"] for view in views] == ["at sea", "night watch", "quay"]
+    assert all(view["profile"]["proofs"]["core-offset"]["runs"] and not view["held_back"] for view in views)
     hasty, thorough = json.loads(history.stdout)
     assert hasty["freezes"] == 1
     assert thorough["state"] == "found"

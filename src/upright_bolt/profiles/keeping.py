@@ -123,10 +123,16 @@ class Keeping:
                 self._look(now_s, silent_only=self._routine_looks % WHOLE_EVERY > 0)
             except BoltError as fault:  # another program has the machine, or the disk is full: later
                 self._looks_s.append(now_s + AGAIN_S)
-                self._tell(LogKind.NOT_USED, self._cause, why=str(fault))
+                self._tell_trouble(str(fault))
             self._routine_due_s = now_s + self._routine_s()
             self._hear_of_own(now_s)
         return max(0.0, min(self._routine_due_s, *self._looks_s, inf) - now_s)
+
+    def _tell_trouble(self, why: str) -> None:
+        """Say once why nothing could be done, however often it is tried again."""
+        last = self.record.entries(1)
+        if not last or (last[0].kind, last[0].why) != (LogKind.NOT_USED, why):
+            self._tell(LogKind.NOT_USED, self._cause, why=why)
 
     def _routine_s(self) -> float:
         """Return how often to look for what changes silently."""
@@ -242,7 +248,12 @@ class Keeping:
     def _watch(self) -> None:
         """Let the machine tell of writes to what is held."""
         held = self._plan.settings if self._plan is not None else {}
-        self._ports.changes.watch([path for name in held for path in self._backend.drivers[name].files])
+        self._ports.changes.watch([path for name in held for path in self._files_of(name)])
+
+    def _files_of(self, name: str) -> tuple[str, ...]:
+        """Return the files of a control; none if it has gone with its processors."""
+        driver = self._backend.drivers.get(name)
+        return () if driver is None else tuple(driver.files)
 
     def _hear_of_own(self, now_s: float) -> None:
         """Take what this program's own reading and writing has raised, and what happened meanwhile."""
@@ -259,7 +270,7 @@ class Keeping:
 
     def _silent(self, held: Mapping[str, Value]) -> list[str]:
         """Return what can change without a write that anybody tells of: registers, and limits that firmware sets."""
-        files = {name: self._backend.drivers[name].files for name in held}
+        files = {name: self._files_of(name) for name in held}
         return [n for n, paths_ in files.items() if n in FIRMWARE_LIMITS or any(":" in path for path in paths_)]
 
     def _check(self, now_s: float, *, silent_only: bool) -> set[str]:
@@ -278,7 +289,7 @@ class Keeping:
                 self._rest(drift, resistance)
             elif at_s > now_s:
                 self._looks_s.append(at_s)
-                waiting.update(self._backend.drivers[drift.name].files)
+                waiting.update(self._files_of(drift.name))
             else:
                 due.append(drift)
         if due:
@@ -286,7 +297,7 @@ class Keeping:
         return waiting
 
     def _cause_of(self, drift: Drift) -> tuple[Cause, str]:
-        files = self._backend.drivers[drift.name].files
+        files = self._files_of(drift.name)
         writers = [self._written[path] for path in files if path in self._written]
         if writers:
             return Cause.PROGRAM, next((who for who in writers if who), "")

@@ -2,10 +2,8 @@
 
 import asyncio
 from collections.abc import Callable
-from math import inf
 from time import monotonic
 
-from upright_bolt.errors import BoltError
 from upright_bolt.model.change import ChangeKind
 from upright_bolt.service.bus_interface import BusInterface
 from upright_bolt.service.log import LOG
@@ -14,6 +12,7 @@ from upright_bolt.settings.access import PROFILES
 from upright_bolt.wording.hold import entry_words
 
 ORPHAN_S = GRACE_S / 6.0
+AGAIN_S = 30.0
 
 
 class Tending:
@@ -41,9 +40,9 @@ class Tending:
         self.deaf()  # what this process reads and writes itself is no news
         try:
             put_back, due_s = await interface.do(machine.tend_all)
-        except BoltError as fault:
-            LOG.error("%s", fault)
-            put_back, due_s = None, inf
+        except Exception:  # noqa: BLE001 - whatever it is, the service goes on
+            LOG.exception("profiles could not be tended")
+            put_back, due_s = None, AGAIN_S
         if put_back is not None:
             interface.tell_of_own("put back", put_back.by)
         for entry in machine.news:
