@@ -201,6 +201,8 @@ def test_other_machines_have_their_own_empty_state(at_profiles, machine):
     assert ("Measure stock" in words) == settable
     assert ("Nothing can be set" in words) != settable
     assert app.window.profiles.save.isVisible() == settable
+    has_battery = "battery.drain" in app.presenter.outline.index
+    assert ("hours" in {measure.key for measure in app.presenter.profiles.measures}) == has_battery
 
 
 def test_every_button_of_a_profile_names_its_profile_for_a_screen_reader(at_profiles):

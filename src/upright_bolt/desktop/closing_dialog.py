@@ -36,6 +36,7 @@ class ClosingDialog(QDialog):
             made.clicked.connect(lambda _checked, way=way: self._choose(way))
             foot.addWidget(made)
         layout.addLayout(foot)
+        self.stay.setFocus()
 
     def _choose(self, way: WhenClosed) -> None:
         self.close()

@@ -6,7 +6,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QMenu, QScrollArea, QSizePolicy, QWidget
 
-from upright_bolt.analysis.measured import MEASURES, Measure
+from upright_bolt.analysis.measured import Measure
 from upright_bolt.desktop.pieces import Elided, button, column, label
 from upright_bolt.desktop.profile_cells import MeasureCell, SettingCell
 from upright_bolt.desktop.theme import Theme
@@ -39,6 +39,7 @@ class ProfileTable(QScrollArea):
         super().__init__()
         self._theme = theme
         self._shown: tuple[object, ...] = ()
+        self._kinds: Sequence[Measure] = ()
         self.use: dict[str, QWidget] = {}
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
@@ -46,8 +47,11 @@ class ProfileTable(QScrollArea):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setWidget(QWidget())
 
-    def show_profiles(self, shown: Sequence[ProfileShown], controls: dict[str, Control], *, busy: bool) -> None:
-        """Show profiles; nothing is built anew while nothing has changed."""
+    def show_profiles(
+        self, shown: Sequence[ProfileShown], controls: dict[str, Control], measures: Sequence[Measure], *, busy: bool
+    ) -> None:
+        """Show profiles, and what can be measured of them; nothing is built anew while nothing has changed."""
+        self._kinds = measures
         wanted = (tuple(shown), tuple((n, c.stock) for n, c in controls.items()), busy)
         if wanted == self._shown:
             return
@@ -98,7 +102,7 @@ class ProfileTable(QScrollArea):
             go.clicked.connect(lambda _checked, name=name: self.used.emit(name))
             foot.addWidget(go)
             self.use[name] = go
-        if any(measure.key not in each.measured for measure in MEASURES):
+        if any(measure.key not in each.measured for measure in self._kinds):
             measure = button("Measure")
             measure.setAccessibleName(f"Measure {name}")
             measure.setToolTip("Measure what is missing: runs one after another, everything put back afterwards")
@@ -146,7 +150,7 @@ class ProfileTable(QScrollArea):
     def _measures(self, grid: QGridLayout, row: int, shown: Sequence[ProfileShown]) -> None:
         grid.addWidget(label("Measured under it", "strong"), row, 0)
         grid.setRowMinimumHeight(row, 26)
-        for measure in MEASURES:
+        for measure in self._kinds:
             row += 1
             values = [each.measured[measure.key][0] for each in shown if measure.key in each.measured]
             most = max(values, default=0.0)

@@ -144,7 +144,7 @@ class ProfilesView(QWidget):
         for widget in (self.first, self._second, self.save):
             widget.setVisible(settable)
         self.table.setVisible(bool(status.profiles))
-        self.table.show_profiles(shown, presenter.controls, busy=busy)
+        self.table.show_profiles(shown, presenter.controls, self._profiles.measures, busy=busy)
         self.standing.setText(standing_words(status))
         self.hold.setText("● Hold is on" if status.hold else "○ Hold is off")
         self.boot.setText("● After a start as well" if status.boot else "○ Not after a start")

@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from upright_bolt.analysis.measured import MEASURES, measured
+from upright_bolt.analysis.measured import MEASURES, Measure, measured
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.hold import HoldStatus, LogEntry
 from upright_bolt.model.profile import STOCK, Profile
@@ -85,6 +85,11 @@ class Profiles:
         self._say(f"✕ {sentence}")
 
     # what is shown
+
+    @property
+    def measures(self) -> tuple[Measure, ...]:
+        """What can be measured of a profile on this machine."""
+        return tuple(m for m in MEASURES if m.workload != "battery" or "battery.drain" in self._outline.index)
 
     def look(self, now_s: float, *, at_once: bool = False, seldom: bool = False) -> None:
         """Read anew how everything stands, now and then.
@@ -274,7 +279,7 @@ class Profiles:
 
     def measure(self, shown: ProfileShown, *, on_battery: bool) -> None:
         """Measure what is missing of a profile, run after run; everything is put back afterwards."""
-        missing = dict.fromkeys(m.workload for m in MEASURES if m.key not in shown.measured)
+        missing = dict.fromkeys(m.workload for m in self.measures if m.key not in shown.measured)
         workloads = [name for name in missing if (name == "battery") <= on_battery]
         if not workloads:
             self._fail("Hours on battery are measured with the charger unplugged; everything else is measured.")
