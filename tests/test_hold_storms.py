@@ -79,7 +79,6 @@ def wanted(desk: Desk) -> str:
     return "at sea" if desk.twin.state.mode == "quiet" else "quay"
 
 
-@pytest.mark.long
 @pytest.mark.parametrize("number", range(10))
 def test_a_storm_ends_as_the_rules_ask(tmp_path, request, number):
     sequences = LONG if request.config.getoption("--long") else SEQUENCES

@@ -132,7 +132,7 @@ class ProfileEngine(Keeping):
 
     def close(self) -> None:
         """Note that this process was ended in order, so that the next boot has nothing to suspect."""
-        if not self._engine.closed:
+        if not self._engine.closed and self.record.now.active:
             self.record.now.clean_boot = self._backend.boot_id()
             with suppress(BoltError):
                 self.record.save()
