@@ -6,6 +6,7 @@ else: a drag of a strip announces ``drafted`` and no more.
 
 from collections.abc import Callable, Mapping
 from datetime import datetime
+from time import monotonic
 
 from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import values_of
@@ -139,9 +140,8 @@ class Presenter:
             self._run_ended(snapshot.ended_run)
         if snapshot.trouble:
             self.say(f"✕ {snapshot.trouble}")
-        if self.sample is not None:
-            told = any(isinstance(event, HoldDid) for event in snapshot.events)
-            self.profiles.look(self.sample.time_s, at_once=told, seldom=self._hidden)
+        told = any(isinstance(event, HoldDid) for event in snapshot.events)
+        self.profiles.look(monotonic(), at_once=told, seldom=self._hidden)
         if self._hidden:
             return
         if changed:

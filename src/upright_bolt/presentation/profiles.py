@@ -95,7 +95,7 @@ class Profiles:
         """Read anew how everything stands, now and then.
 
         Args:
-            now_s: the machine's time.
+            now_s: a clock that only goes forward.
             at_once: something has happened.
             seldom: nobody looks.
         """
