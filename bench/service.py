@@ -43,15 +43,8 @@ def sample_ratio(folder: Path) -> Measured:
 
 def shares(folder: Path) -> tuple[tuple[float, float], tuple[float, float]]:
     """Return the shares of a processor in %, of window and service: at a sample a second, and minimised."""
-    from PyQt6.QtCore import QEventLoop, QTimer
-
     from upright_bolt.desktop import theme
     from upright_bolt.desktop.app import DesktopApp
-
-    def wait(seconds: float) -> None:
-        loop = QEventLoop()
-        QTimer.singleShot(round(seconds * 1000), loop.quit)
-        loop.exec()
 
     with PrivateBus(folder) as bus:
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
@@ -60,11 +53,11 @@ def shares(folder: Path) -> tuple[tuple[float, float], tuple[float, float]]:
         app = DesktopApp(open_session("host", folder / "mine", "bench", exclusive=True), folder / "mine", theme.LIGHT)
         app.window.show()
         app.thread.period_s = 1.0
-        wait(4.0)
-        looking = _shares_over(wait, service.process.pid)
+        _wait(4.0)
+        looking = _shares_over(service.process.pid)
         app.window.showMinimized()
-        wait(2.0)
-        minimised = _shares_over(wait, service.process.pid)
+        _wait(2.0)
+        minimised = _shares_over(service.process.pid)
         app.window.close()
         app.tear_down()
     return looking, minimised
@@ -74,15 +67,8 @@ def shares_hidden(folder: Path) -> tuple[float, float]:
     """Return the shares of a processor in %, of window and service, while the window is hidden behind its icon."""
     from dataclasses import replace
 
-    from PyQt6.QtCore import QEventLoop, QTimer
-
     from upright_bolt.desktop import theme
     from upright_bolt.desktop.app import DesktopApp
-
-    def wait(seconds: float) -> None:
-        loop = QEventLoop()
-        QTimer.singleShot(round(seconds * 1000), loop.quit)
-        loop.exec()
 
     with PrivateBus(folder) as bus:
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
@@ -92,16 +78,25 @@ def shares_hidden(folder: Path) -> tuple[float, float]:
         app = DesktopApp(session, folder / "mine", theme.LIGHT, has_panel=lambda: True)
         app.prefer(replace(app.kept.chosen, panel=True))
         app.window.stay_in_panel()
-        wait(4.0)
-        found = _shares_over(wait, service.process.pid)
+        _wait(4.0)
+        found = _shares_over(service.process.pid)
         app.end()
         app.tear_down()
     return found
 
 
-def _shares_over(wait, pid: int) -> tuple[float, float]:
+def _wait(seconds: float) -> None:
+    """Let the window live for a while."""
+    from PyQt6.QtCore import QEventLoop, QTimer
+
+    loop = QEventLoop()
+    QTimer.singleShot(round(seconds * 1000), loop.quit)
+    loop.exec()
+
+
+def _shares_over(pid: int) -> tuple[float, float]:
     before, begun = (_cpu_s(os.getpid()), _cpu_s(pid)), time.perf_counter()
-    wait(LOOK_S)
+    _wait(LOOK_S)
     took = time.perf_counter() - begun
     return tuple(100.0 * (_cpu_s(p) - b) / took for p, b in zip((os.getpid(), pid), before, strict=True))  # type: ignore[return-value]
 

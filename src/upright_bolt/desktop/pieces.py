@@ -130,6 +130,17 @@ def foot_with_close(dialog: QDialog) -> QHBoxLayout:
     return foot
 
 
+def foot_with_cancel(dialog: QDialog, go: QPushButton) -> QHBoxLayout:
+    """Return the foot of a dialog that does something: a button that leaves it, and ``go``."""
+    leave = button("Cancel")
+    leave.clicked.connect(dialog.close)
+    foot = QHBoxLayout()
+    foot.addStretch()
+    foot.addWidget(leave)
+    foot.addWidget(go)
+    return foot
+
+
 def rule(*, upright: bool = False) -> QFrame:
     """Return a thin line."""
     made = QFrame()

@@ -2,9 +2,9 @@
 
 from collections.abc import Callable
 
-from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QDialog, QLineEdit, QPlainTextEdit, QWidget
 
-from upright_bolt.desktop.pieces import button, column, label
+from upright_bolt.desktop.pieces import button, column, foot_with_cancel, label
 from upright_bolt.desktop.theme import font
 
 Outcome = Callable[[str], None]
@@ -44,13 +44,7 @@ class NameDialog(QDialog):
         layout.addWidget(self.note)
         self.go = button(title.removesuffix("…"), "main")
         self.go.clicked.connect(self._go)
-        leave = button("Cancel")
-        leave.clicked.connect(self.close)
-        foot = QHBoxLayout()
-        foot.addStretch()
-        foot.addWidget(leave)
-        foot.addWidget(self.go)
-        layout.addLayout(foot)
+        layout.addLayout(foot_with_cancel(self, self.go))
         self.name.textChanged.connect(lambda _: self._look())
         self._look()
 
@@ -96,13 +90,7 @@ class TextDialog(QDialog):
         layout.addWidget(self.fault)
         self.go = button("Save", "main")
         self.go.clicked.connect(lambda: self._save(self.text.toPlainText(), self._saved, self._refused))
-        leave = button("Cancel")
-        leave.clicked.connect(self.close)
-        foot = QHBoxLayout()
-        foot.addStretch()
-        foot.addWidget(leave)
-        foot.addWidget(self.go)
-        layout.addLayout(foot)
+        layout.addLayout(foot_with_cancel(self, self.go))
 
     def _saved(self) -> None:
         self.close()

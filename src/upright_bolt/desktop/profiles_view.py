@@ -3,6 +3,7 @@
 from collections.abc import Callable
 
 from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtGui import QShowEvent
 from PyQt6.QtWidgets import QFileDialog, QFrame, QHBoxLayout, QVBoxLayout, QWidget
 
 from upright_bolt.desktop.pieces import Bounded, Elided, button, column, heading, label, rule
@@ -65,9 +66,9 @@ class ProfilesView(QWidget):
         layout.addWidget(rule())
         layout.addLayout(self._foot())
         layout.addStretch(1)
-        self._profiles.changed.connect(lambda _: self.show_state())
-        presenter.runs_changed.connect(lambda _: self.show_state())
-        presenter.settings_changed.connect(lambda _: self.show_state())
+        self._profiles.changed.connect(lambda _: self._follow())
+        presenter.runs_changed.connect(lambda _: self._follow())
+        presenter.settings_changed.connect(lambda _: self._follow())
         self.show_state()
 
     def _top(self) -> QHBoxLayout:
@@ -132,6 +133,16 @@ class ProfilesView(QWidget):
         row.addLayout(rules, 1)
         row.addLayout(log, 1)
         return row
+
+    def showEvent(self, event: QShowEvent | None) -> None:
+        """Show what is, as of now."""
+        super().showEvent(event)
+        self.show_state()
+
+    def _follow(self) -> None:
+        """Show what is, while the view is in sight: what profiles measured is looked for among all runs."""
+        if self.isVisible():
+            self.show_state()
 
     def show_state(self) -> None:
         """Show what is."""

@@ -3,8 +3,9 @@
 Saving with what speaks for each setting, editing, copying, and carrying them in and out as files.
 """
 
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 
 from upright_bolt.analysis.broken_ground import broken
@@ -21,6 +22,7 @@ from upright_bolt.model.run import RunRecord
 from upright_bolt.model.search import Search
 from upright_bolt.profiles.text import profile_of, text_of
 from upright_bolt.settings.access import MachineAccess, ProfileAccess
+from upright_bolt.wording.hold import no_such_profile
 
 FAILED_AT_MOST = 50
 
@@ -51,7 +53,12 @@ class ProfileDesk:
         self.profiles: ProfileAccess = access.profiles
         self._identity: Identity = access.about.identity
         self._machine = machine
-        self._past = past
+        self._read_past = past
+
+    @cached_property
+    def _past(self) -> Past:
+        """What is kept of the machine: read when it is needed, and once."""
+        return self._read_past()
 
     def status(self) -> HoldStatus:
         """Return how everything stands. Raises BoltError."""
@@ -68,8 +75,7 @@ class ProfileDesk:
         broken_one = status.broken.get(f"{name.strip()}.toml")
         if broken_one:
             raise NotHere(f"The profile {name.strip()} cannot be used: {broken_one}")
-        there = ", ".join(view.profile.name for view in status.profiles) or "none yet"
-        raise NotHere(f"There is no profile “{name[:40]}”. Profiles: {there}; stock is always there.")
+        raise NotHere(no_such_profile(name, (view.profile.name for view in status.profiles)))
 
     def is_there(self, name: str) -> bool:
         """Tell whether a profile of that name can be used."""
@@ -189,12 +195,10 @@ class ProfileDesk:
             raise BadInput(f"There is a profile {profile.name} already; give another name, or add --replace.")
         return self._write(profile, text)
 
-    def prove_anew(self, names: Iterable[str] = ()) -> list[Profile]:
+    def prove_anew(self) -> list[Profile]:
         """Write into profiles what speaks for them by now; return those that have changed. Raises BoltError."""
         changed = []
         for view in self.status().profiles:
-            if names and view.profile.name not in names:
-                continue
             fresh = self._proven(view.profile)
             if fresh.proofs != view.profile.proofs:
                 changed.append(self._write(fresh, self.profiles.text(fresh.name)))
@@ -203,7 +207,7 @@ class ProfileDesk:
     def _proven(self, profile: Profile) -> Profile:
         """Return a profile with what speaks for its settings on this machine now."""
         chip = chip_on_board(self._identity)
-        found = proofs_of(profile.settings, self._past().runs, self._machine, self._identity, chip)
+        found = proofs_of(profile.settings, self._past.runs, self._machine, self._identity, chip)
         return replace(profile, proofs=found)
 
     def _write(self, profile: Profile, earlier: str) -> Profile:
@@ -215,6 +219,6 @@ class ProfileDesk:
 
     def _tell_what_failed(self) -> None:
         """Tell whoever puts profiles in force what has gone wrong on this chip."""
-        past = self._past()
+        past = self._past
         for one in broken(past.runs, past.searches, self._machine, chip_of(self._identity))[:FAILED_AT_MOST]:
             self.profiles.note_failed(one.offsets)

@@ -164,12 +164,16 @@ class Profiles:
 
     # what a person asks for
 
+    def _desk(self, session: Session) -> ProfileDesk:
+        return ProfileDesk(
+            session.access, self._outline.word, lambda: Past(self._store.all(), self._search_log.all())
+        )  # fmt: skip
+
     def _do(self, work: Callable[[ProfileDesk, Session], str]) -> None:
         """Do something with the profiles in the session's thread, say what it returns, and look anew."""
 
         def do(session: Session) -> str:
-            past = Past(self._store.all(), self._search_log.all())
-            return work(ProfileDesk(session.access, self._outline.word, lambda: past), session)
+            return work(self._desk(session), session)
 
         def done(said: str) -> None:
             if said:
@@ -208,10 +212,6 @@ class Profiles:
             return f"{self._saved(profile)} {standing_words(desk.status())}"
 
         self._do(work)
-
-    def set(self, name: str, settings: Mapping[str, Value], without: tuple[str, ...] = ()) -> None:
-        """Change settings of a profile, or take some out."""
-        self._do(lambda desk, _: self._saved(desk.set(name, settings, without)))
 
     def copy_offsets(self, source: str) -> None:
         """Copy the voltage offsets of a profile into every other one."""
@@ -267,7 +267,7 @@ class Profiles:
         """Make a text the rules; ``saved`` or ``refused`` is called in the window's thread."""
 
         def do(session: Session) -> None:
-            desk = ProfileDesk(session.access, self._outline.word, lambda: Past([], []))
+            desk = self._desk(session)
             desk.profiles.save_rules(text)
             desk.profiles.tend()
 
@@ -312,8 +312,7 @@ class Profiles:
         """Make an edited text a profile, with what speaks for its settings now."""
 
         def do(session: Session) -> str:
-            past = Past(self._store.all(), self._search_log.all())
-            desk = ProfileDesk(session.access, self._outline.word, lambda: past)
+            desk = self._desk(session)
             profile = desk.save_text(name, text)
             desk.profiles.tend()
             return self._saved(profile)

@@ -72,7 +72,7 @@ class ProfileEngine(Keeping):
         now = self.record.now
         now.active = now.hold = True
         now.suspicion, now.unclean = None, 0
-        rule = found.rules.counting(self.situation())
+        rule = found.rules.counting(self.situation(found.rules))
         now.by_hand, now.rule = rule is None or rule.profile != profile.name, said(rule)
         self._put(profile, self.planner.plan(profile), Cause.BY_HAND, by)
         now_s = self._ports.clock.now_s()
@@ -123,7 +123,7 @@ class ProfileEngine(Keeping):
         profile = self._profile(self.record.now.wanted, self.files.found())
         if profile is None:
             return None
-        kept, plan = self._engine.status().kept, self.planner.plan(profile)
+        kept, plan = self._engine.kept, self.planner.plan(profile)
         return Plan({name: kept[name] for name in plan.settings if name in kept}, plan.held_back)
 
     def status(self) -> HoldStatus:

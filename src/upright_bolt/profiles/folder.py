@@ -2,15 +2,16 @@
 
 import os
 import stat
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from upright_bolt.disk import sync_folder, write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
-from upright_bolt.model.profile import MOST_BYTES, Profile, check_name
+from upright_bolt.model.profile import MOST_BYTES, STOCK, Profile, check_name
 from upright_bolt.model.rule import Rules
-from upright_bolt.plain_text import one_line, printable
+from upright_bolt.plain_text import printable
+from upright_bolt.wording.hold import no_such_profile
 from upright_bolt.wording.rules import MOST_BYTES as MOST_RULE_BYTES
 from upright_bolt.wording.rules import parse_rules
 
@@ -113,8 +114,7 @@ class ProfileFolder:
 
     def no_such(self, name: str) -> str:
         """Return the sentence for a name that no profile has."""
-        there = ", ".join(self.found().profiles) or "none yet"
-        return f"There is no profile “{one_line(name)[:40]}”. Profiles: {there}; stock is always there."
+        return no_such_profile(name, self.found().profiles)
 
     def save(self, name: str, text: str) -> Profile:
         """Check a profile's text and make it the file of ``name``.
@@ -135,13 +135,17 @@ class ProfileFolder:
         path = self._path_of(name)
         if check_name(name) in self.found().rules.profiles():
             raise BadInput(f"A rule uses the profile {name}; change the rules first.")
-        _on_disk(path, path.unlink)
+        try:
+            path.unlink()
+            sync_folder(path.parent)
+        except OSError as fault:
+            raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
 
     def save_rules(self, text: str) -> Rules:
         """Check rules and make them those that count. Raises BadInput, also for a profile that is not there."""
         rules = parse_rules(text)
         there = self.found().profiles
-        unknown = [name for name in rules.profiles() if name not in there and name != "stock"]
+        unknown = [name for name in rules.profiles() if name not in there and name != STOCK]
         if unknown:
             raise BadInput(self.no_such(unknown[0]))
         write_atomically(self.path / RULES, text.encode())
@@ -152,14 +156,6 @@ def _profile(name: str, text: str) -> Profile:
     from upright_bolt.profiles.text import profile_of
 
     return profile_of(name, text)
-
-
-def _on_disk(path: Path, act: Callable[[], None]) -> None:
-    try:
-        act()
-        sync_folder(path.parent)
-    except OSError as fault:
-        raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault
 
 
 def _text(path: Path, most: int) -> str:

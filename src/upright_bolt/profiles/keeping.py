@@ -18,7 +18,7 @@ from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
 from upright_bolt.model.profile import STOCK, Profile
-from upright_bolt.model.rule import Condition, Rule, Situation
+from upright_bolt.model.rule import Condition, Rule, Rules, Situation
 from upright_bolt.model.trial import Drift
 from upright_bolt.profiles.folder import Found, ProfileFolder
 from upright_bolt.profiles.plan import Plan
@@ -178,10 +178,8 @@ class Keeping:
             self._plan, self._planned_for = plan, (wanted, plan)
             self._watch()
         elif wanted != now.wanted or self._planned_for != (wanted, plan):
-            if self._planned_for is not None and wanted == now.wanted:
-                cause = Cause.EDITED if cause is not Cause.WAKE else cause
-            elif self._planned_for is None and wanted == now.wanted:
-                cause = self._cause
+            if wanted == now.wanted:
+                cause = self._cause if self._planned_for is None else Cause.EDITED
             self._put(profile, plan, cause)
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)
@@ -196,7 +194,7 @@ class Keeping:
     def _wanted(self, found: Found) -> tuple[str, Cause]:
         """Return which profile should be in force, and why: a person's choice until another rule counts, else rules."""
         now = self.record.now
-        rule = found.rules.counting(self.situation())
+        rule = found.rules.counting(self.situation(found.rules))
         if now.by_hand and said(rule) == now.rule:
             return now.wanted, Cause.BY_HAND
         if rule is None:
@@ -204,10 +202,10 @@ class Keeping:
         now.by_hand = False
         return rule.profile, Cause.RULE
 
-    def situation(self) -> Situation:
+    def situation(self, rules: Rules) -> Situation:
         """Return what rules look at."""
         mode = self._backend.values([MODE]).get(MODE, "")
-        named = self.files.found().rules.named(Condition.PROGRAM)
+        named = rules.named(Condition.PROGRAM)
         return read_situation(self._ports.files, str(mode), self._ports.programs(named) if named else frozenset())
 
     def _profile(self, name: str, found: Found) -> Profile | None:
@@ -221,8 +219,7 @@ class Keeping:
 
     def _holds_already(self, plan: Plan) -> bool:
         """Tell whether an earlier process of this boot has put all of a plan in force, and it still is."""
-        status = self._engine.status()
-        return not status.drift and status.kept == plan.settings
+        return self._engine.kept == plan.settings and not self._engine.drift()
 
     def _put(self, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
         """Put a plan in force; on the disk before the first write. Raises InUse or Refused."""
@@ -279,8 +276,6 @@ class Keeping:
         held = self._plan.settings if self._plan is not None else {}
         due: list[Drift] = []
         for drift in self._engine.drift(self._silent(held) if silent_only else held):
-            if drift.name not in held:
-                continue
             resistance = self._resistance.setdefault(drift.name, Resistance())
             if resistance.resting:
                 continue

@@ -39,8 +39,7 @@ def put_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, w
         InUse: another program holds the machine.
         Refused: it cannot be written down, or files did not take their earlier values.
     """
-    kept = engine.status().kept
-    leaving = [name for name in kept if name not in plan.settings or (woken and is_voltage(name))]
+    leaving = [name for name in engine.kept if name not in plan.settings or (woken and is_voltage(name))]
     if leaving:
         with suppress(BadInput):  # nothing of it is known to be changed in this boot
             engine.to_stock(leaving, by)
@@ -75,7 +74,7 @@ def _put(engine: SettingsEngine, wanted: dict[str, Value], by: str) -> list[Held
 
 def _unless_there(settings: Mapping[str, Value], engine: SettingsEngine, backend: Backend) -> dict[str, Value]:
     """Return those settings that are not kept already, or no longer hold."""
-    kept, now = engine.status().kept, backend.values(settings)
+    kept, now = engine.kept, backend.values(settings)
     return {
         name: value for name, value in settings.items()
         if kept.get(name) != value or name not in now or not backend.drivers[name].same(value, now[name])
@@ -93,7 +92,7 @@ def _culprits(report: ApplyReport) -> list[HeldBack]:
 
 def put_back_one(engine: SettingsEngine, names: Collection[str], by: str) -> bool:
     """Put settings that were kept in force again; tell whether they hold. Raises InUse or Refused."""
-    kept = engine.status().kept
+    kept = engine.kept
     report = engine.try_settings({name: kept[name] for name in names}, standing=True, by=by, owner=OWNER)
     if report.ok:
         engine.keep()

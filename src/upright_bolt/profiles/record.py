@@ -144,9 +144,8 @@ class Record:
 
     def note_failed(self, chip: str, offsets: dict[str, float]) -> None:
         """Remember offsets that went wrong together. Raises BoltError."""
-        if (chip, offsets) not in self.now.failed:
-            self.now.failed = [*self.now.failed, (chip, offsets)][-MOST_FAILED:]
-            self.save()
+        self.now.failed = [*self.now.failed, (chip, offsets)][-MOST_FAILED:]
+        self.save()
 
     def failed_on(self, chip: str) -> list[dict[str, float]]:
         """Return what went wrong on a chip."""

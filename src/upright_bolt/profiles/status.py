@@ -21,7 +21,7 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
         resistance: what it has put back lately.
     """
     found, now = engine.files.found(), engine.record.now
-    standing = found.rules.stand(engine.situation())
+    standing = found.rules.stand(engine.situation(found.rules))
     counting = next((each.rule for each in standing if each.counts), None)
     doubts = engine.planner.doubts()
     in_force = now.wanted if now.active else ""

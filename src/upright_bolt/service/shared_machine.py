@@ -138,7 +138,7 @@ class SharedMachine:
     @property
     def changed(self) -> tuple[str, ...]:
         """What is not the machine's own, as far as this boot's record tells, by name."""
-        return (*self.tried, *self._engine.status().kept)
+        return (*self.tried, *self._engine.kept)
 
     def profile_act(self, name: str, *arguments: object) -> str:
         """Ask something of the profiles that changes nothing, by its name in ``ACTS``; return the answer's text."""

@@ -104,7 +104,12 @@ class SettingsEngine:
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""
-        return Status(self.trial, self.drift(), dict(self._memory.kept), self._backend.power_source())
+        return Status(self.trial, self.drift(), self.kept, self._backend.power_source())
+
+    @property
+    def kept(self) -> dict[str, Value]:
+        """What was kept in this boot."""
+        return dict(self._memory.kept)
 
     def drift(self, names: Collection[str] | None = None) -> tuple[Drift, ...]:
         """Return what no longer holds, of some controls or of all."""

@@ -1,14 +1,21 @@
 """Sentences of the hold's log, and of how profiles stand."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind, Resting
 from upright_bolt.model.profile import STOCK, HeldBack, Proof, is_voltage
 from upright_bolt.model.settings import show_settings
+from upright_bolt.plain_text import one_line
 from upright_bolt.wording.times import date_and_time, span
 
 STOCK_WORDS = "the machine's own values"
+
+
+def no_such_profile(name: str, there: Iterable[str]) -> str:
+    """Return the sentence for a name that no profile has, with those that are there."""
+    names = ", ".join(there) or "none yet"
+    return f"There is no profile “{one_line(name)[:40]}”. Profiles: {names}; stock is always there."
 
 
 def profile_words(name: str) -> str:
