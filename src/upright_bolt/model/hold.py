@@ -17,7 +17,6 @@ class Cause(StrEnum):
     EDITED = "the profile was edited"
     PROGRAM = "another program"
     FIRMWARE = "the firmware"
-    SLEEP = "sleep"
     PROCESSORS = "a processor that came back"
     RESUMED = "this program began again"
     DOUBT = "doubt"

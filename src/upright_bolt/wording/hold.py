@@ -41,7 +41,7 @@ def _changed_by(entry: LogEntry) -> str:
         return entry.who or "Another program"
     if entry.cause is Cause.PROCESSORS:
         return "A processor that came back"
-    return "The firmware, or something unseen," if entry.cause is Cause.FIRMWARE else "Sleep"
+    return "The firmware, or something unseen,"
 
 
 def _value(entry: LogEntry, value: float | str | None) -> str:
