@@ -72,8 +72,9 @@ def folder_with_code() -> Path:
 
 def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
     """Run each workload as installed, from a folder of no importance and from one with code of our name in it."""
-    started = {}  # all at once, which a run on the same record or by the same user would refuse
+    told = {}
     for folder in (Path("/"), folder_with_code()):
+        started = {}  # all of a folder at once, which a run on the same record or by the same user would refuse
         for name in WORKLOADS.split():
             more = MORE.get(name, ["--threads", "1"] if name in THREADED else [])
             own = SCRATCH / f"{who}-{name}-{folder.name}"
@@ -83,10 +84,9 @@ def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
             started[f"{name} in {folder}"] = subprocess.Popen(
                 [*user, PROGRAM, *words], text=True, cwd=folder, env=environment, **pipes
             )
-    told = {}
-    for what, process in started.items():
-        out, err = process.communicate()
-        told[what] = {"code": process.returncode, "out": out, "err": err}
+        for what, process in started.items():
+            out, err = process.communicate()
+            told[what] = {"code": process.returncode, "out": out, "err": err}
     return told
 
 
