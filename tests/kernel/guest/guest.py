@@ -1,0 +1,241 @@
+"""What checks do in the emulated machine: call the program, read and write the kernel's files, change the hardware."""
+
+import json
+import os
+import pwd
+import signal
+import subprocess
+import termios
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from page import Page
+
+USER = "surveyor"
+WITHIN_S = 120.0
+COMMANDS = Path("/sys/module/rig_registers/parameters/cmd")
+PLAIN = {"PATH": "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
+
+
+class Line:
+    """The serial line to whoever runs the checks."""
+
+    def __init__(self, path: str) -> None:
+        self._file = os.open(path, os.O_RDWR | os.O_NOCTTY)
+        mode = termios.tcgetattr(self._file)
+        mode[0] = mode[1] = mode[3] = 0  # as it comes, both ways
+        termios.tcsetattr(self._file, termios.TCSANOW, mode)
+        self._rest = b""
+
+    def tell(self, **document: Any) -> None:
+        """Tell one thing."""
+        data = json.dumps(document).encode() + b"\n"
+        while data:
+            data = data[os.write(self._file, data) :]
+
+    def ask(self, **document: Any) -> dict[str, Any]:
+        """Ask for something to be done outside, and wait for the answer."""
+        self.tell(**document)
+        while b"\n" not in self._rest:
+            self._rest += os.read(self._file, 4096)
+        line, self._rest = self._rest.split(b"\n", 1)
+        return dict(json.loads(line))
+
+
+@dataclass(slots=True)
+class Done:
+    """What a command has done."""
+
+    code: int
+    out: str
+    err: str
+
+    def json(self) -> Any:
+        """Return what it printed, as a document."""
+        return json.loads(self.out)
+
+    def said(self, *parts: str) -> bool:
+        """Tell whether it said all of ``parts``, wherever."""
+        return all(part in self.out + self.err for part in parts)
+
+
+class Running:
+    """A command that goes on."""
+
+    def __init__(self, process: int, out: Path, err: Path) -> None:
+        self.process, self._out, self._err = process, out, err
+        self._code: int | None = None
+
+    def text(self) -> str:
+        """Return what it has printed so far."""
+        return self._out.read_text()
+
+    def alive(self) -> bool:
+        """Tell whether it still runs."""
+        if self._code is None:
+            done, status = os.waitpid(self.process, os.WNOHANG)
+            self._code = os.waitstatus_to_exitcode(status) if done else None
+        return self._code is None
+
+    def end(self, number: int = signal.SIGINT) -> None:
+        """Send it a signal."""
+        os.kill(self.process, number)
+
+    def wait(self, within_s: float = WITHIN_S) -> Done:
+        """Return what it has done. Raises AssertionError if it goes on."""
+        until = time.monotonic() + within_s
+        while self.alive():
+            if time.monotonic() > until:
+                os.kill(self.process, signal.SIGKILL)
+                raise AssertionError(f"still running after {within_s:.0f} s: {self.text()} {self._err.read_text()}")
+            time.sleep(0.02)
+        return Done(self._code or 0, self._out.read_text(), self._err.read_text())
+
+
+class Guest:
+    """The machine within."""
+
+    def __init__(self, line: Line) -> None:
+        self.line = line
+        self.notes: list[str] = []
+        self._number = 0
+        self._page: Page | None = None
+
+    def note(self, text: str) -> None:
+        """Keep a line for the table: what the kernel did."""
+        self.notes.append(text)
+
+    def start(self, *words: str, user: str = "root") -> Running:
+        """Start a command of the program as ``user``."""
+        self._number += 1
+        out, err = (Path(f"/tmp/command-{self._number}.{end}") for end in ("out", "err"))
+        out.touch()
+        err.touch()
+        process = os.fork()
+        if process == 0:
+            self._become(list(words), user, out, err)
+        return Running(process, out, err)
+
+    def _become(self, words: list[str], user: str, out: Path, err: Path) -> None:
+        import sys  # noqa: PLC0415
+
+        code = 70
+        try:
+            for number, path in ((1, out), (2, err)):
+                file = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+                os.dup2(file, number)
+            os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+            entry = pwd.getpwnam(user)
+            os.environ.clear()
+            os.environ.update(PLAIN, HOME=entry.pw_dir)
+            os.chdir("/")
+            if entry.pw_uid:
+                os.setgroups([entry.pw_gid])
+                os.setgid(entry.pw_gid)
+                os.setuid(entry.pw_uid)
+            sys.argv = ["upright-bolt", *words]
+            from upright_bolt.__main__ import main  # noqa: PLC0415
+
+            main()
+            code = 0
+        except SystemExit as end:
+            code = end.code if isinstance(end.code, int) else 1
+        except BaseException:
+            import traceback  # noqa: PLC0415
+
+            traceback.print_exc()
+        finally:
+            sys.stdout.flush()
+            sys.stderr.flush()
+            os._exit(code)
+
+    def run(self, *words: str, user: str = "root", within_s: float = WITHIN_S) -> Done:
+        """Carry out a command of the program and return what it has done."""
+        return self.start(*words, user=user).wait(within_s)
+
+    def load_program(self) -> None:
+        """Load what the commands need, once, so that each of them starts at once."""
+        import upright_bolt.app_ports
+        import upright_bolt.cli.main
+        import upright_bolt.kernel.real_changes
+        import upright_bolt.service.client
+        import upright_bolt.session.session  # noqa: F401
+
+        for word in ("machine", "set"):
+            upright_bolt.cli.main.build([word])
+
+    @staticmethod
+    def read(path: str) -> str:
+        """Return a file's text, stripped."""
+        return Path(path).read_text().strip()
+
+    @staticmethod
+    def write(path: str, text: str) -> None:
+        """Write a file."""
+        with open(path, "w") as file:
+            file.write(text)
+
+    def modules(self, *names: str) -> None:
+        """Load modules of the kernel."""
+        for name in names:
+            self.shell("modprobe", name)
+
+    @staticmethod
+    def shell(*words: str) -> str:
+        """Run a command of the system. Raises CalledProcessError."""
+        return subprocess.run(words, check=True, capture_output=True, text=True, env=PLAIN).stdout
+
+    def hardware(self, **words: int) -> None:
+        """Change the state of the laptop; the firmware tells the kernel within a second, with its own events."""
+        if self._page is None:
+            self._page = Page("/dev/mem")
+        self._page.set(**words)
+
+    def registers(self, words: str) -> None:
+        """Change registers behind everybody's back."""
+        COMMANDS.write_text(words)
+
+    @staticmethod
+    def register_counts() -> dict[str, tuple[int, int]]:
+        """Return how often each register was read and written."""
+        found = {}
+        for line in COMMANDS.read_text().splitlines()[1:]:
+            name, *_, reads, writes = line.split()
+            found[name.split("=")[0]] = (int(reads[1:]), int(writes[1:]))
+        return found
+
+    @staticmethod
+    def register(nr: int, cpu: int = 0) -> int:
+        """Return a register through the kernel's own device."""
+        with open(f"/dev/cpu/{cpu}/msr", "rb", buffering=0) as file:
+            return int.from_bytes(os.pread(file.fileno(), 8, nr), "little")
+
+    @staticmethod
+    def until(holds: Callable[[], Any], within_s: float = 20.0) -> float:
+        """Wait until ``holds`` and return how long it took in s. Raises AssertionError if it does not."""
+        begun = time.monotonic()
+        while not holds():
+            if time.monotonic() - begun > within_s:
+                raise AssertionError(f"did not come about within {within_s} s")
+            time.sleep(0.02)
+        return time.monotonic() - begun
+
+    def start_bus(self) -> None:
+        """Start the system bus, which starts polkit and the service when they are called."""
+        Path("/run/dbus").mkdir(parents=True, exist_ok=True)
+        self.shell("dbus-daemon", "--system", "--fork", "--nopidfile")
+
+    def service_process(self) -> int:
+        """Return the number of the service's process; 0 if there is none."""
+        for folder in Path("/proc").iterdir():
+            if folder.name.isdecimal():
+                try:
+                    words = (folder / "cmdline").read_bytes().split(b"\0")
+                except OSError:
+                    continue
+                if b"service" in words and any(word.endswith(b"/upright-bolt") for word in words):
+                    return int(folder.name)
+        return 0

@@ -1,0 +1,118 @@
+"""One emulated machine: started, spoken with over a serial line, poked from outside, and cut off."""
+
+import json
+import os
+import socket
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from rig.build import Rig
+from rig.page import ADDRESS, Page
+
+MEMORY_MB = 1024
+CONNECT_WITHIN_S = 20.0
+SILENT_S = 300.0
+"""A guest that tells nothing for so long hangs."""
+
+
+class Machine:
+    """An emulated machine with two processors.
+
+    Args:
+        rig: what it boots from.
+        begin: what the agent in it shall do: a word for the kernel's command line.
+        tables: which of the firmware's tables it has.
+        processor: the emulator's name of it.
+        words: more words for the kernel's command line.
+        keeps: a disk that stays from boot to boot; without one everything is thrown away.
+        cut_off: lines of the console's record are kept there.
+    """
+
+    def __init__(self, rig: Rig, begin: str, tables: tuple[str, ...], processor: str, words: str = "",
+                 keeps: Path | None = None, systemd: bool = False) -> None:  # fmt: skip
+        self._folder = rig.folder
+        self._memory = Path(f"/dev/shm/upright-bolt-rig-{os.getpid()}.ram")
+        self._memory.unlink(missing_ok=True)
+        self._talk = self._place("talk")
+        self._monitor = self._place("monitor")
+        self.console = rig.folder / "console.txt"
+        first = "rig.first=/lib/systemd/systemd" if systemd else ""
+        line = f"console=ttyS0 panic=-1 quiet loglevel=4 no_console_suspend memmap=64K${ADDRESS:#x} rig.begin={begin} {first} {words}"
+        disks = [(rig.root, "snapshot=on,cache=unsafe"), (rig.program, "readonly=on")]
+        disks += [(keeps, "cache=writeback")] if keeps is not None else []
+        command = [
+            "qemu-system-x86_64", "-nodefaults", "-no-user-config", "-display", "none", "-no-reboot",
+            "-machine", "q35,memory-backend=ram", "-accel", "tcg,thread=multi", "-cpu", processor, "-smp", "2",
+            "-m", str(MEMORY_MB),
+            "-object", f"memory-backend-file,id=ram,size={MEMORY_MB}M,mem-path={self._memory},share=on",
+            "-kernel", str(rig.kernel), "-initrd", str(rig.first_disk), "-append", line,
+            "-serial", f"file:{self.console}",
+            "-chardev", f"socket,id=talk,path={self._talk},server=on,wait=off", "-serial", "chardev:talk",
+            "-monitor", f"unix:{self._monitor},server=on,wait=off",
+        ]  # fmt: skip
+        for number, (disk, options) in enumerate(disks):
+            command += ["-drive", f"if=none,id=d{number},file={disk},format=raw,{options}",
+                        "-device", f"virtio-blk-pci,drive=d{number}"]  # fmt: skip
+        for name in tables:
+            command += ["-acpitable", f"file={rig.tables[name]}"]
+        self._process = subprocess.Popen(
+            command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=(rig.folder / "emulator.txt").open("w")
+        )
+        self._line = self._connect(self._talk)
+        self._rest = b""
+
+    def _place(self, name: str) -> Path:
+        path = self._folder / f"{name}.socket"
+        path.unlink(missing_ok=True)
+        return path
+
+    def _connect(self, path: Path) -> socket.socket:
+        until = time.monotonic() + CONNECT_WITHIN_S
+        while True:
+            line = socket.socket(socket.AF_UNIX)
+            try:
+                line.connect(str(path))
+            except OSError:
+                line.close()
+                if self._process.poll() is not None or time.monotonic() > until:
+                    raise SystemExit((self._folder / "emulator.txt").read_text()[-2000:]) from None
+                time.sleep(0.05)
+            else:
+                return line
+
+    def told(self, silent_s: float = SILENT_S) -> Iterator[dict[str, Any]]:
+        """Yield what the agent tells, until it ends. Raises TimeoutError if it tells nothing for ``silent_s``."""
+        self._line.settimeout(silent_s)
+        while True:
+            data = self._line.recv(65536)
+            if not data:
+                return
+            *lines, self._rest = (self._rest + data).split(b"\n")
+            for line in lines:
+                if line.strip():
+                    yield json.loads(line)
+
+    def answer(self, document: dict[str, Any]) -> None:
+        """Answer what the agent asked for."""
+        self._line.sendall(json.dumps(document).encode() + b"\n")
+
+    def order(self, command: str) -> None:
+        """Give the emulator's own monitor a command."""
+        with self._connect(self._monitor) as line:
+            line.sendall(command.encode() + b"\n")
+            time.sleep(0.1)
+
+    def poke(self, **words: int) -> None:
+        """Change the state of the laptop from outside, as its hardware would."""
+        Page(str(self._memory)).set(**words)
+
+    def cut(self) -> None:
+        """Take the power away: nothing that has not reached the disk stays."""
+        self._process.kill()
+        self._process.wait()
+        self._line.close()
+        for path in (self._memory, self._talk, self._monitor):
+            path.unlink(missing_ok=True)
