@@ -111,6 +111,7 @@ def test_on_twins_under_any_mix_of_limits_what_is_named_bears_its_numbers_out(
     watched = Watched(
         spec,
         limits=[[sustained, burst, window]] * 2, limits_on=[enforced or not is_tern] * 2,
+        burst_on=[enforced or not is_tern] * 2,
         peak_w=peak if is_tern else 0.0, board_w=board if is_tern else 0.0, current_a=current if is_tern else 0.0,
         clock_high_mhz=[cap] * (2 * spec.chip.cores), no_turbo=not turbo, ceiling_offset_c=lowered if is_tern else 0,
     )  # fmt: skip

@@ -224,7 +224,7 @@ def deep(limits=None, *, offset=0.0, epp=128, enforced=True) -> Physics:
     state = fresh_state(spec)
     if limits:
         state.limits = [list(limits), list(limits)]
-    state.limits_on = [enforced, enforced]
+    state.limits_on = state.burst_on = [enforced, enforced]
     state.epp = [epp] * 12
     state.offsets_mv[0] = state.offsets_mv[2] = offset
     physics = Physics(spec, state)

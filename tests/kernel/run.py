@@ -1,21 +1,150 @@
-"""Boots the emulated machines, runs the checks in them, and prints a table of what held."""
+"""Boots emulated machines with a real kernel, runs the checks in them, and prints a table of what held.
 
+``python run.py [--long] [--show] [SCENARIO …]``. Ends with 1 if anything did not hold. Needs root and QEMU; where
+they are missing it says so and fails, unless ``UPRIGHT_BOLT_SKIP_KERNEL=1`` says that this is known.
+"""
+
+import os
+import shutil
 import sys
 import time
+from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
-from rig.build import build
+from rig.build import Rig, build
+from rig.cuts import cut_off
 from rig.machine import Machine
 
-rig = build(Path("/tmp/rig2"))
-t = time.monotonic()
-m = Machine(rig, sys.argv[1], tuple(sys.argv[3].split(",")) if len(sys.argv) > 3 else ("laptop",), sys.argv[2] if len(sys.argv) > 2 else "EPYC-Rome", systemd="systemd" in sys.argv)
-try:
-    for d in m.told(120):
-        print(round(time.monotonic() - t, 1), d.get("name", d["what"]), d.get("held"), d.get("s"))
-        for k in ("said",):
-            if d.get(k): print(d[k])
-        for n in d.get("notes", []): print("  ", n)
-        if d["what"] == "end": break
-finally:
-    m.cut()
+NEEDED = ("qemu-system-x86_64", "iasl", "busybox", "cpio", "mke2fs", "gcc", "make")
+SKIP = "UPRIGHT_BOLT_SKIP_KERNEL"
+AMD, INTEL = "EPYC-Rome,-hypervisor", "Skylake-Client-v4,-hypervisor"
+
+
+@dataclass(frozen=True, slots=True)
+class Scenario:
+    """One boot: what the agent carries out, on which machine."""
+
+    name: str
+    tables: tuple[str, ...] = ("laptop",)
+    processor: str = AMD
+    words: str = ""
+    systemd: bool = False
+    long: bool = False
+
+
+SCENARIOS = (
+    Scenario("clocks"),
+    Scenario("power", processor=INTEL),
+    Scenario("battery"),
+    Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
+    Scenario("systemd", processor=INTEL, systemd=True, long=True),
+    Scenario("loads", long=True),
+)
+
+
+@dataclass(slots=True)
+class Row:
+    """One line of the table."""
+
+    scenario: str
+    name: str
+    held: bool
+    seconds: float
+    said: str = ""
+
+
+def folder() -> Path:
+    """Return where the rig lies: outside of the checkout, so that a fresh one finds it made."""
+    named = os.environ.get("UPRIGHT_BOLT_RIG")
+    return Path(named) if named else Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "upright-bolt-rig"
+
+
+def carry_out(rig: Rig, scenario: Scenario, *, show: bool) -> list[Row]:
+    """Boot one machine and return what its checks came to."""
+    rows: list[Row] = []
+    begun = time.monotonic()
+    machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, scenario.words, systemd=scenario.systemd)
+    try:
+        for told in machine.told():
+            if told["what"] == "up":
+                rows.append(Row(scenario.name, "The machine is up", held=True, seconds=time.monotonic() - begun))
+            elif told["what"] == "check":
+                rows.append(Row(scenario.name, told["name"], told["held"], told["s"], told["said"]))
+            elif told["what"] == "order":
+                machine.order(told["command"])
+                machine.answer({})
+            elif told["what"] == "end":
+                return rows
+            if show:
+                print_told(told)
+        rows.append(Row(scenario.name, "The machine stays up", held=False, seconds=0.0, said=console(machine)))
+    except TimeoutError:
+        rows.append(Row(scenario.name, "The machine answers", held=False, seconds=0.0, said=console(machine)))
+    finally:
+        machine.cut()
+    return rows
+
+
+def console(machine: Machine) -> str:
+    """Return the end of what the kernel printed."""
+    return machine.console.read_text(errors="replace")[-2000:]
+
+
+def print_told(told: dict[str, Any]) -> None:
+    """Print at once what a check came to, with its notes."""
+    print(f"{told.get('name', told['what'])}: {told.get('held', '')}")
+    for note in (told.get("said", ""), *told.get("notes", ())):
+        if note:
+            print("    " + note.strip().replace("\n", "\n    "))
+    sys.stdout.flush()
+
+
+def print_table(rows: list[Row]) -> None:
+    """Print what held, and after it all that is known of what did not."""
+    for row in rows:
+        print(f"{row.scenario:9} {'held' if row.held else 'FAILED':7} {row.seconds:6.1f} s  {row.name}")
+    for row in rows:
+        if not row.held:
+            print(f"\n{row.scenario}: {row.name}\n{row.said.strip()}")
+
+
+def why_not() -> str:
+    """Return why nothing can run here; empty if it can."""
+    missing = [name for name in NEEDED if shutil.which(name, path=f"{os.environ['PATH']}:/usr/sbin:/sbin") is None]
+    if missing:
+        return f"The checks on a real kernel need {', '.join(missing)}: sh tools/setup.sh kernel-tests, as root."
+    if os.geteuid():
+        return "The checks on a real kernel need root, to make the disk of the machine that is emulated."
+    return ""
+
+
+def main(words: list[str]) -> int:
+    """Run what is asked for and return the exit code."""
+    why = why_not()
+    if why:
+        print(why, file=sys.stderr)
+        return 0 if os.environ.get(SKIP) == "1" else 1
+    long, show = "--long" in words, "--show" in words
+    asked = [word for word in words if not word.startswith("--")]
+    known = {scenario.name: scenario for scenario in SCENARIOS}
+    if unknown := [name for name in asked if name not in {*known, "cuts"}]:
+        print(f"There is no {', '.join(unknown)}; there are {', '.join((*known, 'cuts'))}.", file=sys.stderr)
+        return 2
+    rig = build(folder())
+    print(f"The rig is in {rig.folder}.", flush=True)
+    begun = time.monotonic()
+    rows: list[Row] = []
+    for scenario in SCENARIOS:
+        if scenario.name in asked or (not asked and (long or not scenario.long)):
+            rows += carry_out(rig, scenario, show=show)
+    if "cuts" in asked or not asked:
+        rows += [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)]
+    print_table(rows)
+    failed = sum(not row.held for row in rows)
+    print(f"\n{len(rows) - failed} of {len(rows)} held, in {(time.monotonic() - begun) / 60:.1f} minutes.")
+    return 1 if failed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

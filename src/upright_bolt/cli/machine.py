@@ -36,6 +36,7 @@ def control_data(control: Control) -> dict[str, Any]:
         "min": control.minimum,
         "max": control.maximum,
         "step": control.step,
+        "steps": list(control.steps),
         "choices": list(control.choices),
         "stock": control.stock,
         "in_force": control.in_force,

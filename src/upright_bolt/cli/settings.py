@@ -16,7 +16,7 @@ from upright_bolt.model.settings import parse_assignments, show_settings
 from upright_bolt.wording.hold import entry_words
 from upright_bolt.wording.no_effect import no_effect
 from upright_bolt.wording.times import date_and_time
-from upright_bolt.wording.trials import as_error, drift, limits_changed, row_sentence, to_stock, unrecorded
+from upright_bolt.wording.trials import as_error, capped, drift, limits_changed, row_sentence, to_stock, unrecorded
 from upright_bolt.wording.trials import put_back as put_back_words
 
 if TYPE_CHECKING:
@@ -206,3 +206,5 @@ def _print_status(now: "Status") -> None:
         print(f"Kept in this boot: {show_settings(now.kept)}.")
     for entry in now.drift:
         print(f"No longer in force: {drift(entry, now)}")
+    for sentence in capped(now):
+        print(sentence)

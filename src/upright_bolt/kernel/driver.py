@@ -25,7 +25,9 @@ class Facts:
     """What a machine makes of a control: range, choices, state, and what a person should know of it.
 
     ``maximum`` None with a ``minimum`` set means that the machine declares no highest value; the settings engine then
-    allows nothing above the stock value, or with ``spans_limits`` above the highest of the package's stock limits.
+    allows nothing above the stock value. ``spans`` names controls whose stock values lie in the range whatever is
+    declared: many chips declare their rated watts, which lie below what their firmware itself allows.
+    ``steps`` are the only values that are kept, the lowest first; empty if there are no such.
     """
 
     state: ControlState
@@ -33,7 +35,8 @@ class Facts:
     minimum: float | None = None
     maximum: float | None = None
     choices: tuple[str, ...] = ()
-    spans_limits: bool = False
+    spans: tuple[str, ...] = ()
+    steps: tuple[float, ...] = ()
 
 
 def facts_of(files: KernelFiles, paths: tuple[str, ...], open_facts: Facts) -> Facts:
@@ -92,6 +95,18 @@ class Surroundings:
     topology: Topology
 
 
+class Capped(Protocol):
+    """A file that shows less than what was chosen while something holds it down."""
+
+    def chosen(self, text: str) -> str:
+        """Return what has to be written to put back what was chosen, where ``text`` is shown."""
+        ...
+
+    def holds(self, wanted: str, held: str) -> bool:
+        """Tell whether the file holds ``wanted``, where it shows ``held``."""
+        ...
+
+
 @dataclass(slots=True)
 class Found:
     """What one interface contributes to a machine.
@@ -103,6 +118,7 @@ class Found:
         base_mhz, highest_mhz, lowest_mhz: base clock, highest turbo clock, lowest clock; None if it does not say.
         kind_highest_mhz: highest clock of each kind of core, in the topology's order.
         ceiling_c: temperature at which the processor throttles; None if this interface does not say.
+        capped: files that may show less than what was chosen.
     """
 
     controls: list[ControlDriver] = field(default_factory=list)
@@ -113,6 +129,7 @@ class Found:
     lowest_mhz: float | None = None
     kind_highest_mhz: tuple[float | None, ...] = ()
     ceiling_c: float | None = None
+    capped: dict[str, Capped] = field(default_factory=dict)
 
 
 class Interface(Protocol):

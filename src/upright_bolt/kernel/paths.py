@@ -42,7 +42,11 @@ CURRENT_LIMIT = f"{MSR_DEVICES}/0/msr:current-limit"
 CLAMP = f"{MSR_DEVICES}/0/msr:clamp"
 HOT_SIGNAL = f"{MSR_DEVICES}/0/msr:hot-signal"
 TURBO_TABLE = f"{MSR_DEVICES}/0/msr:turbo-table"
+LIMIT_SWITCHES = (f"{MSR_DEVICES}/0/msr:sustained-switches", f"{MSR_DEVICES}/0/msr:burst-switches")
+"""Of the sustained and of the burst limit: bit 0 whether it is enforced, bit 1 whether it may clamp."""
 REGISTER_BITS = {
+    LIMIT_SWITCHES[0]: (0x610, 16, 15),
+    LIMIT_SWITCHES[1]: (0x610, 48, 47),
     CURRENT_LIMIT: (0x601, 12, 0),
     CLAMP: (0x610, 16, 16),
     HOT_SIGNAL: (0x1FC, 0, 0),

@@ -260,6 +260,23 @@ def contained(root: str, path: str) -> str:
     return real if below and (stat.S_ISREG(mode) or stat.S_ISDIR(mode)) else f"{top}/.outside"
 
 
+class NoRegisters:
+    """The registers of a processor of which nothing is known: none can be read."""
+
+    copied = False
+
+    def read(self, cpu: int, register: int) -> int:
+        """Raise FileFault."""
+        raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
+
+    def write(self, cpu: int, register: int, value: int) -> None:  # noqa: ARG002 - the port's form
+        """Raise FileFault."""
+        raise FileFault(f"{paths.msr_device(cpu)} register {register:#x}", errno.EIO)
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
 COPY_STRIDE = 8
 """Bytes from one register to the next in a plain file: on the device itself they stand one apart, though each has eight
 bytes, so a plain file laid out alike would let neighbours overwrite each other."""

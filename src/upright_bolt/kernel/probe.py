@@ -26,6 +26,12 @@ class Probe:
         self.gaps: list[Note] = []
         self._noted: set[str] = set()
 
+    def over(self, files: KernelFiles, registers: Registers) -> "Probe":
+        """Return a probe over other ports that goes on with what this one has noted."""
+        other = Probe(files, registers)
+        other.gaps, other._noted = self.gaps, self._noted
+        return other
+
     def note(self, what: str, code: NoteCode, /, **particulars: Particular) -> None:
         """Note once that ``what`` (a subject, a file) is missing, and why."""
         self.add(note(code, what, **particulars))

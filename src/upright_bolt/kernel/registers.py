@@ -25,7 +25,8 @@ PACKAGE_LIMIT = 0x610
 POWER_INFO = 0x614
 LIMIT_REASONS = 0x64F
 
-OTHER_VENDORS = ("AuthenticAMD", "HygonGenuine")
+OTHER_VENDORS = ("AuthenticAMD", "HygonGenuine", "CentaurHauls", "Shanghai")
+"""Vendors whose processors keep other things in registers of the same numbers: nothing read there means what it says."""
 PACKAGE_STATUS = 0x1B1
 PLATFORM_INFO = 0xCE
 CURRENT_LIMIT = 0x601
@@ -82,6 +83,16 @@ def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
     return tuple(ratio * 100.0 for ratio in ratios if ratio)
 
 
+def why_unwritable(probe: Probe, about: str) -> Note | None:
+    """Return why registers cannot be written though they may be read; None if the kernel lets them be written."""
+    lockdown = probe.text(paths.LOCKDOWN) or ""
+    if lockdown and "[none]" not in lockdown:
+        return note(NoteCode.LOCKDOWN, about)
+    if (probe.text(paths.ALLOW_WRITES) or "") == "off":
+        return note(NoteCode.REGISTER_WRITES_OFF, about)
+    return None
+
+
 def why_closed(probe: Probe, fault: FileFault | None, about: str) -> Note:
     """Return why a register could not be read or written: by whom, and what a person can do.
 
@@ -92,11 +103,8 @@ def why_closed(probe: Probe, fault: FileFault | None, about: str) -> Note:
     """
     if fault is None:
         return note(NoteCode.REGISTER_EMPTY, about)
-    lockdown = probe.text(paths.LOCKDOWN) or ""
-    if fault.errno == errno.EPERM and lockdown and "[none]" not in lockdown:
-        return note(NoteCode.LOCKDOWN, about)
-    if fault.errno == errno.EPERM and (probe.text(paths.ALLOW_WRITES) or "") == "off":
-        return note(NoteCode.REGISTER_WRITES_OFF, about)
+    if fault.errno == errno.EPERM and (why := why_unwritable(probe, about)) is not None:
+        return why
     return note(_CLOSED.get(fault.errno, NoteCode.REGISTER_FAULT), about, what=fault.what)
 
 

@@ -13,9 +13,9 @@ from typing import cast
 from upright_bolt.analysis.constraint_judge import FixedLimits
 from upright_bolt.kernel import interfaces, registers
 from upright_bolt.kernel.channels import Channel
-from upright_bolt.kernel.driver import ControlDriver, Found, Interface, Surroundings
+from upright_bolt.kernel.driver import Capped, ControlDriver, Found, Interface, Surroundings
 from upright_bolt.kernel.identity import read_identity, read_topology
-from upright_bolt.kernel.ports import KernelFiles, Registers
+from upright_bolt.kernel.ports import KernelFiles, NoRegisters, Registers
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.register_files import with_registers
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
@@ -32,6 +32,8 @@ class Surveyed:
         absent: why, for every control of the whole machine that no interface offers.
         base_mhz: base clock; None if unknown.
         limits: what tells what holds the clock back, as far as it does not change from sample to sample.
+        registers: the port through which its registers are believed.
+        capped: files that may show less than what was chosen.
     """
 
     identity: Identity
@@ -42,6 +44,8 @@ class Surveyed:
     absent: dict[str, Note]
     base_mhz: float | None
     limits: FixedLimits
+    registers: Registers
+    capped: dict[str, Capped]
 
 
 @cache
@@ -60,9 +64,12 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         register_port: its registers.
         name: stands in for a missing product name.
     """
-    probe = Probe(with_registers(files, register_port), register_port)
+    probe = Probe(files, register_port)
     topology = read_topology(probe)
     identity = read_identity(probe, name, topology)
+    if identity.chip_vendor.strip() in registers.OTHER_VENDORS:
+        register_port = NoRegisters()
+    probe = probe.over(with_registers(files, register_port), register_port)
     parts = [interface.find(probe, Surroundings(identity, topology)) for interface in all_interfaces()]
     drivers = {driver.name: driver for part in reversed(parts) for driver in part.controls}
     order = sorted(drivers, key=lambda full: (declaration_of(full).write_order, full))
@@ -80,6 +87,8 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         },
         base_mhz=_first(part.base_mhz for part in parts),
         limits=_limits(probe, topology, parts),
+        registers=register_port,
+        capped={path: file for part in parts for path, file in part.capped.items()},
     )
 
 

@@ -111,6 +111,7 @@ _DECLARED = (
         interface=Subject.POWER_LIMITS,
         absent=NoteCode.ALWAYS_LIMITED,
         risky=True,
+        changes=("clamp",),
     ),
     Declaration(
         name="turbo",

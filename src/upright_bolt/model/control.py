@@ -52,6 +52,7 @@ class Control:
         in_force: its value read back from the machine; None if it cannot be read.
         state: whether it can be set.
         note: for anything but settable: who forbids it; else what is worth knowing, or None.
+        steps: the only values that the interface keeps, the lowest first; empty if there are no such.
     """
 
     name: str
@@ -64,6 +65,7 @@ class Control:
     in_force: Value | None
     state: ControlState
     note: Note | None = None
+    steps: tuple[float, ...] = ()
 
     @property
     def title(self) -> str:
@@ -109,8 +111,11 @@ class Control:
             return
         slack = 1e-6 * max(abs(self.minimum), abs(self.maximum), 1.0)
         if not self.minimum - slack <= value <= self.maximum + slack:
+            shown = self.show(value)
+            if shown in (self.show(self.minimum), self.show(self.maximum)):  # told apart only by more digits
+                shown = f"{value:.6g} {self.declaration.quantity.unit}"
             raise BadInput(
-                f"{title}: {self.show(value)} is outside what this machine allows, "
+                f"{title}: {shown} is outside what this machine allows, "
                 f"{self.show(self.minimum)} to {self.show(self.maximum)}."
             )
 

@@ -133,12 +133,18 @@ class NoteCode(StrEnum):
     NOT_READ_BACK = "not-read-back"
     NOT_TAKEN = "not-taken"
     NEAREST_STEP = "nearest-step"
+    LIMITER_PARTLY = "limiter-partly"
+    BETWEEN_STEPS = "between-steps"
+    CAPPED_BY_FIRMWARE = "capped-by-firmware"
+    CAPPED_BY_HEAT = "capped-by-heat"
     NOT_WRITTEN = "not-written"
     UNDONE = "undone"
 
 
 CONSEQUENCES = frozenset({NoteCode.NOT_WRITTEN, NoteCode.UNDONE})
 """Why a setting was not put in force that only follows from another's refusal."""
+CAPPED = frozenset({NoteCode.CAPPED_BY_FIRMWARE, NoteCode.CAPPED_BY_HEAT})
+"""Notes that something holds a value down for a while."""
 AT_ODDS = frozenset({NoteCode.PROCESSORS_DIFFER, NoteCode.IDLE_STATES_DIFFER, NoteCode.COPIES_DIFFER})
 """Notes on open controls whose parts hold different values."""
 

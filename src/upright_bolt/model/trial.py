@@ -73,11 +73,15 @@ class Trial:
 
 @dataclass(frozen=True, slots=True)
 class Drift:
-    """A control that no longer holds what was put in force."""
+    """A control that no longer holds what was put in force.
+
+    ``why`` is given where several copies of it differ: then some hold it, and some do not.
+    """
 
     name: str
     expected: Value
     got: Value | None
+    why: Note | None = None
 
 
 class RecoveryOutcome(StrEnum):
@@ -115,9 +119,14 @@ class Recovery:
 
 @dataclass(frozen=True, slots=True)
 class Status:
-    """What is in force, whether it still is what was put there, and from where the machine draws its power."""
+    """What is in force, whether it still is what was put there, and from where the machine draws its power.
+
+    Attributes:
+        capped: what holds a control down that was set, by its name: what was set counts again once that lets go.
+    """
 
     trial: Trial | None
     drift: tuple[Drift, ...] = ()
     kept: dict[str, Value] = field(default_factory=dict)
     power_source: str = ""
+    capped: dict[str, Note] = field(default_factory=dict)

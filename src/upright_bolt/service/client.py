@@ -7,7 +7,7 @@ while a person types a password.
 import asyncio
 import os
 import time
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Coroutine
 from contextlib import suppress
 from typing import Any
 
@@ -19,7 +19,7 @@ from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Trial
 from upright_bolt.profiles.remote import RemoteProfiles
 from upright_bolt.service import wire
-from upright_bolt.service.connection import MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
+from upright_bolt.service.connection import BUS, MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
 from upright_bolt.service.names import BUS_NAME, ERRORS, INTERFACE, SERVICE
 from upright_bolt.service.remote_access import RemoteAccess
 from upright_bolt.service.rights import PERSON_S
@@ -33,8 +33,10 @@ MAY_ASK = True
 ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot")
 """What changes profiles for everybody, and so may ask a person for a password."""
 FORMS = {str: "s", bool: "b", int: "u"}
+BEGIN_S = 120.0
+"""The bus itself tells when it could not start the service; on a slow machine that takes as long as it takes."""
 START_S = 15.0
-"""The first call may have to wait until the bus has started the service."""
+"""The first answer of a service that has just begun."""
 LOOK_UP_S = 0.1
 """How often ``while_waiting`` is called."""
 
@@ -69,6 +71,8 @@ class ServiceAccess(RemoteAccess):
         self._bus = Connection(MOST_REPLY_BYTES, on_signal=self._hear)
         try:
             self._loop.run_until_complete(self._open())
+            with suppress(ServiceAbsent):  # one that somebody has started by hand has the name all the same
+                self._finish(self._bus.call(BUS, "StartServiceByName", "su", BUS_NAME, 0, patience_s=BEGIN_S))
             about, self.recovered = wire.read_description(self._call("Describe", patience_s=START_S))
         except BoltError:
             self._leave()
@@ -179,12 +183,16 @@ class ServiceAccess(RemoteAccess):
         self._call("EndRun")
 
     def _call(self, member: str, form: str = "", *data: Any, patience_s: float = ANSWER_S) -> Any:  # noqa: ANN401
-        task = self._loop.create_task(self._bus.call(SERVICE, member, form, *data, patience_s=patience_s))
+        answer = self._finish(self._bus.call(SERVICE, member, form, *data, patience_s=patience_s))
+        return answer[0] if len(answer) == 1 else answer
+
+    def _finish(self, call: Coroutine[Any, Any, tuple[Any, ...]]) -> tuple[Any, ...]:
+        """Return what a call brings, looking up every now and then. Raises BoltError."""
+        task = self._loop.create_task(call)
         while True:
             self._loop.run_until_complete(asyncio.wait({task}, timeout=LOOK_UP_S))
             if task.done():
-                answer = _outcome(task)
-                return answer[0] if len(answer) == 1 else answer
+                return _outcome(task)
             self._wait_on(task)
 
     def _wait_on(self, task: "asyncio.Task[tuple[Any, ...]]") -> None:

@@ -46,6 +46,7 @@ class ControlRow:
     in_force: Value | None
     state: ControlState
     note: Note | None
+    steps: tuple[float, ...]
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +103,7 @@ def controls(found: dict[str, Control]) -> str:
     """Return controls as JSON."""
     return _CONTROLS.text(
         tuple(
-            ControlRow(c.name, c.minimum, c.maximum, c.step, c.choices, c.stock, c.in_force, c.state, c.note)
+            ControlRow(c.name, c.minimum, c.maximum, c.step, c.choices, c.stock, c.in_force, c.state, c.note, c.steps)
             for c in found.values()
         )
     )
@@ -122,6 +123,7 @@ def read_controls(text: str) -> dict[str, Control]:
             r.in_force,
             r.state,
             r.note,
+            r.steps,
         )
         for r in _read(_CONTROLS, text)
     }

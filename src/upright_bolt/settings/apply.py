@@ -10,7 +10,7 @@ from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.driver import ControlDriver
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.note import CAPPED, Note, NoteCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow
 from upright_bolt.settings.backend import Backend
@@ -114,7 +114,7 @@ def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]
 def _write_one(backend: Backend, name: str, value: Value) -> Note | None:
     driver = backend.drivers[name]
     for write in driver.plan(value):
-        if backend.holds(write.path, write.text):
+        if backend.shows(write.path, write.text):
             continue
         try:
             backend.write(write.path, write.text)
@@ -139,4 +139,14 @@ def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, No
     if faults:
         return ApplyRow(name, asked, got, ok=False, why=faults.get(name, note(NoteCode.UNDONE)))
     near = got is not None and got != asked and not isinstance(asked, str)
-    return ApplyRow(name, asked, got, ok=True, why=note(NoteCode.NEAREST_STEP, name, got=got or 0.0) if near else None)
+    return ApplyRow(name, asked, got, ok=True, why=_why_near(name, got or 0.0, driver) if near else None)
+
+
+def _why_near(name: str, got: Value, driver: ControlDriver) -> Note:
+    """Return why a value is in force that was not asked for, though nothing was refused."""
+    facts = driver.facts()
+    if facts.note is not None and facts.note.code in CAPPED:
+        return facts.note
+    if facts.steps:
+        return note(NoteCode.BETWEEN_STEPS, name, got=got, steps=tuple(f"{step:g}" for step in facts.steps))
+    return note(NoteCode.NEAREST_STEP, name, got=got)

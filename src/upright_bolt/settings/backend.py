@@ -48,8 +48,10 @@ class Backend:
     def __init__(self, ports: MachinePorts, gaps: tuple[Note, ...] = ()) -> None:
         self._ports = ports
         self._gaps = gaps
-        self._files = with_registers(ports.files, ports.registers)
         self._surveyed = survey(ports.files, ports.registers, ports.word)
+        self._registers = self._surveyed.registers
+        self._files = with_registers(ports.files, self._registers)
+        self._online = self._online_now()
         self._reader: SampleReader | None = None
         self._judge: ConstraintJudge | None = None
         self.drivers: Mapping[str, ControlDriver] = self._surveyed.controls
@@ -84,7 +86,7 @@ class Backend:
         """Return reader and judge, the sensors' files opened at first use."""
         if self._reader is None or self._judge is None:
             found, ports = self._surveyed, self._ports
-            self._reader = SampleReader(ports.files, ports.registers, found, ports.clock)
+            self._reader = SampleReader(ports.files, self._registers, found, ports.clock)
             self._judge = ConstraintJudge(self._reader.sensors, found.topology, self._limits)
         return self._reader, self._judge
 
@@ -125,7 +127,16 @@ class Backend:
         return self._files.read(path).decode("ascii", "replace").strip()
 
     def holds(self, path: str, text: str) -> bool:
-        """Tell whether a file holds a text."""
+        """Tell whether a file holds a text, as far as a cap of the firmware's lets it."""
+        try:
+            held = self.text(path)
+        except FileFault:
+            return False
+        capped = self._surveyed.capped.get(path)
+        return held == text or (capped is not None and capped.holds(text, held))
+
+    def shows(self, path: str, text: str) -> bool:
+        """Tell whether a file shows a text."""
         try:
             return self.text(path) == text
         except FileFault:
@@ -162,13 +173,48 @@ class Backend:
             touched.update(declaration_of(name).changes)
         return [name for name in self.drivers if name in touched]
 
-    def snapshot(self, names: Iterable[str]) -> dict[str, str]:
-        """Return the present text of every file that setting ``names`` may change.
+    def snapshot(self, names: Iterable[str], ours: Mapping[str, Value] | None = None) -> dict[str, str]:
+        """Return the text to put back to every file that setting ``names`` may change.
+
+        It is what the file shows, unless a cap of the firmware's hides what was chosen: then it is what this program
+        has put there, or the machine's highest.
+
+        Args:
+            names: controls that will be set.
+            ours: what this program has put in force and keeps there.
 
         Raises:
             FileFault: a file cannot be read, so it could not be put back.
         """
-        return self.texts(self.touched_by(names))
+        texts = self.texts(self.touched_by(names))
+        hidden = self._hidden(texts)
+        if hidden and ours:
+            planned = [
+                w for name, value in ours.items() if name in self.drivers for w in self.drivers[name].plan(value)
+            ]
+            hidden |= {write.path: write.text for write in planned if write.path in hidden}
+        return texts | hidden
+
+    def _hidden(self, texts: Mapping[str, str]) -> dict[str, str]:
+        """Return what has to be put back to those files that show a cap in place of what was chosen."""
+        capped = self._surveyed.capped
+        chosen = {path: capped[path].chosen(text) for path, text in texts.items() if path in capped}
+        return {path: text for path, text in chosen.items() if text != texts[path]}
+
+    def chosen(self, name: str) -> Value | None:
+        """Return what was chosen of a control: what it reads, or what is known to stand behind a cap.
+
+        None if it cannot be read.
+        """
+        driver = self.drivers[name]
+        if any(path in self._surveyed.capped for path in driver.files):
+            try:
+                hidden = self._hidden(self.texts([name]))
+            except FileFault:
+                return driver.read()
+            if hidden:
+                return self.drivers_over(hidden)[name].read()
+        return driver.read()
 
     def texts(self, names: Iterable[str]) -> dict[str, str]:
         """Return the present text of every file of the named controls. Raises FileFault."""
@@ -179,13 +225,26 @@ class Backend:
         over = OverlaidFiles(self._files, {path: text.encode() for path, text in texts.items()})
         return survey(over, self._ports.registers, self._ports.word).controls
 
+    def look_at_processors(self) -> None:
+        """Take over which processors are there now, if those have changed since the last look."""
+        if self._online_now() != self._online:
+            self.processors_changed()
+
+    def _online_now(self) -> str:
+        try:
+            return self.text(paths.CPU_ONLINE)
+        except FileFault:
+            return ""
+
     def processors_changed(self) -> None:
         """Take over which processors are there now: the files of controls come and go with them.
 
         Sensors stay as they were found, so that numbers keep their places.
         """
+        self._online = self._online_now()
         found = survey(self._ports.files, self._ports.registers, self._ports.word)
         self.drivers, self.absent = found.controls, found.absent
+        self._surveyed = replace(self._surveyed, controls=found.controls, absent=found.absent, capped=found.capped)
 
     def is_gone(self, path: str) -> bool:
         """Tell whether a file belongs to a processor that is offline, so that nothing holds there."""
@@ -226,7 +285,7 @@ class Backend:
             changed: controls that were changed; whether limits are enforced is read again if that was.
         """
         ports = self._ports
-        self._limits = refreshed(self._limits, self._surveyed.topology, ports.files, ports.registers)
+        self._limits = refreshed(self._limits, self._surveyed.topology, ports.files, self._registers)
         if LIMITER in changed:
             self._limits = replace(self._limits, enforced=self._enforced())
         if self._judge is not None:

@@ -5,7 +5,7 @@ from collections.abc import Iterable
 from upright_bolt.kernel.driver import Facts
 from upright_bolt.model.catalogue import beside, declaration_of
 from upright_bolt.model.control import Control, ControlState, Value, parts_of
-from upright_bolt.model.note import NoteCode, note
+from upright_bolt.model.note import CAPPED, NoteCode, note
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.past import BootMemory
 
@@ -46,19 +46,30 @@ class ControlReader:
         state, why_not = facts.state, facts.note
         if in_force is None and state is ControlState.SETTABLE:
             state, why_not = ControlState.READ_ONLY, note(NoteCode.VALUE_UNREADABLE)
-        stock = self._memory.stock.get(name, in_force)
-        low, high = facts.minimum, self._highest(facts, stock)
-        return Control(name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not)
+        stock = self._memory.stock.get(name)
+        if stock is None:
+            stock = in_force if facts.note is None or facts.note.code not in CAPPED else self._backend.chosen(name)
+        low, high = self._lowest(facts), self._highest(facts, stock)
+        return Control(
+            name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not, facts.steps
+        )
+
+    def _lowest(self, facts: Facts) -> float | None:
+        if facts.minimum is None:
+            return None
+        return min([facts.minimum, *self._stock_of(facts.spans[:1])])
 
     def _highest(self, facts: Facts, stock: Value | None) -> float | None:
-        if facts.maximum is not None or facts.minimum is None:
+        if facts.minimum is None or (facts.maximum is not None and not facts.spans):
             return facts.maximum
         if isinstance(stock, str):
             return max((float(part) for part in parts_of(stock)), default=None)
-        known: list[Value | None] = [stock]
-        if facts.spans_limits:
-            known += [self._stock(name) for name in ("sustained", "burst")]
-        return max((v for v in known if isinstance(v, float)), default=None)
+        declared = facts.maximum if facts.maximum is not None else stock
+        known = [declared] if isinstance(declared, float) else []
+        return max([*known, *self._stock_of(facts.spans)], default=None)
+
+    def _stock_of(self, names: Iterable[str]) -> list[float]:
+        return [value for name in names if isinstance(value := self._stock(name), float)]
 
     def _stock(self, name: str) -> Value | None:
         remembered = self._memory.stock.get(name)

@@ -13,6 +13,7 @@ from upright_bolt.errors import BadInput, InUse
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
+from upright_bolt.model.note import AT_ODDS, CAPPED, Note
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
@@ -92,10 +93,12 @@ class SettingsEngine:
 
     def controls(self) -> dict[str, Control]:
         """Return every control as it stands on this machine."""
+        self._backend.look_at_processors()
         return self._controls.read_all()
 
     def in_force(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
+        self._backend.look_at_processors()
         return self._backend.values()
 
     def sample(self) -> Sample:
@@ -104,7 +107,8 @@ class SettingsEngine:
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""
-        return Status(self.trial, self.drift(), self.kept, self._backend.power_source())
+        self._backend.look_at_processors()
+        return Status(self.trial, self.drift(), self.kept, self._backend.power_source(), self._capped())
 
     @property
     def kept(self) -> dict[str, Value]:
@@ -120,8 +124,16 @@ class SettingsEngine:
             driver = self._backend.drivers.get(name)
             got = driver.read() if driver else None
             if driver is None or got is None or not driver.same(expected, got):
-                drift.append(Drift(name, expected, got))
+                why = driver.facts().note if driver is not None and got is not None else None
+                drift.append(Drift(name, expected, got, why if why is not None and why.code in AT_ODDS else None))
         return tuple(drift)
+
+    def _capped(self) -> dict[str, Note]:
+        """Return what holds down a control that was set, by its name."""
+        expected = self._trials.expected(self._memory.kept)
+        drivers = [self._backend.drivers[name] for name in expected if name in self._backend.drivers]
+        notes = {driver.name: driver.facts().note for driver in drivers}
+        return {name: why for name, why in notes.items() if why is not None and why.code in CAPPED}
 
     def try_settings(self, settings: Settings, *, standing: bool, by: str = "", owner: str = "") -> ApplyReport:
         """Put settings in force as a trial, or widen the running one.
@@ -155,7 +167,7 @@ class SettingsEngine:
     def _unknown_stock(self, settings: Settings, controls: Mapping[str, Control]) -> dict[str, Value]:
         """Return the values of what is about to change, and of what changes along with it, if not remembered yet."""
         unknown = [name for name in self._backend.touched_by(settings) if name not in self._memory.stock]
-        read = {name: controls[name].in_force for name in unknown if name in controls}
+        read = {name: controls[name].stock for name in unknown if name in controls}
         read |= self._backend.values(name for name in unknown if name not in controls)
         return {name: value for name, value in read.items() if value is not None}
 
@@ -256,6 +268,7 @@ class SettingsEngine:
     def _writable(self) -> None:
         if self._lock is None:
             raise InUse(HELD)
+        self._backend.look_at_processors()
 
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; once."""

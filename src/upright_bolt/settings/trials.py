@@ -8,7 +8,7 @@ from dataclasses import replace
 from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.note import NoteCode, note
+from upright_bolt.model.note import CAPPED, NoteCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Recovery, RecoveryOutcome, Trial
 from upright_bolt.settings import apply
@@ -81,14 +81,14 @@ class Trials:
             Refused: it cannot be written down; nothing has changed, or the sentence says what has.
         """
         try:
-            before_now = self._backend.snapshot(settings)
+            before_now = self._backend.snapshot(settings, self._memory.kept)
         except FileFault as fault:
             why = note(NoteCode.NOT_RESTORABLE, fault=str(fault))
             return ApplyReport(
                 tuple(ApplyRow(n, v, controls[n].in_force, ok=False, why=why) for n, v in settings.items())
             )
         earlier = self.current
-        values = {n: v for n in settings if (v := controls[n].in_force) is not None}
+        values = {n: v for n in settings if (v := self._before(n, controls[n])) is not None}
         source = self._backend.power_source() if any(name in FIRMWARE_LIMITS for name in settings) else ""
         trial = self._opened(settings, before_now, values, by, standing=standing, owner=owner, source=source)
         own = self._own_texts(values, before_now, source)
@@ -105,6 +105,12 @@ class Trials:
         else:
             self._undone(trial, earlier, report)
         return report
+
+    def _before(self, name: str, control: Control) -> Value | None:
+        """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
+        if control.note is None or control.note.code not in CAPPED:
+            return control.in_force
+        return self._memory.kept.get(name, self._backend.chosen(name))
 
     def _own_texts(self, held: Mapping[str, Value], before: Mapping[str, str], source: str) -> OwnTexts:
         """Return texts of limits about to be set that are the firmware's own, not what this program has put there."""

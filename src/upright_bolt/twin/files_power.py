@@ -117,7 +117,10 @@ def _show_enabled(physics: Physics, copy: int) -> str:
 def _enable(physics: Physics, copy: int, text: str) -> None:
     if physics.spec.locked:
         raise OSError(errno.EACCES, "locked by firmware")
-    physics.state.limits_on[copy] = int(text) != 0
+    state, enable = physics.state, int(text) != 0
+    state.limits_on[copy] = state.burst_on[copy] = enable
+    if copy == 0:  # the kernel writes the bits for clamping with it, in the register that is this copy
+        state.clamp = state.burst_clamp = enable
 
 
 def _set_peak(physics: Physics, text: str) -> None:

@@ -78,8 +78,11 @@ class Physics:
     def settings_changed(self) -> None:
         """Take over limits, caps and preference after a control was written."""
         state, chip = self.state, self.spec.chip
-        held = [limits for limits, on in zip(state.limits, state.limits_on, strict=True) if on]
-        self._limits = [min(column) for column in zip(*held, strict=True)] if held else [NO_LIMIT_W, NO_LIMIT_W, 28.0]
+        switches = ((state.limits_on, NO_LIMIT_W), (state.burst_on, NO_LIMIT_W), (state.limits_on, 28.0))
+        self._limits = [
+            min((limits[column] for limits, on in zip(state.limits, switch, strict=True) if on), default=without)
+            for column, (switch, without) in enumerate(switches)
+        ]
         board_w = state.board_w - self.spec.rest_w if state.board_w else NO_LIMIT_W
         self._peak_w = min(state.peak_w or NO_LIMIT_W, board_w)
         self._table = [ratio * 100.0 for ratio in state.turbo_ratios]
@@ -349,7 +352,8 @@ class Physics:
         state.offsets_mv = [0.0] * len(state.offsets_mv)
         state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
         state.peak_w, state.current_a, state.board_w = spec.peak_w, spec.current_a, spec.board_w
-        state.clamp, state.ceiling_offset_c, state.hot_signal = True, 0, True
+        state.clamp, state.burst_clamp, state.ceiling_offset_c, state.hot_signal = True, False, 0, True
+        state.limits_on, state.burst_on = [True, True], [True, True]
         self.firmware_resets_limits()
 
     def core_c(self, core: int) -> float:

@@ -68,7 +68,8 @@ class TwinRegisters:
         if register == registers.CURRENT_LIMIT:
             state.current_a = registers.bits(value, 12, 0) / 8.0
         elif register == registers.PACKAGE_LIMIT:
-            state.clamp = bool(registers.bits(value, 16, 16))
+            state.limits_on[0], state.clamp = bool(value >> 15 & 1), bool(value >> 16 & 1)
+            state.burst_on[0], state.burst_clamp = bool(value >> 47 & 1), bool(value >> 48 & 1)
         elif register == registers.TURBO_TABLE:
             state.turbo_ratios = [registers.bits(value, 8 * i + 7, 8 * i) for i in range(spec.chip.cores)]
         else:
@@ -100,11 +101,12 @@ class TwinRegisters:
         return sum(ratio << (8 * i) for i, ratio in enumerate(self._physics.state.turbo_ratios))
 
     def _package_limit(self) -> int:
-        sustained, burst, _ = self._physics.state.limits[0]
-        enabled = 1 << 15
+        state = self._physics.state
+        sustained, burst, _ = state.limits[0]
         lock = int(self._physics.spec.locked) << 63
-        clamp = int(self._physics.state.clamp) << 16
-        return lock | clamp | int(sustained / STEP_W) | enabled | (int(burst / STEP_W) | enabled) << 32
+        low = int(sustained / STEP_W) | int(state.limits_on[0]) << 15 | int(state.clamp) << 16
+        high = int(burst / STEP_W) | int(state.burst_on[0]) << 15 | int(state.burst_clamp) << 16
+        return lock | low | high << 32
 
     def _power_info(self) -> int:
         low, high = self._physics.spec.limit_range_w

@@ -57,10 +57,12 @@ class TwinState:
     mode: str = "balanced"
     ceiling_offset_c: int = 0
     limits_on: list[bool] = field(default_factory=lambda: [True, True])
+    burst_on: list[bool] = field(default_factory=lambda: [True, True])
     peak_w: float = 0.0
     current_a: float = 0.0
     board_w: float = 0.0
     clamp: bool = True
+    burst_clamp: bool = False
     turbo_ratios: list[int] = field(default_factory=list)
     idle_off: list[str] = field(default_factory=list)
     idle_counted: dict[str, list[float]] = field(default_factory=dict)

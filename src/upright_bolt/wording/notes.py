@@ -96,7 +96,8 @@ _CLAUSES: dict[C, str] = {
     C.NO_PEAK_LIMIT: "no interface of this machine offers a peak limit",
     C.NO_BOARD_ZONE: "this board does not count the watts of everything on it (no psys zone)",
     C.NO_CURRENT_LIMIT: "this processor keeps no current limit in a register",
-    C.NO_CLAMP: "this machine does not offer it",
+    C.NO_CLAMP: "this processor keeps no clamping in a register that can be read",
+    C.LIMITER_PARTLY: "only one of the sustained and the burst limit is enforced",
     C.NO_TURBO_TABLE: "this processor keeps no turbo table in a register",
     C.NO_HOT_SIGNAL: "this machine does not offer it",
     C.NEEDS_ROOT: NEEDS_ROOT,
@@ -110,7 +111,6 @@ _CLAUSES: dict[C, str] = {
     "clear)",
     C.NO_CLOCK_RANGE: "the driver does not say which clocks it allows",
     C.VALUE_UNREADABLE: "its present value cannot be read, so it could not be put back",
-    C.PROCESSORS_DIFFER: "processors hold different values",
     C.OLDER_BIAS: "this processor has the older bias of sixteen steps; the nearest one is taken",
     C.BAD_VALUE: "{text}",
     C.PREFERENCE_FIXED: "under governor performance the kernel keeps it at 0. Set governor=powersave in the same "
@@ -193,6 +193,30 @@ def _nearest(note: Note) -> str:
     return f"kept as {got}, the nearest step of this machine"
 
 
+def _between(note: Note) -> str:
+    got = show_value(note.about, note.particular("got"))  # type: ignore[arg-type]
+    steps = [show_value(note.about, float(step)) for step in _words(note, "steps")]
+    return f"kept as {got}: this processor has steps of {', '.join(steps[:-1])} and {steps[-1]}, and none between them"
+
+
+def _capped_by(note: Note, whose: str) -> str:
+    cap = show_value(note.about, note.particular("mhz"))  # type: ignore[arg-type]
+    return f"{whose} allows no more than {cap} at the moment; what is set counts again once it allows more"
+
+
+def _processors(note: Note) -> str:
+    words = iter(_words(note, "held"))
+    held = [f"{processor} {_as_shown(note.about, text)}" for processor, text in zip(words, words, strict=True)]
+    return f"processors hold different values ({', '.join(held)})" if held else "processors hold different values"
+
+
+def _as_shown(name: str, text: str) -> str:
+    """Return a kernel file's text as a person reads it: clocks stand there in kHz."""
+    if declaration_of(name).quantity is CLOCK and text.isdecimal():
+        return CLOCK.show(int(text) / 1000.0)
+    return text or "nothing"
+
+
 def _closed(note: Note) -> str:
     return f"it is {note.particular('state')}"
 
@@ -207,9 +231,13 @@ _MADE: dict[C, Callable[[Note], str]] = {
     C.PREFERENCE_NAMES_ONLY: _names_only,
     C.NOT_TAKEN: _not_taken,
     C.NEAREST_STEP: _nearest,
+    C.BETWEEN_STEPS: _between,
+    C.CAPPED_BY_FIRMWARE: lambda note: _capped_by(note, "the firmware"),
+    C.CAPPED_BY_HEAT: lambda note: _capped_by(note, "the kernel's heat control"),
+    C.PROCESSORS_DIFFER: _processors,
     C.CONTROL_CLOSED: _closed,
 }
-WHOLE = frozenset({C.BAD_VALUE, C.CLOCKS_CROSSED, C.ABOVE_BASE_CLOCK, C.NOT_WRITTEN, C.UNDONE, C.NEAREST_STEP,
+WHOLE = frozenset({C.BAD_VALUE, C.CLOCKS_CROSSED, C.ABOVE_BASE_CLOCK, C.NOT_WRITTEN, C.UNDONE, C.NEAREST_STEP, C.BETWEEN_STEPS,
                    C.NOT_RESTORABLE})  # fmt: skip
 """Notes whose clause says by itself what it is about."""
 

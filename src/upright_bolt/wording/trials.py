@@ -128,6 +128,8 @@ def drift(entry: Drift, status: Status | None = None) -> str:
             f"{entry.name}: {wanted} was set; the firmware has set {got} since the charger was {_way(status)}. "
             "Putting back leaves it so; try again to set it anew."
         )
+    if entry.why is not None:
+        return f"{entry.name}: {wanted} was set; {notes.clause(entry.why)}. Try it again to set all of them."
     return (
         f"{entry.name}: {wanted} was set, but {got} is in force. Firmware or another program has changed it; "
         "look for a power service that sets the same files, and let only one of the two do so."
@@ -152,6 +154,11 @@ def _by_firmware(entry: Drift, status: Status) -> bool:
 
 def _way(status: Status) -> str:
     return "unplugged" if status.power_source == "battery" else "plugged in"
+
+
+def capped(status: Status) -> list[str]:
+    """Return a sentence for each control that was set and is held down for now."""
+    return [notes.about(name, why) for name, why in status.capped.items()]
 
 
 def trial_ends(status: Status) -> str:

@@ -8,6 +8,7 @@ import importlib
 import sys
 import time
 import traceback
+from contextlib import suppress
 from pathlib import Path
 
 sys.path[:0] = ["/usr/local/lib/upright-bolt", str(Path(__file__).parent)]
@@ -21,6 +22,13 @@ def words() -> dict[str, str]:
     return dict(word.split("=", 1) for word in line if "=" in word)
 
 
+def told() -> str:
+    """Return what went wrong and at which line of a check, without the ways that lead there."""
+    lines = traceback.format_exc().splitlines()
+    at = max((i for i, line in enumerate(lines) if "/checks/" in line), default=0)
+    return "\n".join(lines[at:])[-1500:]
+
+
 def main() -> None:
     line = Line("/dev/ttyS1")
     begin = words()["rig.begin"]
@@ -30,9 +38,10 @@ def main() -> None:
     try:
         module.prepare(guest, *begin.split(":")[1:])
     except BaseException:
-        line.tell(what="check", name="prepare", held=False, s=0.0, said=traceback.format_exc()[-3000:])
+        line.tell(what="check", name="What the checks need is there", held=False, s=0.0, said=told())
         line.tell(what="end")
         time.sleep(3600)
+    line.tell(what="ready", notes=guest.notes)
     for check in module.CHECKS:
         begun = time.monotonic()
         guest.notes.clear()
@@ -40,7 +49,9 @@ def main() -> None:
         try:
             check(guest)
         except BaseException:
-            said = traceback.format_exc()[-3000:]
+            said = told()
+        with suppress(Exception):
+            module.tidy(guest)
         name = (check.__doc__ or check.__name__).strip().split("\n")[0].rstrip(".")
         line.tell(what="check", name=name, held=not said, s=round(time.monotonic() - begun, 1),
                   said=said, notes=guest.notes)  # fmt: skip

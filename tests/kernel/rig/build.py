@@ -117,7 +117,9 @@ def _kernel(folder: Path, version: str) -> Path:
             shutil.rmtree(old)
         headers = f"linux-headers-{version}"
         depends = run("apt-cache", "depends", headers).splitlines()
-        wanted = [line.split()[-1] for line in depends if "Depends: linux-headers" in line or "Depends: linux-kbuild" in line]
+        wanted = [
+            line.split()[-1] for line in depends if "Depends: linux-headers" in line or "Depends: linux-kbuild" in line
+        ]
         target.mkdir()
         _fetch(folder, target, [f"linux-image-{version}", headers, *wanted])
         run("depmod", "-b", str(target), version)
@@ -201,7 +203,17 @@ def _program(folder: Path) -> Path:
     shutil.copytree(PROJECT / "src/upright_bolt", tree / "upright_bolt", ignore=ignored)
     shutil.copytree(KERNEL_TESTS / "guest", tree / "guest", ignore=ignored)
     shutil.copy(KERNEL_TESTS / "rig/page.py", tree / "guest")
-    run("/usr/bin/python3", "-m", "compileall", "-q", "--invalidation-mode", "unchecked-hash", "-s", str(tree), str(tree))
+    run(
+        "/usr/bin/python3",
+        "-m",
+        "compileall",
+        "-q",
+        "--invalidation-mode",
+        "unchecked-hash",
+        "-s",
+        str(tree),
+        str(tree),
+    )
     made.unlink(missing_ok=True)
     run("mke2fs", "-q", "-t", "ext4", "-O", "^has_journal", "-d", str(tree), str(made), "48M")
     return made

@@ -102,7 +102,9 @@ def _copy_packages(tree: Path) -> None:
     listed = subprocess.run(["dpkg", "-L", *closure(PACKAGES)], capture_output=True, text=True, check=True).stdout
     skipped = ("/usr/share/doc/", "/usr/share/man/", "/usr/share/locale/", "/usr/share/info/", "/usr/share/i18n/")
     files = {line for line in listed.splitlines() if line.startswith("/") and not line.startswith(skipped)}
-    there = sorted(name for name in files if (Path(name).is_symlink() or not Path(name).is_dir()) and Path(name).exists())
+    there = sorted(
+        name for name in files if (Path(name).is_symlink() or not Path(name).is_dir()) and Path(name).exists()
+    )
     packed = subprocess.Popen(["tar", "-c", "-C", "/", "--no-recursion", "-T", "-"], stdin=subprocess.PIPE,
                               stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)  # fmt: skip
     unpacked = subprocess.Popen(["tar", "-x", "-p", "-C", str(tree), "--keep-directory-symlink"], stdin=packed.stdout)
@@ -140,8 +142,9 @@ def _install_program(tree: Path) -> None:
 
 def _configure(tree: Path) -> None:
     etc = tree / "etc"
-    for name in ("passwd", "group"):
-        shutil.copy(f"/etc/{name}", etc / name)
+    for name in ("passwd", "group"):  # whoever has an account on this machine has none in there
+        lines = Path(f"/etc/{name}").read_text().splitlines(keepends=True)
+        (etc / name).write_text("".join(line for line in lines if not 1000 <= int(line.split(":")[2]) < 65000))
     with (etc / "passwd").open("a") as file:
         file.write(f"{USER}:x:{USER_ID}:{USER_ID}::/home/{USER}:/bin/sh\n")
     with (etc / "group").open("a") as file:

@@ -12,6 +12,7 @@ import errno
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Gauge
+from upright_bolt.kernel.clock_bounds import Cap, CappedFile, PolicyClocks
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value
@@ -23,8 +24,6 @@ RANK = 10
 BIAS_STEP = 17.0
 """255 / 15: the bias counts from 0 to 15."""
 LONGEST_PREFERENCE = 3
-CLOCK_SLACK_MHZ = 1.0
-"""Clocks are kept in kHz; anything nearer than this is the same."""
 
 Kinds = tuple[tuple[str, tuple[int, ...]], ...]
 """Kinds of cores with their processors, as in ``Topology.kinds``."""
@@ -56,7 +55,17 @@ class PolicyFiles:
         why = why_read_only(self.probe.files, self.files)
         if why is not None:
             return ControlState.READ_ONLY, why
-        return ControlState.SETTABLE, note(NoteCode.PROCESSORS_DIFFER) if self.differing() else None
+        return ControlState.SETTABLE, self._difference(name)
+
+    def _difference(self, name: str) -> Note | None:
+        """Return which processors hold what, if they differ."""
+        if not self.differing():
+            return None
+        held = [
+            (path.split("/policy")[1].split("/")[0], text or "")
+            for path, text in zip(self.files, self.texts(), strict=True)
+        ]
+        return note(NoteCode.PROCESSORS_DIFFER, name, held=tuple(word for pair in held for word in pair))
 
 
 class _PolicyControl:
@@ -161,7 +170,7 @@ class ClockBound(_PolicyControl):
     """Lowest or highest clock, in MHz.
 
     Kinds of cores have ranges of their own: each policy gets the nearest clock that it allows, and the range of the
-    control spans them all.
+    control spans them all. Steps and caps are those of ``clock_bounds``.
     """
 
     def __init__(self, probe: Probe, policies: list[int], kinds: Kinds, *, highest: bool) -> None:
@@ -170,50 +179,62 @@ class ClockBound(_PolicyControl):
         self._pick = max if highest else min
         self._file = "scaling_max_freq" if highest else "scaling_min_freq"
         super().__init__(probe, policies, self._file)
+        self._highest = highest
+        clocks = {paths.policy(n, self._file): PolicyClocks(probe, n) for n in policies}
+        self._clocks = {path: clocks[path] for path in self.files}
+
+    def capped_files(self) -> dict[str, CappedFile]:
+        """Return its files, each of which may show a cap in place of what was chosen."""
+        return {path: CappedFile(clocks, self._highest) for path, clocks in self._clocks.items()}
 
     def facts(self) -> Facts:
         state, why = self._on.state(self.name)
-        ranges = [r for path in self.files if (r := self._range(path)) is not None]
+        ranges = [r for clocks in self._clocks.values() if (r := clocks.range_mhz()) is not None]
         if state is not ControlState.SETTABLE or not ranges:
             closed = ControlState.READ_ONLY if state is ControlState.SETTABLE else state
             return Facts(closed, why or note(NoteCode.NO_CLOCK_RANGE))
         if len(set(ranges)) > 1:
             why = note(NoteCode.KINDS_DIFFER, kinds=self._by_kind())
-        return Facts(state, why, minimum=min(low for low, _ in ranges), maximum=max(high for _, high in ranges))
+        cap = self._cap()
+        if cap is not None:
+            why = note(cap.code, self.name, mhz=cap.mhz)
+        steps = {clocks.steps_mhz() for clocks in self._clocks.values()}
+        low, high = min(low for low, _ in ranges), max(high for _, high in ranges)
+        return Facts(state, why, minimum=low, maximum=high, steps=steps.pop() if len(steps) == 1 else ())
+
+    def _cap(self) -> Cap | None:
+        """Return the lowest cap that holds a bound down now; None if what is in force was chosen."""
+        caps = [
+            cap
+            for path, clocks in self._clocks.items()
+            if (cap := clocks.cap()) is not None and clocks.at_cap(self._mhz(path) or 0.0)
+        ]
+        return min(caps, key=lambda cap: cap.mhz, default=None)
 
     def _by_kind(self) -> tuple[str, ...]:
         """Return kind, lowest, highest and present clock in MHz of each kind of core that the kernel names."""
         told: list[str] = []
         for kind, cpus in self._kinds:
             path = next((p for cpu in cpus if (p := paths.policy(cpu, self._file)) in self.files), "")
-            found = self._range(path) if path else None
+            found = self._clocks[path].range_mhz() if path else None
             if found is not None:
                 told += (kind, *(f"{mhz:g}" for mhz in (*found, self._mhz(path) or 0.0)))
         return tuple(told)
 
-    def _range(self, path: str) -> tuple[float, float] | None:
-        folder = path.rsplit("/", 1)[0]
-        low, high = (self._mhz(f"{folder}/cpuinfo_{end}_freq") for end in ("min", "max"))
-        return None if low is None or high is None else (low, high)
-
     def _mhz(self, path: str) -> float | None:
         number = self._probe.number(path)
         return None if number is None else number / 1000.0
-
-    def _nearest(self, path: str, mhz: float) -> float:
-        low, high = self._range(path) or (mhz, mhz)
-        return min(high, max(low, mhz))
 
     def read(self) -> Value | None:
         known = [mhz for path in self.files if (mhz := self._mhz(path)) is not None]
         return self._pick(known) if known else None
 
     def plan(self, value: Value) -> list[Write]:
-        return [Write(path, str(round(self._nearest(path, float(value)) * 1000))) for path in self.files]
+        return [Write(path, str(round(clocks.nearest(float(value)) * 1000))) for path, clocks in self._clocks.items()]
 
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at, not the pick alone
-        held = [(self._mhz(path), self._nearest(path, float(asked))) for path in self.files]
-        return all(mhz is not None and abs(mhz - wanted) <= CLOCK_SLACK_MHZ for mhz, wanted in held)
+        held = [(self._mhz(path), clocks) for path, clocks in self._clocks.items()]
+        return all(m is not None and clocks.keeps(float(asked), m, highest=self._highest) for m, clocks in held)
 
 
 class TurboControl:
@@ -282,12 +303,13 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         probe.note(Subject.CLOCKS, code, folder=paths.CPUFREQ)
         return Found()
     kinds = machine.topology.kinds
+    low, high = (ClockBound(probe, policies, kinds, highest=highest) for highest in (False, True))
     found = Found(
         controls=[
             GovernorControl(probe, policies),
             TurboControl(probe, policies),
-            ClockBound(probe, policies, kinds, highest=False),
-            ClockBound(probe, policies, kinds, highest=True),
+            low,
+            high,
             _preference(probe, policies),
         ],
         driver=probe.text(paths.policy(policies[0], "scaling_driver")) or "",
@@ -295,6 +317,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         highest_mhz=max(filter(None, (_mhz(probe, n, "cpuinfo_max_freq") for n in policies)), default=None),
         lowest_mhz=min(filter(None, (_mhz(probe, n, "cpuinfo_min_freq") for n in policies)), default=None),
         kind_highest_mhz=tuple(_mhz(probe, min(cpus), "cpuinfo_max_freq") for _, cpus in kinds),
+        capped=low.capped_files() | high.capped_files(),
     )
     for n in policies:
         path = paths.policy(n, "scaling_cur_freq")

@@ -43,7 +43,9 @@ class AttributeLimit:
         low, high = self._declared("min_value"), self._declared("max_value")
         least = low if low is not None else FLOOR_W
         return facts_of(
-            self._probe.files, self.files, Facts(ControlState.SETTABLE, None, least, high, spans_limits=True)
+            self._probe.files,
+            self.files,
+            Facts(ControlState.SETTABLE, None, least, high, spans=(self.name, "sustained", "burst")),
         )
 
     def read(self) -> Value | None:

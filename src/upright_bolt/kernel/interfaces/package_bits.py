@@ -6,6 +6,7 @@ obeys an external hot signal. Written with all other bits kept as they are, and 
 """
 
 from collections.abc import Callable
+from dataclasses import replace
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
@@ -33,6 +34,11 @@ class _Bits:
     def refusal(self, fault: FileFault) -> Note:
         return registers.why_closed(self._probe, fault, self.name)
 
+    def _settable(self, facts: Facts) -> Facts:
+        """Return ``facts``, or the same read-only where the kernel lets no register be written."""
+        why = registers.why_unwritable(self._probe, self.name)
+        return facts if why is None else replace(facts, state=ControlState.READ_ONLY, note=why)
+
 
 class CurrentLimit(_Bits):
     """The current limit in A."""
@@ -44,7 +50,7 @@ class CurrentLimit(_Bits):
         locked = (self._probe.register(0, registers.CURRENT_LIMIT) or 0) >> 31 & 1
         if locked:
             return Facts(ControlState.LOCKED, note(NoteCode.CURRENT_LOCKED), LOWEST_A)
-        return Facts(ControlState.SETTABLE, minimum=LOWEST_A)
+        return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_A))
 
     def read(self) -> Value | None:
         number = self._number()
@@ -70,7 +76,8 @@ class BitSwitch(_Bits):
 
     def facts(self) -> Facts:
         why = self._locked()
-        return Facts(ControlState.SETTABLE if why is None else ControlState.LOCKED, why, choices=("on", "off"))
+        state = ControlState.SETTABLE if why is None else ControlState.LOCKED
+        return self._settable(Facts(state, why, choices=("on", "off")))
 
     def read(self) -> Value | None:
         number = self._number()
@@ -96,7 +103,7 @@ class TurboTable(_Bits):
     def facts(self) -> Facts:
         if not (self._probe.register(0, registers.PLATFORM_INFO) or 0) >> 28 & 1:
             return Facts(ControlState.READ_ONLY, note(NoteCode.TABLE_FIXED), LOWEST_MHZ)
-        return Facts(ControlState.SETTABLE, minimum=LOWEST_MHZ)
+        return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_MHZ))
 
     def read(self) -> Value | None:
         number = self._number()

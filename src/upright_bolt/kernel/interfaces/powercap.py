@@ -24,8 +24,10 @@ from upright_bolt.model.quantity import POWER
 from upright_bolt.model.sensor import Sensor, SensorKind
 
 RANK = 20
-POWER_SLACK_W = 0.0626
-"""Half a step of 1/8 W, the unit of the package limit register (RAPL power unit)."""
+POWER_STEP_W = 0.1251
+"""A step of 1/8 W, the unit of the package limit register (RAPL power unit): the kernel cuts down to it."""
+SPANS = {"sustained": ("sustained", "burst"), "burst": ("burst", "sustained")}
+"""Limits whose stock values lie in the range of a limit, its own first."""
 WINDOW_SLACK = 0.21
 """Windows are cut down to the next 2^Y·(1+Z/4): at most a fifth below what was asked."""
 FLOOR_W = 3.0
@@ -99,22 +101,10 @@ class LimitControl(_LimitControl):
             if (path := zone.file(self._constraint, "max_power_uw")) and (n := self._probe.number(path))
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
-        in_force = self.read()
-        held = [*self._around(), *([in_force] if in_force is not None else [])]
-        if highest is not None and highest < max(held, default=0.0):
-            highest = None  # many chips declare their rated watts, which lie below what the firmware itself allows
-        if low is not None and in_force is not None and low > in_force:
-            low = None  # neither does a minimum above what is in force say anything
-        spans = self.name in ("sustained", "burst")
-        return Facts(state, why, minimum=low or FLOOR_W, maximum=highest, spans_limits=spans)
-
-    def _around(self) -> list[float]:
-        """Return the sustained and burst limits in force, in W, over all copies."""
-        files = [zone.file(name, "power_limit_uw") for zone in self._zones for name in ("long_term", "short_term")]
-        return [n / 1e6 for path in files if path and (n := self._probe.number(path)) is not None]
+        return Facts(state, why, minimum=low or FLOOR_W, maximum=highest, spans=SPANS.get(self.name, (self.name,)))
 
     def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= POWER_SLACK_W
+        return float(asked) - POWER_STEP_W < float(got) <= float(asked) + POWER_STEP_W / 2.0
 
 
 class WindowControl(_LimitControl):
@@ -130,34 +120,50 @@ class WindowControl(_LimitControl):
 
 
 class Limiter:
-    """Whether the package limits are enforced at all: ``enabled`` of every copy."""
+    """Whether the package limits are enforced at all: ``enabled`` of every copy.
+
+    The kernel writes the switches of both limits, for enforcing and for clamping, with that one file, and shows that of
+    the sustained limit alone. So the switches themselves are read, and put back after it, where the register is open.
+    """
 
     name = "limiter"
 
     def __init__(self, probe: Probe, zones: list[Zone]) -> None:
         self._probe = probe
-        self.files: tuple[str, ...] = tuple(
+        self._enabled = tuple(
             path for zone in zones if zone.constraints and probe.files.exists(path := f"{zone.path}/enabled")
         )
+        coupled = not probe.registers.copied and bool(probe.register(0, registers.PACKAGE_LIMIT))
+        open_to_us = coupled and registers.why_unwritable(probe, "") is None
+        self._switches = paths.LIMIT_SWITCHES if open_to_us else ()
+        self.files: tuple[str, ...] = (*self._enabled, *self._switches) if self._enabled else ()
 
     def facts(self) -> Facts:
         choices = ("on", "off")
         if registers.limits_locked(self._probe):
             return Facts(ControlState.LOCKED, note(NoteCode.LIMITS_LOCKED), choices=choices)
-        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, choices=choices))
+        partly = len(set(self._enforced())) > 1
+        why = note(NoteCode.LIMITER_PARTLY, self.name) if partly else None
+        return facts_of(self._probe.files, self._enabled, Facts(ControlState.SETTABLE, why, choices=choices))
 
     def _held(self) -> list[int | None]:
-        return [self._probe.number(path) for path in self.files]
+        return [self._probe.number(path) for path in self._enabled]
+
+    def _enforced(self) -> list[bool]:
+        """Return of each limit whether it is enforced, as far as the register tells."""
+        numbers = [self._probe.number(path) for path in self._switches]
+        return [bool(number & 1) for number in numbers if number is not None]
 
     def read(self) -> Value | None:
         held = self._held()
-        return None if None in held else ("on" if any(held) else "off")
+        return None if None in held else ("on" if any(held) or any(self._enforced()) else "off")
 
     def plan(self, value: Value) -> list[Write]:
-        return [Write(path, "1" if value == "on" else "0") for path in self.files]
+        return [Write(path, "1" if value == "on" else "0") for path in self._enabled]
 
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every copy is looked at
-        return all(number == int(asked == "on") for number in self._held())
+        wanted = asked == "on"
+        return all(number == int(wanted) for number in self._held()) and (wanted or not any(self._enforced()))
 
     def refusal(self, fault: FileFault) -> Note:
         return write_fault(fault, self.name)

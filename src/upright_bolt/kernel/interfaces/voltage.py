@@ -30,7 +30,9 @@ class OffsetControl:
         self.files: tuple[str, ...] = (path,)
 
     def facts(self) -> Facts:
-        return Facts(ControlState.SETTABLE, minimum=LOWEST_MV, maximum=0.0)
+        why = registers.why_unwritable(self._probe, self.name)
+        state = ControlState.SETTABLE if why is None else ControlState.READ_ONLY
+        return Facts(state, why, minimum=LOWEST_MV, maximum=0.0)
 
     def read(self) -> Value | None:
         steps = self._probe.number(self.files[0])
