@@ -98,7 +98,7 @@ def test_plugging_shows_as_drift(bolt):
     bolt("set", "sustained=25W")
     assert "unplugged" in bolt("plug", "out").stdout
     drift = data_of(bolt("status", "--json"))["drift"]
-    assert drift == [{"name": "sustained", "expected": 25.0, "got": 12.0}]
+    assert drift == [{"name": "sustained", "expected": 25.0, "got": 12.0, "why": ""}]
     assert "25 W was set; the firmware has set 12 W since the charger was unplugged" in bolt("status").stdout
     for machine in ("host", "twin:skerry"):
         assert "Only the charger of a twin with a battery" in one_sentence(bolt("plug", "in", on=machine), 2)

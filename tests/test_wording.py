@@ -12,7 +12,8 @@ from upright_bolt.wording import events, notes
 
 PARTICULARS = {
     "folder": "/sys/x", "what": "busy", "path": "/sys/x", "why": "there is no bus", "fault": "gone", "text": "abc",
-    "bytes": 9000.0, "constraint": "long_term", "limit": "sustained", "argument": "nosmt", "states": ("C6",),
+    "bytes": 9000.0, "mhz": 1600.0, "steps": ("800", "1200"), "held": ("0", "800000", "1", "1200000"),
+    "constraint": "long_term", "limit": "sustained", "argument": "nosmt", "states": ("C6",),
     "values": ("15", "18"), "zone": "intel-rapl:0", "kinds": ("P-cores", "800", "5000", "4000"), "low": 3000.0,
     "high": 2000.0, "base": 2400.0, "names": ("power (255)",), "asked": 25.0, "got": 18.0, "state": "locked",
 }  # fmt: skip

@@ -72,6 +72,7 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool) -> list[Row]:
             elif told["what"] == "check":
                 rows.append(Row(scenario.name, told["name"], told["held"], told["s"], told["said"]))
             elif told["what"] == "order":
+                time.sleep(told.get("after_s", 0.0))
                 machine.order(told["command"])
                 machine.answer({})
             elif told["what"] == "end":

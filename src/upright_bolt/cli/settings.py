@@ -15,6 +15,7 @@ from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
 from upright_bolt.wording.hold import entry_words
 from upright_bolt.wording.no_effect import no_effect
+from upright_bolt.wording.notes import sentence
 from upright_bolt.wording.times import date_and_time
 from upright_bolt.wording.trials import as_error, capped, drift, limits_changed, row_sentence, to_stock, unrecorded
 from upright_bolt.wording.trials import put_back as put_back_words
@@ -124,10 +125,17 @@ def status(context: typer.Context, as_json: AsJson = False) -> None:
     with access_at(context.obj, exclusive=False) as access:
         now = access.status()
     if as_json:
-        drift = [asdict(entry) for entry in now.drift]
-        print_json({"trial": trial_data(now.trial), "drift": drift, "kept": now.kept})
+        print_json(status_data(now))
     else:
         _print_status(now)
+
+
+def status_data(now: "Status") -> dict[str, Any]:
+    """Return a status as plain data."""
+    drift = [asdict(entry) | {"why": sentence(entry.why)} for entry in now.drift]
+    held_down = {name: sentence(why) for name, why in now.capped.items()}
+    return {"trial": trial_data(now.trial), "drift": drift, "kept": now.kept, "capped": held_down,
+            "unseen": sentence(now.unseen)}  # fmt: skip
 
 
 def plug(
@@ -196,7 +204,9 @@ def _print_report(report: "ApplyReport", *, kept: bool) -> None:
 
 
 def _print_status(now: "Status") -> None:
-    if now.trial is None:
+    if now.trial is None and now.unseen is not None:
+        print(f"Whether root has a trial running cannot be seen from here. {sentence(now.unseen)}")
+    elif now.trial is None:
         print("No trial is running.")
     else:
         since, tried = date_and_time(now.trial.since), show_settings(now.trial.settings)
@@ -206,5 +216,5 @@ def _print_status(now: "Status") -> None:
         print(f"Kept in this boot: {show_settings(now.kept)}.")
     for entry in now.drift:
         print(f"No longer in force: {drift(entry, now)}")
-    for sentence in capped(now):
-        print(sentence)
+    for held_down in capped(now):
+        print(held_down)

@@ -26,7 +26,7 @@ POWER_INFO = 0x614
 LIMIT_REASONS = 0x64F
 
 OTHER_VENDORS = ("AuthenticAMD", "HygonGenuine", "CentaurHauls", "Shanghai")
-"""Vendors whose processors keep other things in registers of the same numbers: nothing read there means what it says."""
+"""Vendors whose processors keep other things in registers of the same numbers: nothing in them is believed."""
 PACKAGE_STATUS = 0x1B1
 PLATFORM_INFO = 0xCE
 CURRENT_LIMIT = 0x601

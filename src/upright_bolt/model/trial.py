@@ -123,6 +123,7 @@ class Status:
 
     Attributes:
         capped: what holds a control down that was set, by its name: what was set counts again once that lets go.
+        unseen: why it cannot be told whether somebody with more rights has a trial running; None if it can.
     """
 
     trial: Trial | None
@@ -130,3 +131,4 @@ class Status:
     kept: dict[str, Value] = field(default_factory=dict)
     power_source: str = ""
     capped: dict[str, Note] = field(default_factory=dict)
+    unseen: Note | None = None

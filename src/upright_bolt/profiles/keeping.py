@@ -76,7 +76,7 @@ class Keeping:
         self._planned_for: tuple[str, Plan] | None = None
         self._resistance: dict[str, Resistance] = {}
         self._written: dict[str, str] = {}
-        self._woken = self._moved = False
+        self._woken = self._moved = self._watches_owed = False
         now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
         self._looks_s = [now_s, *(now_s + after for after in AFTER_LOOKS_S)]
         self._routine_looks = 0
@@ -109,6 +109,9 @@ class Keeping:
         changes = self._ports.changes.take()
         now_s = self._ports.clock.now_s()
         self._hear(changes, now_s)
+        if self._engine.owes or self._watches_owed:
+            self._watch()  # first, so that no processor comes back unheard
+            self._engine.look_at_processors()
         if not self.record.now.active or self._engine.closed or self.off:
             return inf
         if self._engine.trial is not None or self.busy():
@@ -243,9 +246,10 @@ class Keeping:
         self._tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self._plan.settings))
 
     def _watch(self) -> None:
-        """Let the machine tell of writes to what is held."""
+        """Let the machine tell of writes to what is held, and of processors to which something is owed."""
         held = self._plan.settings if self._plan is not None else {}
-        self._ports.changes.watch([path for name in held for path in self._files_of(name)])
+        self._watches_owed = self._engine.owes
+        self._ports.changes.watch([*(path for name in held for path in self._files_of(name)), *self._backend.owed])
 
     def _files_of(self, name: str) -> tuple[str, ...]:
         """Return the files of a control; none if it has gone with its processors."""

@@ -281,7 +281,8 @@ class SharedMachine:
     @property
     def holding(self) -> bool:
         """Whether a trial or a run is going on, or profiles are kept in force, so that the service must stay."""
-        return self._engine.trial is not None or self._run is not None or self.active
+        engine = self._engine
+        return engine.trial is not None or engine.owes or self._run is not None or self.active
 
     @property
     def orphaned(self) -> bool:

@@ -1,7 +1,7 @@
 """The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
 
 import errno
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from upright_bolt.analysis.constraint_judge import ConstraintJudge
@@ -18,7 +18,7 @@ from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import Note
+from upright_bolt.model.note import Note, Subject
 from upright_bolt.model.sample import Sample
 
 FIRST_LOOK_S = 0.002
@@ -33,6 +33,10 @@ LIMITER = "limiter"
 """The control that says whether power limits hold at all."""
 
 
+def _nothing() -> None:
+    """Do nothing."""
+
+
 class Backend:
     """One machine within reach of this process.
 
@@ -43,6 +47,8 @@ class Backend:
     Attributes:
         drivers: by full control name, in the order in which they are written.
         absent: why, for every control of the whole machine that it lacks.
+        owed: texts that could not be put back, since the files belong to a processor that is offline.
+        on_processors: called when processors have come or gone.
     """
 
     def __init__(self, ports: MachinePorts, gaps: tuple[Note, ...] = ()) -> None:
@@ -52,11 +58,18 @@ class Backend:
         self._registers = self._surveyed.registers
         self._files = with_registers(ports.files, self._registers)
         self._online = self._online_now()
+        self.owed: dict[str, str] = {}
+        self.on_processors: Callable[[], None] = _nothing
         self._reader: SampleReader | None = None
         self._judge: ConstraintJudge | None = None
         self.drivers: Mapping[str, ControlDriver] = self._surveyed.controls
         self._limits = replace(self._surveyed.limits, enforced=self._enforced())
         self.absent: Mapping[str, Note] = self._surveyed.absent
+
+    @property
+    def beyond(self) -> Note | None:
+        """Why what others with more rights do here cannot be seen; None if it can."""
+        return next((gap for gap in self._gaps if gap.about == Subject.ROOT_SERVICE), None)
 
     @property
     def base_mhz(self) -> float | None:
@@ -245,6 +258,7 @@ class Backend:
         found = survey(self._ports.files, self._ports.registers, self._ports.word)
         self.drivers, self.absent = found.controls, found.absent
         self._surveyed = replace(self._surveyed, controls=found.controls, absent=found.absent, capped=found.capped)
+        self.on_processors()
 
     def is_gone(self, path: str) -> bool:
         """Tell whether a file belongs to a processor that is offline, so that nothing holds there."""
@@ -258,9 +272,12 @@ class Backend:
         """Write the files' earlier texts, and return the files that do not hold them in the end.
 
         Every file is written in the first round, whatever it reads: a value asked for before may still be on its way
-        into force. A write that fails may pass in a later round.
+        into force. A write that fails may pass in a later round. What belongs to a processor that is offline is owed:
+        the kernel keeps what was set there, and has it in force again once the processor is back.
         """
-        before = {path: text for path, text in before.items() if not self.is_gone(path)}
+        gone = {path: text for path, text in before.items() if self.is_gone(path)}
+        self.owed = {path: text for path, text in self.owed.items() if path not in before} | gone
+        before = {path: text for path, text in before.items() if path not in gone}
         left = list(before)
         for _ in range(RESTORE_ROUNDS):
             for path in left:

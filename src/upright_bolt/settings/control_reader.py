@@ -1,6 +1,7 @@
 """Controls of a machine as they stand now: what drivers say, and what is remembered of stock."""
 
 from collections.abc import Iterable
+from dataclasses import replace
 
 from upright_bolt.kernel.driver import Facts
 from upright_bolt.model.catalogue import beside, declaration_of
@@ -46,27 +47,30 @@ class ControlReader:
         state, why_not = facts.state, facts.note
         if in_force is None and state is ControlState.SETTABLE:
             state, why_not = ControlState.READ_ONLY, note(NoteCode.VALUE_UNREADABLE)
+        beyond = self._backend.beyond
+        refused = beyond is not None and beyond.code is NoteCode.SERVICE_REFUSES  # it is there, and has said why not
+        if refused and beyond is not None and why_not is not None and why_not.code is NoteCode.NEEDS_ROOT:
+            why_not = replace(beyond, about=name)
         stock = self._memory.stock.get(name)
         if stock is None:
             stock = in_force if facts.note is None or facts.note.code not in CAPPED else self._backend.chosen(name)
-        low, high = self._lowest(facts), self._highest(facts, stock)
+        low, high = self._lowest(facts, stock), self._highest(facts, stock)
         return Control(
             name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not, facts.steps
         )
 
-    def _lowest(self, facts: Facts) -> float | None:
-        if facts.minimum is None:
-            return None
-        return min([facts.minimum, *self._stock_of(facts.spans[:1])])
+    def _lowest(self, facts: Facts, stock: Value | None) -> float | None:
+        if facts.minimum is None or not facts.spans or not isinstance(stock, float):
+            return facts.minimum
+        return min(facts.minimum, stock)
 
     def _highest(self, facts: Facts, stock: Value | None) -> float | None:
         if facts.minimum is None or (facts.maximum is not None and not facts.spans):
             return facts.maximum
         if isinstance(stock, str):
             return max((float(part) for part in parts_of(stock)), default=None)
-        declared = facts.maximum if facts.maximum is not None else stock
-        known = [declared] if isinstance(declared, float) else []
-        return max([*known, *self._stock_of(facts.spans)], default=None)
+        known = [value for value in (facts.maximum, stock) if isinstance(value, float)]
+        return max([*known, *self._stock_of(facts.spans[1:])], default=None)
 
     def _stock_of(self, names: Iterable[str]) -> list[float]:
         return [value for name in names if isinstance(value := self._stock(name), float)]

@@ -13,7 +13,7 @@ from upright_bolt.errors import BadInput, InUse
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import AT_ODDS, CAPPED, Note
+from upright_bolt.model.note import CAPPED, Note, NoteCode
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
@@ -74,6 +74,9 @@ class SettingsEngine:
         else:
             past, damage = look_back(journal, self._memory, backend, now_stamp())
         self._trials = Trials(backend, self._controls, journal, self._memory, past, now_stamp)
+        if lock is not None:
+            backend.on_processors = self._trials.pay
+            self._trials.pay()
         self.recovered = None if lock is None else _with_damage(self._trials.recover(), damage)
 
     @property
@@ -85,6 +88,15 @@ class SettingsEngine:
     def about(self) -> About:
         """What does not change."""
         return self._backend.about
+
+    @property
+    def owes(self) -> bool:
+        """Whether something is to be put back once a processor is there again."""
+        return bool(self._backend.owed) and self._lock is not None
+
+    def look_at_processors(self) -> None:
+        """See whether processors have come or gone, and put back what is owed to those that have come."""
+        self._backend.look_at_processors()
 
     @property
     def trial(self) -> Trial | None:
@@ -108,7 +120,8 @@ class SettingsEngine:
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""
         self._backend.look_at_processors()
-        return Status(self.trial, self.drift(), self.kept, self._backend.power_source(), self._capped())
+        return Status(self.trial, self.drift(), self.kept, self._backend.power_source(), self._capped(),
+                      self._backend.beyond)  # fmt: skip
 
     @property
     def kept(self) -> dict[str, Value]:
@@ -125,7 +138,8 @@ class SettingsEngine:
             got = driver.read() if driver else None
             if driver is None or got is None or not driver.same(expected, got):
                 why = driver.facts().note if driver is not None and got is not None else None
-                drift.append(Drift(name, expected, got, why if why is not None and why.code in AT_ODDS else None))
+                differ = why is not None and why.code is NoteCode.PROCESSORS_DIFFER
+                drift.append(Drift(name, expected, got, why if differ else None))
         return tuple(drift)
 
     def _capped(self) -> dict[str, Note]:

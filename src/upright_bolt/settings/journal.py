@@ -50,9 +50,11 @@ class EntryKind(StrEnum):
     LEFT = "could not put back"
     TO_STOCK = "to stock"
     """Controls that were kept are not any more: the machine's own values are in force again."""
+    OWED = "owed"
+    """Texts still to be put back to files of processors that were offline; each entry takes the place of the last."""
 
 
-LASTING = (EntryKind.STOCK, EntryKind.KEPT, EntryKind.TO_STOCK)
+LASTING = (EntryKind.STOCK, EntryKind.KEPT, EntryKind.TO_STOCK, EntryKind.OWED)
 """What counts for the whole boot."""
 CLOSING = frozenset({EntryKind.REFUSED, EntryKind.KEPT, EntryKind.PUT_BACK, EntryKind.RESTARTED})
 
@@ -93,6 +95,7 @@ class Entry:
         why: why a trial was refused or put back.
         files: files that could not be put back.
         names: controls, for ``to stock``.
+        owed: texts by kernel file, for ``owed``.
     """
 
     kind: EntryKind
@@ -105,6 +108,7 @@ class Entry:
     why: str = ""
     files: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
+    owed: dict[str, str] = field(default_factory=dict)
 
 
 _ENTRY: Typed[Entry] = Typed(Entry)
@@ -276,4 +280,7 @@ def _merged(lasting: list[Entry]) -> list[Entry]:
         kept = {name: value for name, value in (kept | entry.kept).items() if name not in entry.names}
     if kept:
         merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept))
+    owed = next((entry for entry in reversed(of_boot) if entry.kind is EntryKind.OWED), None)
+    if owed is not None and owed.owed:
+        merged.append(owed)
     return merged

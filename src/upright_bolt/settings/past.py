@@ -37,6 +37,7 @@ class Past:
         trial: the trial that was begun and not ended.
         applied: that trial was in force, widening included.
         returning: putting it back had begun.
+        owed: texts still to be put back to files of processors that were offline.
     """
 
     stock: Stock = field(default_factory=Stock)
@@ -44,6 +45,7 @@ class Past:
     trial: Trial | None = None
     applied: bool = False
     returning: bool = False
+    owed: dict[str, str] = field(default_factory=dict)
 
 
 def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
@@ -52,12 +54,8 @@ def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
     for entry in entries:
         if entry.kind is EntryKind.BEGIN:
             past.trial, past.applied, past.returning = entry.data, False, False
-        elif entry.kind is EntryKind.STOCK and entry.stock is not None and entry.boot_id == boot_id:
-            past.stock = joined(entry.stock, past.stock)
-        elif entry.kind is EntryKind.KEPT and entry.boot_id == boot_id:
-            past.kept |= entry.kept
-        elif entry.kind is EntryKind.TO_STOCK and entry.boot_id == boot_id:
-            past.kept = {name: value for name, value in past.kept.items() if name not in entry.names}
+        elif entry.boot_id == boot_id:
+            _take_lasting(past, entry)
         if past.trial is None or entry.trial != past.trial.id:
             continue
         if entry.kind is EntryKind.APPLIED:
@@ -67,6 +65,18 @@ def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
         elif entry.kind in CLOSING:
             past.trial = None
     return past
+
+
+def _take_lasting(past: Past, entry: Entry) -> None:
+    """Take over what counts for the whole boot."""
+    if entry.kind is EntryKind.STOCK and entry.stock is not None:
+        past.stock = joined(entry.stock, past.stock)
+    elif entry.kind is EntryKind.KEPT:
+        past.kept |= entry.kept
+    elif entry.kind is EntryKind.TO_STOCK:
+        past.kept = {name: value for name, value in past.kept.items() if name not in entry.names}
+    elif entry.kind is EntryKind.OWED:
+        past.owed = dict(entry.owed)
 
 
 @dataclass(frozen=True, slots=True)

@@ -51,6 +51,7 @@ class Trials:
         self._stamp = stamp
         self.current = past.trial
         self._stands = past.applied and not past.returning
+        backend.owed, self._owed_on_record = dict(past.owed), dict(past.owed)
         self._sure_of = ""
         """Id of the trial whose earlier texts this process has read from the machine itself."""
 
@@ -292,9 +293,30 @@ class Trials:
                 self._record(EntryKind.PUT_BACK, trial, why=why)
         except BoltError as fault:
             unrecorded = str(fault)
+        self.note_owed()
         if not left:
             self.current = None
         return left, unrecorded
+
+    def note_owed(self) -> None:
+        """Write down what is still to be put back to processors that are offline, if that has changed."""
+        owed = self._backend.owed
+        if owed == self._owed_on_record:
+            return
+        with suppress(BoltError):  # this process still knows
+            self._journal.append(
+                Entry(EntryKind.OWED, "", self._stamp(), boot_id=self._boot_id, owed=dict(owed)), closing=True
+            )
+            self._owed_on_record = dict(owed)
+
+    def pay(self) -> None:
+        """Put back what is owed to processors that are there again."""
+        back = {path: text for path, text in self._backend.owed.items() if not self._backend.is_gone(path)}
+        if back:
+            sound = check_texts(back, self._backend, self._controls).sound
+            left = self._backend.restore(sound)
+            self._backend.owed |= {path: sound[path] for path in left}
+            self.note_owed()
 
     def _writable_texts(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
         """Return what may be written of texts from a record, stock in place of what may not, and what is left then."""

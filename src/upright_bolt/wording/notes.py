@@ -17,7 +17,7 @@ def _capital(words: str) -> str:
     return words[:1].upper() + words[1:]
 
 
-NEEDS_ROOT = "changing it needs root rights: run the command with sudo, or install the root service (make install)"
+NEEDS_ROOT = "changing it needs root rights: run the command with sudo, or have the root service do it (make install)"
 LIMITS_LOCKED = (
     "the power limits are locked by the firmware until the next power cycle (lock bit of the package limit register). "
     "Nothing in the operating system can lift it; look in the firmware setup"
@@ -237,7 +237,8 @@ _MADE: dict[C, Callable[[Note], str]] = {
     C.PROCESSORS_DIFFER: _processors,
     C.CONTROL_CLOSED: _closed,
 }
-WHOLE = frozenset({C.BAD_VALUE, C.CLOCKS_CROSSED, C.ABOVE_BASE_CLOCK, C.NOT_WRITTEN, C.UNDONE, C.NEAREST_STEP, C.BETWEEN_STEPS,
+WHOLE = frozenset({C.BAD_VALUE, C.CLOCKS_CROSSED, C.ABOVE_BASE_CLOCK, C.NOT_WRITTEN, C.UNDONE, C.NEAREST_STEP,
+                   C.BETWEEN_STEPS,
                    C.NOT_RESTORABLE})  # fmt: skip
 """Notes whose clause says by itself what it is about."""
 

@@ -39,6 +39,10 @@ class Line:
     def ask(self, **document: Any) -> dict[str, Any]:
         """Ask for something to be done outside, and wait for the answer."""
         self.tell(**document)
+        return self.wait_answer()
+
+    def wait_answer(self) -> dict[str, Any]:
+        """Return the answer to what was asked last."""
         while b"\n" not in self._rest:
             self._rest += os.read(self._file, 4096)
         line, self._rest = self._rest.split(b"\n", 1)
@@ -239,3 +243,14 @@ class Guest:
                 if b"service" in words and any(word.endswith(b"/upright-bolt") for word in words):
                     return int(folder.name)
         return 0
+
+    @staticmethod
+    def planes() -> list[int]:
+        """Return the offsets of the voltage planes in 1/1024 V, as the processor has them."""
+        return [int(word) for word in COMMANDS.read_text().splitlines()[0].split("planes ")[1].split()]
+
+    def suspend(self) -> None:
+        """Suspend to RAM; the machine is woken from outside."""
+        self.line.tell(what="order", command="system_wakeup", after_s=8.0)
+        Path("/sys/power/state").write_text("mem")
+        self.line.wait_answer()

@@ -101,6 +101,9 @@ class LimitControl(_LimitControl):
             if (path := zone.file(self._constraint, "max_power_uw")) and (n := self._probe.number(path))
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
+        in_force = self.read()
+        if low is not None and in_force is not None and low > in_force:
+            low = None  # a minimum above what is in force says nothing
         return Facts(state, why, minimum=low or FLOOR_W, maximum=highest, spans=SPANS.get(self.name, (self.name,)))
 
     def same(self, asked: Value, got: Value) -> bool:

@@ -63,7 +63,7 @@ def describes(guest: Guest) -> None:
     for name in ("sustained", "burst", "turbo", "epp", "platform-mode", "core-offset"):
         assert by_name[name]["state"] == "absent", by_name[name]
         assert by_name[name]["reason"]
-    assert "virtual" not in done.out.replace('"virtual": false', "")
+    assert not any("virtual" in (c["reason_code"] or "") for c in told["controls"])
 
 
 def other_vendor(guest: Guest) -> None:
@@ -79,12 +79,12 @@ def other_vendor(guest: Guest) -> None:
 def every_order(guest: Guest) -> None:
     """Lowest and highest clock, set in every order and across each other, by root and by a user"""
     orders = ((800, 1200), (1600, 2400), (800, 800), (2400, 2400), (1200, 1600), (2000, 2000), (800, 2400))
-    for user in ("root", USER):
-        for low, high in orders:
+    for user, these in (("root", orders), (USER, orders[:2])):
+        for low, high in these:
             done = guest.run("set", f"clock-min={low}MHz", f"clock-max={high}MHz", user=user)
             assert done.code == 0, (low, high, done)
             assert (held(guest, "min"), held(guest)) == ([low] * 2, [high] * 2)
-        for high, low in orders[::-1]:
+        for high, low in these[::-1]:
             done = guest.run("set", f"clock-max={max(high, low)}MHz", f"clock-min={min(high, low)}MHz", user=user)
             assert done.code == 0, (low, high, done)
         done = guest.run("put-back", user=user)
@@ -207,6 +207,9 @@ def trial_under_a_cap(guest: Guest) -> None:
 
 def capped_by_heat(guest: Guest) -> None:
     """The kernel's own heat control lowers the highest clock: named, and not frozen in"""
+    for cpu in ("cpu0", "cpu1"):  # the kernel counts the clocks it may take away when it meets a processor
+        for word in ("unbind", "bind"):
+            guest.write(f"/sys/bus/cpu/drivers/processor/{word}", cpu)
     guest.hardware(tenths_of_kelvin=3700)
     guest.until(lambda: held(guest)[0] < 2400, 20.0)
     guest.note(f"{held(guest)}")
@@ -235,9 +238,9 @@ def under_load(guest: Guest) -> None:
         before = len(busy)
         took = []
         session = open_session("host", None, "checks", exclusive=True)
-        for turn in range(60):
+        for turn in range(20):
             begun = time.monotonic()
-            report = session.try_settings({"clock-max": float(STEPS[turn % 5]), "governor": "powersave"})
+            report = session.try_settings({"clock-max": float(STEPS[turn % 5]), "governor": "powersave"}, standing=False)
             took.append(time.monotonic() - begun)
             assert report.ok, (turn, report)
             assert held(guest) == [STEPS[turn % 5]] * 2
