@@ -101,11 +101,11 @@ def print_told(told: dict[str, Any]) -> None:
     sys.stdout.flush()
 
 
-def print_table(rows: list[Row]) -> None:
+def print_table(rows: list[Row], *, show: bool) -> None:
     """Print what held, and after it all that is known of what did not."""
     for row in rows:
         print(f"{row.scenario:9} {'held' if row.held else 'FAILED':7} {row.seconds:6.1f} s  {row.name}")
-    for row in rows:
+    for row in [] if show else rows:
         if not row.held:
             print(f"\n{row.scenario}: {row.name}\n{row.said.strip()}")
 
@@ -141,7 +141,7 @@ def main(words: list[str]) -> int:
             rows += carry_out(rig, scenario, show=show)
     if "cuts" in asked or not asked:
         rows += [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)]
-    print_table(rows)
+    print_table(rows, show=show)
     failed = sum(not row.held for row in rows)
     print(f"\n{len(rows) - failed} of {len(rows)} held, in {(time.monotonic() - begun) / 60:.1f} minutes.")
     return 1 if failed else 0

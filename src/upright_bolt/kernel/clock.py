@@ -37,6 +37,10 @@ class Clock(Protocol):
         """Return what has happened to time since the last call."""
         ...
 
+    def asleep_s(self) -> float:
+        """Return for how long the machine has been suspended in this boot, all together."""
+        ...
+
 
 class RealClock:
     """This computer's monotonic clock, the one that worker processes stamp their blocks with."""
@@ -68,6 +72,10 @@ class RealClock:
         if found:
             self._offsets = _offsets()
         return tuple(found)
+
+    def asleep_s(self) -> float:
+        """Return by how much the clock since boot, which counts sleep, is ahead of the monotonic clock."""
+        return _offsets()[0]
 
 
 def _offsets() -> tuple[float, float]:

@@ -2,7 +2,7 @@
 
 import errno
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.channels import Channel
@@ -84,6 +84,15 @@ class ControlDriver(Protocol):
 
     def refusal(self, fault: FileFault) -> Note:
         """Return why a write failed: by whom, and what a person can do."""
+        ...
+
+
+@runtime_checkable
+class ExplainsSilence(Protocol):
+    """A driver that can find out why a write that raised nothing has changed nothing."""
+
+    def why_not_taken(self) -> Note | None:
+        """Return why, or None if that cannot be told."""
         ...
 
 

@@ -133,6 +133,7 @@ class NoteCode(StrEnum):
     NOT_READ_BACK = "not-read-back"
     NOT_TAKEN = "not-taken"
     NEAREST_STEP = "nearest-step"
+    LIMIT_REGISTER_REFUSES = "limit-register-refuses"
     LIMITER_PARTLY = "limiter-partly"
     BETWEEN_STEPS = "between-steps"
     CAPPED_BY_FIRMWARE = "capped-by-firmware"

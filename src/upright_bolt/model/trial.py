@@ -53,6 +53,7 @@ class Trial:
         owner: who may keep it, where several share the process that holds the machine; empty if nobody else could.
         unrecorded: why its end could not be written down, for one that has ended; empty if it was.
         power_source: "charger" or "battery" when it began; empty if the machine does not say.
+        asleep_s: for how long the machine had slept in this boot when it began, all together.
         left_to_firmware: limits that the firmware has set anew for another power source since it began, with what it
             has set: putting back leaves them.
     """
@@ -68,6 +69,7 @@ class Trial:
     owner: str = ""
     unrecorded: str = ""
     power_source: str = ""
+    asleep_s: float = 0.0
     left_to_firmware: dict[str, Value] = field(default_factory=dict)
 
 
@@ -75,7 +77,7 @@ class Trial:
 class Drift:
     """A control that no longer holds what was put in force.
 
-    ``why`` is given where several copies of it differ: then some hold it, and some do not.
+    ``why`` is given where processors differ, so that some hold it and some do not, and where it cannot be read.
     """
 
     name: str
@@ -123,6 +125,7 @@ class Status:
 
     Attributes:
         capped: what holds a control down that was set, by its name: what was set counts again once that lets go.
+        slept: the machine has slept since: registers, and limits as well, are the firmware's after waking.
         unseen: why it cannot be told whether somebody with more rights has a trial running; None if it can.
     """
 
@@ -132,3 +135,4 @@ class Status:
     power_source: str = ""
     capped: dict[str, Note] = field(default_factory=dict)
     unseen: Note | None = None
+    slept: bool = False

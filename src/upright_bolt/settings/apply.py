@@ -7,9 +7,9 @@ file; a file that could not be put back is named in the report.
 from collections.abc import Mapping
 
 from upright_bolt.errors import BadInput, FileFault
-from upright_bolt.kernel.driver import ControlDriver
+from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence
 from upright_bolt.model.catalogue import declaration_of
-from upright_bolt.model.control import Control, Value
+from upright_bolt.model.control import Control, Value, show_value
 from upright_bolt.model.note import CAPPED, Note, NoteCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow
@@ -113,9 +113,11 @@ def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]
 
 def _write_one(backend: Backend, name: str, value: Value) -> Note | None:
     driver = backend.drivers[name]
-    for write in driver.plan(value):
-        if backend.shows(write.path, write.text):
-            continue
+    writes = driver.plan(value)
+    needed = [write for write in writes if not backend.shows(write.path, write.text)]
+    if not needed and _read_back_fault(backend, name, value) is not None:
+        needed = writes  # the files do not tell all: one that shows what is asked may stand for more than it shows
+    for write in needed:
         try:
             backend.write(write.path, write.text)
         except FileFault as fault:
@@ -131,14 +133,18 @@ def _read_back_fault(backend: Backend, name: str, value: Value) -> Note | None:
     got = backend.read_back(name, value)
     if got is None:
         return note(NoteCode.NOT_READ_BACK, name)
-    return None if backend.drivers[name].same(value, got) else note(NoteCode.NOT_TAKEN, name, asked=value, got=got)
+    driver = backend.drivers[name]
+    if driver.same(value, got):
+        return None
+    why = driver.why_not_taken() if isinstance(driver, ExplainsSilence) else None
+    return why if why is not None else note(NoteCode.NOT_TAKEN, name, asked=value, got=got)
 
 
 def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, Note]) -> ApplyRow:
     got = driver.read()
     if faults:
         return ApplyRow(name, asked, got, ok=False, why=faults.get(name, note(NoteCode.UNDONE)))
-    near = got is not None and got != asked and not isinstance(asked, str)
+    near = got is not None and not isinstance(asked, str) and show_value(name, got) != show_value(name, asked)
     return ApplyRow(name, asked, got, ok=True, why=_why_near(name, got or 0.0, driver) if near else None)
 
 

@@ -91,6 +91,10 @@ class Backend:
             turbo_table_mhz=limits.turbo_table_mhz,
         )
 
+    def asleep_s(self) -> float:
+        """Return for how long the machine has slept in this boot."""
+        return self._ports.clock.asleep_s()
+
     def boot_id(self) -> str:
         """Return the name of the present boot."""
         return read_boot_id(self._ports.files) or "unknown"

@@ -69,11 +69,10 @@ class ControlReader:
             return facts.maximum
         if isinstance(stock, str):
             return max((float(part) for part in parts_of(stock)), default=None)
-        known = [value for value in (facts.maximum, stock) if isinstance(value, float)]
-        return max([*known, *self._stock_of(facts.spans[1:])], default=None)
-
-    def _stock_of(self, names: Iterable[str]) -> list[float]:
-        return [value for name in names if isinstance(value := self._stock(name), float)]
+        known = [facts.maximum, stock]
+        for other in facts.spans[1:]:
+            known.append(self._stock(other))
+        return max((value for value in known if isinstance(value, float)), default=None)
 
     def _stock(self, name: str) -> Value | None:
         remembered = self._memory.stock.get(name)

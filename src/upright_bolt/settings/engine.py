@@ -10,10 +10,11 @@ from datetime import datetime
 from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
+from upright_bolt.kernel.clock import LEAST_SLEEP_S
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import CAPPED, Note, NoteCode
+from upright_bolt.model.note import CAPPED, Note, NoteCode, note
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
@@ -121,7 +122,7 @@ class SettingsEngine:
         """Return the trial, what was kept, and what no longer holds."""
         self._backend.look_at_processors()
         return Status(self.trial, self.drift(), self.kept, self._backend.power_source(), self._capped(),
-                      self._backend.beyond)  # fmt: skip
+                      self._backend.beyond, self._slept())  # fmt: skip
 
     @property
     def kept(self) -> dict[str, Value]:
@@ -137,10 +138,25 @@ class SettingsEngine:
             driver = self._backend.drivers.get(name)
             got = driver.read() if driver else None
             if driver is None or got is None or not driver.same(expected, got):
-                why = driver.facts().note if driver is not None and got is not None else None
-                differ = why is not None and why.code is NoteCode.PROCESSORS_DIFFER
-                drift.append(Drift(name, expected, got, why if differ else None))
+                drift.append(Drift(name, expected, got, self._why_drifted(name, got)))
         return tuple(drift)
+
+    def _slept(self) -> bool:
+        """Tell whether the machine has slept since something was set that should be in force."""
+        trial, now_s = self.trial, self._backend.asleep_s()
+        if trial is not None:
+            return now_s > trial.asleep_s + LEAST_SLEEP_S
+        return bool(self._memory.kept) and now_s > self._memory.asleep_s + LEAST_SLEEP_S
+
+    def _why_drifted(self, name: str, got: Value | None) -> Note | None:
+        """Return what is known of a control that does not hold what it should, beyond what it holds."""
+        driver = self._backend.drivers.get(name)
+        if driver is None:
+            return self._backend.absent.get(name)
+        why = driver.facts().note
+        if got is None:
+            return why if why is not None else note(NoteCode.VALUE_UNREADABLE, name)
+        return why if why is not None and why.code is NoteCode.PROCESSORS_DIFFER else None
 
     def _capped(self) -> dict[str, Note]:
         """Return what holds down a control that was set, by its name."""

@@ -96,6 +96,7 @@ class Entry:
         files: files that could not be put back.
         names: controls, for ``to stock``.
         owed: texts by kernel file, for ``owed``.
+        asleep_s: for how long the machine had slept in this boot, for ``kept``.
     """
 
     kind: EntryKind
@@ -109,6 +110,7 @@ class Entry:
     files: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
     owed: dict[str, str] = field(default_factory=dict)
+    asleep_s: float = 0.0
 
 
 _ENTRY: Typed[Entry] = Typed(Entry)
@@ -279,7 +281,8 @@ def _merged(lasting: list[Entry]) -> list[Entry]:
     for entry in of_boot:
         kept = {name: value for name, value in (kept | entry.kept).items() if name not in entry.names}
     if kept:
-        merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept))
+        asleep_s = max(entry.asleep_s for entry in of_boot)
+        merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept, asleep_s=asleep_s))
     owed = next((entry for entry in reversed(of_boot) if entry.kind is EntryKind.OWED), None)
     if owed is not None and owed.owed:
         merged.append(owed)

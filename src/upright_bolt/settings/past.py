@@ -34,6 +34,7 @@ class Past:
     Attributes:
         stock: values and texts from before this program changed them for the first time in this boot.
         kept: what was kept in this boot.
+        asleep_s: for how long the machine had slept in this boot when something was kept last.
         trial: the trial that was begun and not ended.
         applied: that trial was in force, widening included.
         returning: putting it back had begun.
@@ -42,6 +43,7 @@ class Past:
 
     stock: Stock = field(default_factory=Stock)
     kept: dict[str, Value] = field(default_factory=dict)
+    asleep_s: float = 0.0
     trial: Trial | None = None
     applied: bool = False
     returning: bool = False
@@ -73,6 +75,7 @@ def _take_lasting(past: Past, entry: Entry) -> None:
         past.stock = joined(entry.stock, past.stock)
     elif entry.kind is EntryKind.KEPT:
         past.kept |= entry.kept
+        past.asleep_s = entry.asleep_s
     elif entry.kind is EntryKind.TO_STOCK:
         past.kept = {name: value for name, value in past.kept.items() if name not in entry.names}
     elif entry.kind is EntryKind.OWED:
@@ -100,6 +103,7 @@ class BootMemory:
         doubtful: it is damaged.
         missing: there is none, not even of an earlier boot.
         kept: what was kept in this boot.
+        asleep_s: for how long the machine had slept in this boot when something was kept last.
     """
 
     def __init__(self, path: Path, journal: Journal, boot_id: str) -> None:
@@ -108,6 +112,7 @@ class BootMemory:
         self.boot_id = boot_id
         self.doubtful = self.missing = False
         self.kept: Mapping[str, Value] = {}
+        self.asleep_s = 0.0
         self._second = self._read_second()
         self._stock = self._second
 
@@ -135,7 +140,7 @@ class BootMemory:
 
     def take(self, past: Past) -> bool:
         """Take over what the journal tells; return whether it tells of all that the second copy does."""
-        self.kept = dict(past.kept)
+        self.kept, self.asleep_s = dict(past.kept), past.asleep_s
         self._stock = joined(past.stock, self._second)
         return self._second.values.keys() <= past.stock.values.keys()
 
@@ -193,6 +198,6 @@ class BootMemory:
         """Keep these no longer; the journal tells of it already."""
         self.kept = {name: value for name, value in self.kept.items() if name not in names}
 
-    def note_kept(self, values: Mapping[str, Value]) -> None:
+    def note_kept(self, values: Mapping[str, Value], asleep_s: float) -> None:
         """Take over what is kept from now on; the journal tells of it already."""
-        self.kept = {**self.kept, **values}
+        self.kept, self.asleep_s = {**self.kept, **values}, asleep_s

@@ -138,8 +138,9 @@ class Trials:
         if running is None:
             name, boot_id = uuid.uuid4().hex[:12], self._boot_id
             return Trial(
-                name, dict(settings), before, values, self._stamp(), by, standing, boot_id, owner, power_source=source
-            )
+                name, dict(settings), before, values, self._stamp(), by, standing, boot_id, owner, power_source=source,
+                asleep_s=self._backend.asleep_s(),
+            )  # fmt: skip
         stands = running.standing and standing
         return replace(
             running,
@@ -193,14 +194,15 @@ class Trials:
             BadInput: no trial is running.
             Refused: that cannot be written down; the trial goes on.
         """
-        trial = self._running()
+        trial, kept = self._running(), EntryKind.KEPT
         try:
             self._journal.append(
-                Entry(EntryKind.KEPT, trial.id, self._stamp(), boot_id=self._boot_id, kept=dict(trial.settings))
-            )
+                Entry(kept, trial.id, self._stamp(), boot_id=self._boot_id, kept=dict(trial.settings),
+                      asleep_s=trial.asleep_s)
+            )  # fmt: skip
         except BoltError as fault:
             raise Refused(f"Nothing was kept, since it cannot be written down; the trial goes on. {fault}") from fault
-        self._memory.note_kept(trial.settings)
+        self._memory.note_kept(trial.settings, trial.asleep_s)
         self.current = None
         return trial
 

@@ -99,6 +99,10 @@ class TwinClock:
                 time.sleep(self._due - now)
         self._twin.advance(ahead)
 
+    def asleep_s(self) -> float:
+        """Return for how long the twin has slept."""
+        return self._twin.state.slept_s
+
     def jumps(self) -> tuple[()]:
         """A twin's time neither sleeps nor is set."""
         return ()

@@ -345,6 +345,7 @@ class Physics:
         """Let the machine sleep: it cools down, and registers and limits are the firmware's when it wakes."""
         state, spec = self.state, self.spec
         state.time_s += seconds
+        state.slept_s += seconds
         state.die_c = state.sink_c = state.case_c = self._room_c
         state.average_w = state.package_w = 0.0
         if not state.charger:

@@ -63,6 +63,7 @@ class TwinState:
     board_w: float = 0.0
     clamp: bool = True
     burst_clamp: bool = False
+    slept_s: float = 0.0
     turbo_ratios: list[int] = field(default_factory=list)
     idle_off: list[str] = field(default_factory=list)
     idle_counted: dict[str, list[float]] = field(default_factory=dict)

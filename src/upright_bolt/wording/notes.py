@@ -97,6 +97,8 @@ _CLAUSES: dict[C, str] = {
     C.NO_BOARD_ZONE: "this board does not count the watts of everything on it (no psys zone)",
     C.NO_CURRENT_LIMIT: "this processor keeps no current limit in a register",
     C.NO_CLAMP: "this processor keeps no clamping in a register that can be read",
+    C.LIMIT_REGISTER_REFUSES: "the processor refuses every write to its package limit register (0x610); the firmware "
+    "has closed it",
     C.LIMITER_PARTLY: "only one of the sustained and the burst limit is enforced",
     C.NO_TURBO_TABLE: "this processor keeps no turbo table in a register",
     C.NO_HOT_SIGNAL: "this machine does not offer it",

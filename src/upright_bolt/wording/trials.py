@@ -128,6 +128,14 @@ def drift(entry: Drift, status: Status | None = None) -> str:
             f"{entry.name}: {wanted} was set; the firmware has set {got} since the charger was {_way(status)}. "
             "Putting back leaves it so; try again to set it anew."
         )
+    if entry.got is None:
+        why = "" if entry.why is None else f" {notes.sentence(entry.why)}"
+        return f"{entry.name}: {wanted} was set; whether it is in force cannot be read now.{why}"
+    if status is not None and status.slept:
+        return (
+            f"{entry.name}: {wanted} was set, but {got} is in force: the machine has slept since, and its firmware sets "
+            "its own values on waking. Try it again to set it anew."
+        )
     if entry.why is not None:
         return f"{entry.name}: {wanted} was set; {notes.clause(entry.why)}. Try it again to set all of them."
     return (

@@ -162,11 +162,14 @@ class Guest:
 
     def load_program(self) -> None:
         """Load what the commands need, once, so that each of them starts at once."""
+        import upright_bolt.analysis.no_effect
         import upright_bolt.app_ports
+        import upright_bolt.cli.ground
         import upright_bolt.cli.main
         import upright_bolt.kernel.real_changes
         import upright_bolt.service.client
-        import upright_bolt.session.session  # noqa: F401
+        import upright_bolt.session.session
+        import upright_bolt.store.search_log  # noqa: F401
 
         for word in ("machine", "set"):
             upright_bolt.cli.main.build([word])
@@ -254,3 +257,10 @@ class Guest:
         self.line.tell(what="order", command="system_wakeup", after_s=8.0)
         Path("/sys/power/state").write_text("mem")
         self.line.wait_answer()
+
+    def end_service(self) -> None:
+        """End the service; the next call finds the machine anew."""
+        process = self.service_process()
+        if process:
+            os.kill(process, signal.SIGTERM)
+            self.until(lambda: not self.service_process())

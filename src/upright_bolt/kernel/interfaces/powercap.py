@@ -101,10 +101,30 @@ class LimitControl(_LimitControl):
             if (path := zone.file(self._constraint, "max_power_uw")) and (n := self._probe.number(path))
         ]
         highest = max([*declared, *([high] if high else [])], default=None)
-        in_force = self.read()
-        if low is not None and in_force is not None and low > in_force:
+        if low is not None and low > min(self._around(), default=low):
             low = None  # a minimum above what is in force says nothing
         return Facts(state, why, minimum=low or FLOOR_W, maximum=highest, spans=SPANS.get(self.name, (self.name,)))
+
+    def why_not_taken(self) -> Note | None:
+        """Ask the register: the kernel keeps to itself that a write of it failed.
+
+        What the register holds is written to it, which changes nothing, and fails where every write does.
+        """
+        value = self._probe.register(0, registers.PACKAGE_LIMIT)
+        if value is None or self._probe.registers.copied:
+            return None
+        try:
+            self._probe.registers.write(0, registers.PACKAGE_LIMIT, value)
+        except FileFault as fault:
+            return note(NoteCode.LIMIT_REGISTER_REFUSES, self.name) if fault.errno == errno.EIO else None
+        return None
+
+    def _around(self) -> list[float]:
+        """Return this limit, and the sustained and burst limits in force, in W, over all copies."""
+        files = [zone.file(name, "power_limit_uw") for zone in self._zones for name in ("long_term", "short_term")]
+        known = [n / 1e6 for path in files if path and (n := self._probe.number(path)) is not None]
+        in_force = self.read()
+        return known if in_force is None else [*known, in_force]
 
     def same(self, asked: Value, got: Value) -> bool:
         return float(asked) - POWER_STEP_W < float(got) <= float(asked) + POWER_STEP_W / 2.0

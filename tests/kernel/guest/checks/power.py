@@ -1,6 +1,8 @@
 """Power limits, registers and voltages through the kernel's own powercap zones and register device, and sleep."""
 
 import json
+import time
+from contextlib import suppress
 from pathlib import Path
 
 from guest import USER, Guest
@@ -59,7 +61,8 @@ def module_loaded(guest: Guest) -> None:
     guest.modules("msr", "intel_rapl_msr")
     guest.shell("insmod", "/rig/registers.ko")
     guest.registers(FIRST)
-    guest.write(f"{DRIVER}/unbind", "intel_rapl_msr.0")
+    with suppress(OSError):  # it is not bound where its first look found nothing
+        guest.write(f"{DRIVER}/unbind", "intel_rapl_msr.0")
     guest.write(f"{DRIVER}/bind", "intel_rapl_msr.0")
     guest.start_bus()
     guest.note(guest.shell("ls", "/sys/class/powercap"))
@@ -84,7 +87,7 @@ def limits(guest: Guest) -> None:
         guest.note(f"{[micro(guest, f'constraint_{k}') for k in ('0_power_limit_uw', '1_power_limit_uw', '0_time_window_us')]}")
         assert micro(guest, "constraint_0_power_limit_uw") <= 15.1
         assert done.said("15")
-        assert not done.said("8 s  Kept as 8 s")
+        assert "Kept as 8 s" not in done.out
         after = machine(guest, user)["sustained"]
         assert (before["min"], before["max"]) == (after["min"], after["max"])
         assert guest.run("put-back", user=user).code == 0
@@ -114,12 +117,12 @@ def energy(guest: Guest) -> None:
     guest.note(f"span {span} µJ, now {guest.read(f'{ZONE}/energy_uj')}")
     # 2^32 units of 1/16384 J; begin shortly before the end of the counter
     rate, hertz = 40000, 250
-    done = guest.run("sample", "--json", "--every", "1s", "--count", "3")
+    done = guest.run("sample", "--json", "--interval", "1s", "--count", "3")
     guest.note(done.out[:600] + done.err)
     now = guest.register(0x611)
     guest.registers(f"0x611={(2**32 - now - 3 * rate * hertz) % 2**32:#x}")
     watts = [json.loads(line)["values"].get("power.package") for line in
-             guest.run("sample", "--json", "--every", "1s", "--count", "7").out.splitlines()]  # fmt: skip
+             guest.run("sample", "--json", "--interval", "1s", "--count", "7").out.splitlines()]  # fmt: skip
     guest.note(f"{watts}")
     known = [w for w in watts if w is not None]
     assert len(known) >= 5
@@ -163,8 +166,9 @@ def offsets(guest: Guest) -> None:
         said = {}
         for behaviour, code in cases.items():
             guest.registers(f"mbox={behaviour}")
+            begun = time.monotonic()
             done = guest.run("set", "core-offset=-50mV", "cache-offset=-30mV", user=user)
-            guest.note(f"{behaviour}: {done.code} {done.out.splitlines()[-1:]} {done.err}")
+            guest.note(f"{behaviour}: {time.monotonic() - begun:.1f} s, {done.code} {done.out.splitlines()[-1:]} {done.err}")
             assert done.code == code, (behaviour, done)
             said[behaviour] = done.err
             guest.registers("mbox=ok")
@@ -203,13 +207,15 @@ def sleep(guest: Guest) -> None:
 
 def unknown_register(guest: Guest) -> None:
     """An unknown register is told apart from one that is closed"""
+    guest.end_service()
     guest.registers("gp=0x150 gp=0x601")
     told = machine(guest)
     guest.note(json.dumps([told["core-offset"], told["current"]]))
     assert told["core-offset"]["state"] == "absent"
-    assert "no such" in told["core-offset"]["reason"]
+    assert "no voltage mailbox" in told["core-offset"]["reason"]
     assert told["current"]["state"] == "absent"
     guest.registers("plain=0x150 plain=0x601")
+    guest.end_service()
 
 
 def writes_off(guest: Guest) -> None:
@@ -220,7 +226,7 @@ def writes_off(guest: Guest) -> None:
     for name in ("current", "hot-signal", "turbo-table", "clamp"):
         assert told[name]["state"] == "read-only", told[name]
         assert "allow_writes" in told[name]["reason"]
-    assert told["core-offset"]["state"] == "absent"
+    assert told["core-offset"]["state"] != "settable"
     assert "allow_writes" in told["core-offset"]["reason"]
     guest.note(json.dumps(told["core-offset"]))
     assert told["sustained"]["state"] == "settable"
