@@ -118,7 +118,7 @@ def test_kinds_of_cores_have_ranges_and_numbers_of_their_own(opened):
             {"charger": 0.0, "battery.drain": 13.3515, "battery.charge": 64.05, "battery.hours": 2.696},
         ),
         ("odd-supplies-pc", {"charger": 1.0, "battery.drain": 15.0, "battery.charge": 55.0, "battery.hours": 1.467}),
-        ("locked-tablet", {"charger": 1.0, "battery.drain": -7.02, "battery.charge": 55.56, "battery.hours": None}),
+        ("locked-tablet", {"charger": 1.0, "battery.drain": 0.0, "battery.charge": 55.56, "battery.hours": None}),
         ("hybrid-laptop", {"charger": 1.0, "battery.drain": 0.0, "battery.charge": 80.0, "battery.hours": None}),
     ],
 )

@@ -1,7 +1,9 @@
 """Chargers and batteries as one source: plugged in or not, charge, drain in watts, hours left.
 
 The numbers come from the sampler's sweep; only the word that tells a battery's direction is read here. A battery's own
-numbers move once in a second or two, so they are computed that often, and at once when a charger comes or goes.
+numbers move once in a second or two, so they are computed that often; after a charger has come or gone with every
+sample, since the kernel keeps what the battery said last for a second. Until the battery says that it discharges, its
+drain without a charger is not known.
 """
 
 from collections.abc import Callable
@@ -12,11 +14,13 @@ from upright_bolt.kernel.ports import Read
 from upright_bolt.model.sample import Numbers
 from upright_bolt.model.sensor import span_of
 
-DRAINING, CHARGING = b"Discharging", b"Charging"
+DRAINING = b"Discharging"
 LEAST_DRAIN_W = 0.2
 """Below this a battery hardly drains; hours left would be a number without meaning."""
 MICRO = 1e-6
 EVERY_S = 2.0
+UNSETTLED_S = 4.0
+"""For so long after a charger has come or gone, a battery may still tell what was before."""
 
 Sweep = Callable[[str, float], int | None]
 """Adds a file to the sweep, with its scale; returns its index there, or None if it cannot be opened."""
@@ -49,7 +53,7 @@ class SupplyReader:
         self._chargers = span_of([slot for path in channel.chargers if (slot := sweep(path, 1.0)) is not None])
         self._batteries = [_Battery(battery, sweep) for battery in channel.batteries]
         self._words = [open_word(battery.status) for battery in channel.batteries]
-        self._computed_s = float("-inf")
+        self._computed_s = self._changed_s = float("-inf")
         self._plugged: Numbers = []
 
     def take(self, now_s: float, decoded: Numbers, values: Numbers) -> None:
@@ -61,8 +65,11 @@ class SupplyReader:
             values: a number per sensor.
         """
         chargers = decoded[self._chargers]
-        if now_s - self._computed_s >= EVERY_S - 1e-6 or chargers != self._plugged:
-            self._computed_s, self._plugged = now_s, chargers
+        if chargers != self._plugged:
+            self._changed_s, self._plugged = now_s, chargers
+        unsettled = now_s - self._changed_s < UNSETTLED_S
+        if unsettled or now_s - self._computed_s >= EVERY_S - 1e-6:
+            self._computed_s = now_s
             charger = max((state for state in chargers if state is not None), default=None)
             known = self._computed(decoded, charger)
             for name, index in self._index.items():
@@ -70,6 +77,8 @@ class SupplyReader:
 
     def _computed(self, decoded: Numbers, charger: float | None) -> dict[str, float | None]:
         words = [_word(read) for read in self._words]
+        if charger == 0.0 and DRAINING not in words:
+            words = [b""] * len(words)  # nothing else could feed the machine: the batteries have not noticed yet
         batteries = [battery.read(decoded, word) for battery, word in zip(self._batteries, words, strict=True)]
         drains = [b.drain_w for b in batteries if b.drain_w is not None]
         stored = [b.stored_wh for b in batteries if b.stored_wh is not None]
@@ -103,14 +112,14 @@ class _Battery:
         }
 
     def read(self, decoded: Numbers, word: bytes) -> _BatteryReading:
-        """Return its numbers, its drain signed by its word: drivers differ in sign, the word does not."""
+        """Return its numbers; its word tells whether it drains, since drivers differ in sign. Without a word: unknown."""
         now = {name: decoded[slot] for name, slot in self.slots.items()}
         volts, watts, amperes = now.get("voltage"), now.get("power"), now.get("current")
         if watts is None and amperes is not None and volts is not None:
             watts = amperes * volts
         stored, full = (_times(now.get(name), volts if self._in_charge else 1.0) for name in ("stored", "full"))
         if watts is not None:
-            watts = abs(watts) if word == DRAINING else (-abs(watts) if word == CHARGING else 0.0)
+            watts = (abs(watts) if word == DRAINING else 0.0) if word else None
         return _BatteryReading(watts, stored, full, now.get("capacity"))
 
 

@@ -6,7 +6,7 @@ Interfaces are the modules of ``kernel.interfaces``, found by themselves: a new 
 import importlib
 import pkgutil
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import cast
 
@@ -44,8 +44,8 @@ class Surveyed:
     absent: dict[str, Note]
     base_mhz: float | None
     limits: FixedLimits
-    registers: Registers
-    capped: dict[str, Capped]
+    registers: Registers = field(default_factory=NoRegisters)
+    capped: dict[str, Capped] = field(default_factory=dict)
 
 
 @cache

@@ -160,8 +160,8 @@ class Guest:
         """Carry out a command of the program and return what it has done."""
         return self.start(*words, user=user).wait(within_s)
 
-    def load_program(self) -> None:
-        """Load what the commands need, once, so that each of them starts at once."""
+    def load_program(self, *, record: bool = False) -> None:
+        """Load what the commands need, once, so that each of them starts at once; ``record``: of runs as well."""
         import upright_bolt.analysis.no_effect
         import upright_bolt.app_ports
         import upright_bolt.cli.ground
@@ -171,6 +171,13 @@ class Guest:
         import upright_bolt.session.session
         import upright_bolt.store.search_log  # noqa: F401
 
+        if record:
+            import alembic.command
+            import alembic.config
+            import numpy as np  # noqa: F401
+            import sqlalchemy.dialects.sqlite
+            import upright_bolt.store.database
+            import upright_bolt.store.runs  # noqa: F401
         for word in ("machine", "set"):
             upright_bolt.cli.main.build([word])
 

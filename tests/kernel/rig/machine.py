@@ -95,6 +95,21 @@ class Machine:
                 if line.strip():
                     yield json.loads(line)
 
+    def next_told(self, within_s: float) -> dict[str, Any] | None:
+        """Return the next thing the agent tells; None if it tells nothing within ``within_s``, or is gone."""
+        until = time.monotonic() + within_s
+        while b"\n" not in self._rest:
+            self._line.settimeout(max(0.01, until - time.monotonic()))
+            try:
+                data = self._line.recv(65536)
+            except TimeoutError:
+                return None
+            if not data:
+                return None
+            self._rest += data
+        line, self._rest = self._rest.split(b"\n", 1)
+        return dict(json.loads(line)) if line.strip() else self.next_told(within_s)
+
     def answer(self, document: dict[str, Any]) -> None:
         """Answer what the agent asked for."""
         self._line.sendall(json.dumps(document).encode() + b"\n")

@@ -67,8 +67,7 @@ def _sensors(chargers: list[str], batteries: list[BatteryFiles]) -> dict[str, Se
     if any(b.capacity or (b.stored and b.full) for b in batteries):
         found["battery.charge"] = Sensor("battery.charge", SHARE, "Battery charge", SensorKind.SUPPLY)
     if any(b.power or (b.current and b.voltage) for b in batteries):
-        title = "Battery drain (below zero while charging)"
-        found["battery.drain"] = Sensor("battery.drain", POWER, title, SensorKind.SUPPLY)
+        found["battery.drain"] = Sensor("battery.drain", POWER, "Battery drain", SensorKind.SUPPLY)
         if any(b.stored and (b.voltage or not b.in_charge) for b in batteries):
             found["battery.hours"] = Sensor("battery.hours", HOURS, "Hours left at this drain", SensorKind.SUPPLY)
     return found

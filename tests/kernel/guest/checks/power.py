@@ -23,7 +23,7 @@ PLANES = ("core-offset", "gpu-offset", "cache-offset")
 
 def prepare(guest: Guest) -> None:
     guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
-    guest.load_program()
+    guest.load_program(record=True)
 
 
 def tidy(guest: Guest) -> None:

@@ -1,0 +1,85 @@
+"""Charger and battery through the kernel's own events, for somebody at the window and for a service left alone."""
+
+import json
+import time
+
+from guest import USER, Guest
+
+MAINS = "/sys/class/power_supply/ADP1/online"
+BATTERY = "/sys/class/power_supply/BAT0"
+PLUG, UNPLUG = "41002000", "41001000"
+"""Written to the battery's alarm, these make the laptop's firmware plug its charger in or out, and tell the kernel."""
+RULES = "When on battery, use quiet.\nOtherwise, use quay.\n"
+PROFILE = 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nclock_max_mhz = {clock}.0\n'
+POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
+
+
+def prepare(guest: Guest) -> None:
+    guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
+    guest.load_program()
+    guest.start_bus()
+
+
+def tidy(guest: Guest) -> None:
+    guest.write(f"{BATTERY}/alarm", PLUG)
+    guest.hardware(charger=1, battery_state=0, battery_mw=0, clock_cap=0, tenths_of_kelvin=3182)
+
+
+def samples(text: str) -> list[dict]:
+    return [json.loads(line) for line in text.splitlines() if line.endswith("}")]
+
+
+def drain(guest: Guest) -> None:
+    """Battery drain in watts; charging is no drain; each sample is there as soon as it is taken"""
+    for user in ("root", USER):
+        running = guest.start("sample", "--json", "--interval", "0.5s", "--count", "16", user=user)
+        guest.until(lambda r=running: len(samples(r.text())) >= 2, 60.0)
+        guest.write(f"{BATTERY}/alarm", UNPLUG)
+        begun = time.monotonic()
+        guest.until(lambda r=running: samples(r.text())[-1]["values"]["charger"] == 0.0, 10.0)
+        guest.note(f"seen {time.monotonic() - begun:.2f} s after it was pulled")
+        seen = time.monotonic() - begun
+        done = running.wait()
+        rows = [s["values"] for s in samples(done.out)]
+        guest.note(str([(r["charger"], r["battery.drain"]) for r in rows]))
+        off = [r["battery.drain"] for r in rows if r["charger"] == 0.0]
+        on = [r["battery.drain"] for r in rows if r["charger"] == 1.0]
+        assert all(d == 9.5 for d in off[1:]), off
+        assert all(d in (None, 0.0) for d in on), on
+        assert off[0] in (None, 9.5), off
+        assert seen < 1.5
+        tidy(guest)
+        guest.hardware(battery_state=2, battery_mw=12000)
+        guest.until(lambda: guest.read(f"{BATTERY}/status") == "Charging")
+        values = samples(guest.run("sample", "--json", user=user).out)[0]["values"]
+        guest.note(f"charging: {values['battery.drain']}")
+        assert values["battery.drain"] in (None, 0.0)
+        tidy(guest)
+
+
+def held_by_events(guest: Guest) -> None:
+    """An idle service that holds profiles follows the charger by the kernel's events, within a second"""
+    for name, clock in (("quay", 2400), ("quiet", 1200)):
+        path = f"/tmp/{name}.toml"
+        guest.write(path, PROFILE.format(clock=clock))
+        done = guest.run("profile", "import", path)
+        guest.note(done.out + done.err)
+        assert done.code == 0
+    guest.write("/tmp/rules.txt", RULES)
+    done = guest.run("rules", "set", "/tmp/rules.txt")
+    guest.note(done.out + done.err)
+    assert done.code == 0
+    done = guest.run("hold", "on")
+    guest.note(done.out + done.err)
+    assert done.code == 0
+    time.sleep(6.0)  # the first looks after a profile was put in force are over
+    for way, clock in ((UNPLUG, 1200), (PLUG, 2400), (UNPLUG, 1200), (PLUG, 2400)):
+        guest.write(f"{BATTERY}/alarm", way)
+        took = guest.until(lambda c=clock: guest.read(f"{POLICY}/scaling_max_freq") == f"{c}000", 10.0)
+        guest.note(f"{clock} MHz after {took:.2f} s")
+        assert took < 1.0
+        time.sleep(3.0)
+    guest.note(guest.run("hold", "log").out)
+
+
+CHECKS = (drain, held_by_events)
