@@ -2,9 +2,9 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help setup demo test attack check bench screenshots install deb uninstall lock clean
+.PHONY: help setup demo test test-kernel test-kernel-long attack check bench screenshots install deb uninstall lock clean
 help: ## List what can be made
-	@grep -E '^[a-z]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 14
+	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
 
 setup: .venv/ready ## Install what is missing: system libraries where allowed, Python packages into .venv
 .venv/ready: requirements.lock pyproject.toml tools/setup.sh
@@ -18,6 +18,14 @@ demo: setup ## Open the window on a simulated laptop; with no display, play the 
 
 test: .venv/ready-for-tests ## Run all tests
 	@$(BIN)/python -m pytest
+
+test-kernel: setup ## Run the program on a real kernel in an emulator: needs root, takes ten minutes
+	@sh tools/setup.sh kernel-tests || [ "$$UPRIGHT_BOLT_SKIP_KERNEL" = 1 ]
+	@$(BIN)/python tests/kernel/run.py
+
+test-kernel-long: setup ## The same with systemd, runs under load, and fifty power cuts: an hour
+	@sh tools/setup.sh kernel-tests
+	@$(BIN)/python tests/kernel/run.py --long
 
 attack: setup ## Run the long form of the attacks: an hour and more; the short form is part of the tests
 	@$(BIN)/python -m pip install --quiet --require-hashes -r attack.lock || echo "(atheris does not install here)"

@@ -33,13 +33,16 @@ def worker():
         process.communicate()
 
 
+WARMING = [["warming", name] for name in ("vector", "integer", "compression", "memory", "task", "frame")]
+
+
 def lines(process, count):
     return [process.stdout.readline().split() for _ in range(count)]
 
 
 def test_it_warms_up_waits_and_then_reports_every_block(worker):
     process = worker()
-    assert lines(process, 1) == [["ready"]]
+    assert lines(process, 7) == [*WARMING, ["ready"]]
     process.stdin.write("0\n")
     process.stdin.flush()
     told = lines(process, 8)
@@ -54,7 +57,7 @@ def test_a_planted_bit_is_reported_once(worker):
     process = worker(plant=2)
     process.stdin.write("0\n")
     process.stdin.flush()
-    told = lines(process, 9)[1:]
+    told = lines(process, 15)[7:]
     assert [line[4] for line in told] == ["1", "1", "0", "1", "1", "1", "1", "1"]
     assert told[2][1] == "compression"
 
@@ -88,5 +91,16 @@ def test_a_processor_that_is_not_there_is_an_error(worker):
 def test_a_polite_one_leaves_the_processor_to_anything_else(worker):
     for nice in (0, 19):
         process = worker(nice=nice)
-        assert lines(process, 1) == [["ready"]]
+        assert lines(process, 7)[-1] == ["ready"]
         assert os.getpriority(os.PRIO_PROCESS, process.pid) == nice
+
+
+def test_one_whose_parent_is_gone_ends_in_the_middle_of_warming_up():
+    reading, writing = os.pipe()
+    command = [*WORKER, "mixed", "0", "-1", "60", "0"]
+    process = subprocess.Popen(command, stdin=reading, stdout=subprocess.PIPE, text=True)
+    os.close(reading)
+    os.close(writing)
+    told, _ = process.communicate(timeout=within(20.0))
+    assert process.returncode == 0
+    assert "ready" not in told

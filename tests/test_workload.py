@@ -124,7 +124,7 @@ def test_a_worker_that_never_warms_up_is_given_up(monkeypatch):
     monkeypatch.setattr(pool, "READY_WITHIN_S", -1.0)
     run = HostLoad(Task("steady", CPUS[:1]))
     run.prepare()
-    with pytest.raises(BoltError, match="did not warm up"):
+    with pytest.raises(BoltError, match="do not get on with warming up"):
         until(run.ready)
     assert all(worker.process.poll() is not None for worker in run._workers)
 

@@ -1,7 +1,8 @@
 #!/bin/sh
 # Installs what is missing: system packages where this user may, then Python packages from the lock into .venv.
 # What it cannot do it says in one sentence, with the command to paste; .venv/ready is there only once everything is.
-# "setup.sh tests" sees to the system packages alone, and wants those of the tests as well.
+# "setup.sh tests" sees to the system packages alone, and wants those of the tests as well; "setup.sh kernel-tests"
+# wants those of the checks on a real kernel besides.
 set -eu
 PYTHON="${PYTHON:-python3}"
 
@@ -11,6 +12,9 @@ libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 li
 libxcb-render0 libxcb-shape0 libxcb-shm0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 libx11-xcb1"
 # The typeface, and what the tests need: a bus, polkit with a stand-in, and the check of the package.
 USEFUL="fonts-inter dbus-daemon polkitd python3-dbusmock lintian"
+# An emulator, what its machine's kernel, firmware tables and disk are made with, and what that machine's system is.
+FOR_KERNEL_TESTS="qemu-system-x86 acpica-tools busybox-static cpio kmod gcc make libc6-dev libelf-dev e2fsprogs systemd
+dbus dbus-daemon polkitd procps python3-venv"
 
 missing_of() { # packages: print those that are not installed
     command -v dpkg-query >/dev/null 2>&1 || return 0
@@ -53,10 +57,10 @@ install_packages() { # packages
 
 needed=$(missing_of $NEEDED)
 useful=$(missing_of $USEFUL)
-if [ "${1:-}" = tests ]; then
-    needed="$needed$useful"
-    useful=""
-fi
+case "${1:-}" in
+tests) needed="$needed$useful" useful="" ;;
+kernel-tests) needed=$(missing_of $FOR_KERNEL_TESTS) useful="" ;;
+esac
 if [ -n "$needed$useful" ] && [ -n "$(root_by)" ] && command -v apt-get >/dev/null 2>&1; then
     install_packages $needed $useful
     needed=""
@@ -66,8 +70,8 @@ if [ -n "$needed" ]; then
     echo "These system packages are missing. Paste this, then start again: $(command_for $needed$useful)" >&2
     exit 1
 fi
-if [ "${1:-}" = tests ]; then
-    touch .venv/ready-for-tests
+if [ -n "${1:-}" ]; then
+    touch ".venv/ready-for-$1"
     exit 0
 fi
 

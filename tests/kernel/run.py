@@ -114,7 +114,7 @@ def why_not() -> str:
     """Return why nothing can run here; empty if it can."""
     missing = [name for name in NEEDED if shutil.which(name, path=f"{os.environ['PATH']}:/usr/sbin:/sbin") is None]
     if missing:
-        return f"The checks on a real kernel need {', '.join(missing)}: sh tools/setup.sh kernel-tests, as root."
+        return f"The checks on a real kernel need {', '.join(missing)}: sh tools/setup.sh kernel-tests, as root"
     if os.geteuid():
         return "The checks on a real kernel need root, to make the disk of the machine that is emulated."
     return ""

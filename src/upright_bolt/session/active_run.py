@@ -22,6 +22,7 @@ BACKGROUND_S = 20.0
 """Of the time before the load, so much at its end tells what others take."""
 FLUSH_S = 10.0
 SAMPLE_SPAN_S = 0.5
+NOTHING_DONE = "Not one piece of work was done in its time: this run tells nothing. Give it more time, or end other work."
 LAST_BLOCKS_S = 2.0
 """How long the end of a run waits for blocks under way, so that they count in proportion."""
 NUMBERS_EVERY = 4
@@ -218,8 +219,15 @@ class ActiveRun:
         return self.stage is RunStage.ENDED
 
     def _finish(self) -> None:
-        doubt = self._load.doubt()
+        doubt = self._load.doubt() or self._nothing_done()
         self._conclude(RunState.FAILED if doubt else RunState.FINISHED, doubt)
+
+    def _nothing_done(self) -> str:
+        """Return a sentence if work that is counted was not done at all: a score of 0 would be no measurement."""
+        load = self._load
+        if not load.scores or load.own_score() is not None or self.head.workload == "command":
+            return ""
+        return "" if load.units_until((self._start_s or 0.0) + self.head.asked_s) > 0 else NOTHING_DONE
 
     def _elapsed(self, now_s: float) -> float:
         # the load begins a moment after the sample that it was begun with

@@ -25,6 +25,7 @@ ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8", **SINGLE_THREAD}
 LOWEST = 19
 """Niceness of workers that leave the processors to anything else."""
 READY_WITHIN_S = 60.0
+"""Without a word from a worker while they warm up: on a slow machine a block may take long, and all of them minutes."""
 END_WITHIN_S = 3.0
 SILENT_S = 20.0
 """A worker that has not printed anything for so long hangs: the longest pause of any plan is a quarter of that."""
@@ -101,9 +102,10 @@ class HostLoad(Load):
                 raise BoltError(f"The worker on processor {worker.cpu} died while warming up: {' '.join(last)}")
         if all(worker.ready for worker in self._workers):
             return True
-        if time.monotonic() - self._prepared_s > READY_WITHIN_S:
+        late = min(max(worker.heard_s, self._prepared_s) for worker in self._workers if not worker.ready)
+        if time.monotonic() - late > READY_WITHIN_S:
             self.stop()
-            raise BoltError(f"The workers did not warm up within {READY_WITHIN_S:.0f} s.")
+            raise BoltError(f"The workers do not get on with warming up: nothing for {READY_WITHIN_S:.0f} s.")
         return False
 
     def start(self) -> float:

@@ -1,7 +1,7 @@
 """A worker process: ``python -m upright_bolt.workload.worker CPU WAY NUMBER PLANT RATE``.
 
-It pins itself to one processor, makes its inputs, warms up with one checked round, prints ``ready``, and waits for a
-line with the moment of the load start on standard input. Then it works until it is ended, in one of these ways:
+It pins itself to one processor, makes its inputs, warms up with one checked round (a line ``warming NAME`` before each
+block), prints ``ready``, and waits for a line with the moment of the load start on standard input. Then it works until it is ended, in one of these ways:
 ``mixed`` (round after round), ``proof`` (by the plan's stages), ``bursts`` (a task after each pause) or ``frames``
 (one at each beat, or at once when late). It prints a line per block::
 
@@ -13,6 +13,7 @@ checker noticed one planted wrong bit. It ends by itself when its parent is gone
 """
 
 import os
+import select
 import sys
 import time
 from collections.abc import Callable, Iterator
@@ -96,6 +97,13 @@ def _with_one_wrong_bit(result: bytes) -> bytes:
     return bytes([result[0] ^ 1]) + result[1:]
 
 
+def _parent_gone() -> bool:
+    """Tell whether whoever started this worker has ended: nobody holds the other end of standard input any more."""
+    poll = select.poll()
+    poll.register(sys.stdin, select.POLLIN)
+    return any(event & select.POLLHUP for _, event in poll.poll(0))
+
+
 def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
     """Work for ever on processor ``cpu``; the result of block number ``plant`` gets one wrong bit (−1: none)."""
     os.sched_setaffinity(0, {cpu})
@@ -103,6 +111,10 @@ def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
     with threadpool_limits(1):
         mix = Mix()
         for name, block in (*mix.blocks(), ("task", mix.task), ("frame", mix.frame)):
+            if _parent_gone():
+                return
+            out.write(f"warming {name}\n")
+            out.flush()
             if digest_of(block()) != KNOWN[name]:
                 out.write(f"bad {name}\n")
         out.write("ready\n")

@@ -13,6 +13,7 @@ def prepare(guest: Guest) -> None:
     guest.modules("ac", "battery", "thermal", "ideapad-laptop")
     guest.load_program()
     guest.start_bus()
+    guest.write(PROFILE, "balanced")
 
 
 def tidy(guest: Guest) -> None:
