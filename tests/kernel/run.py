@@ -8,7 +8,9 @@ import os
 import shutil
 import sys
 import time
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +20,8 @@ from rig.machine import Machine
 
 NEEDED = ("qemu-system-x86_64", "iasl", "busybox", "cpio", "mke2fs", "gcc", "make")
 SKIP = "UPRIGHT_BOLT_SKIP_KERNEL"
+AT_ONCE = 2
+"""Machines emulated at a time: each keeps little more than one processor busy."""
 AMD, INTEL = "EPYC-Rome,-hypervisor", "Skylake-Client-v4,-hypervisor"
 
 
@@ -34,8 +38,8 @@ class Scenario:
 
 
 SCENARIOS = (
-    Scenario("clocks"),
     Scenario("power", processor=INTEL),
+    Scenario("clocks"),
     Scenario("battery"),
     Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
     Scenario("systemd", processor=INTEL, systemd=True, long=True),
@@ -80,8 +84,10 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool) -> list[Row]:
             if show:
                 print_told(told)
         rows.append(Row(scenario.name, "The machine stays up", held=False, seconds=0.0, said=console(machine)))
-    except TimeoutError:
-        rows.append(Row(scenario.name, "The machine answers", held=False, seconds=0.0, said=console(machine)))
+    except (TimeoutError, OSError) as fault:
+        rows.append(
+            Row(scenario.name, "The machine answers", held=False, seconds=0.0, said=f"{fault} {console(machine)}")
+        )
     finally:
         machine.cut()
     return rows
@@ -94,7 +100,9 @@ def console(machine: Machine) -> str:
 
 def print_told(told: dict[str, Any]) -> None:
     """Print at once what a check came to, with its notes."""
-    print(f"{told.get('name', told['what'])}: {told.get('held', '')}")
+    if told["what"] not in ("check", "ready"):
+        return
+    print(f"{told.get('name', 'Ready')}: {told.get('held', '')}")
     for note in (told.get("said", ""), *told.get("notes", ())):
         if note:
             print("    " + note.strip().replace("\n", "\n    "))
@@ -135,12 +143,15 @@ def main(words: list[str]) -> int:
     rig = build(folder())
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
-    rows: list[Row] = []
-    for scenario in SCENARIOS:
-        if scenario.name in asked or (not asked and (long or not scenario.long)):
-            rows += carry_out(rig, scenario, show=show)
+    work = [
+        partial(carry_out, rig, scenario, show=show)
+        for scenario in SCENARIOS
+        if scenario.name in asked or (not asked and (long or not scenario.long))
+    ]
     if "cuts" in asked or not asked:
-        rows += [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)]
+        work.insert(0, lambda: [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)])
+    with ThreadPoolExecutor(AT_ONCE) as pool:
+        rows = [row for rows in pool.map(lambda each: each(), work) for row in rows]
     print_table(rows, show=show)
     failed = sum(not row.held for row in rows)
     print(f"\n{len(rows) - failed} of {len(rows)} held, in {(time.monotonic() - begun) / 60:.1f} minutes.")

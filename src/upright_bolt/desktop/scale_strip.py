@@ -139,6 +139,8 @@ class ScaleStrip(QWidget):
 
     def _stepped(self, value: float) -> float:
         step = self._control.step
+        if self._control.steps:
+            return min(self._control.steps, key=lambda each: abs(each - value))
         if step:
             value = round(value / step) * step
         return min(self._high, max(self._low, value))
@@ -148,8 +150,13 @@ class ScaleStrip(QWidget):
         return value if isinstance(value, float) else None
 
     def _move(self, steps: float) -> None:
-        present = self._present()
-        if present is not None:
+        present, only = self._present(), self._control.steps
+        if present is None:
+            return
+        if only:
+            at = min(range(len(only)), key=lambda i: abs(only[i] - present))
+            self.drafted.emit(only[max(0, min(len(only) - 1, at + round(steps)))])
+        else:
             self.drafted.emit(self._stepped(present + steps * self._control.step))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

@@ -12,7 +12,7 @@ from upright_bolt.model.quantity import clock_text
 from upright_bolt.model.settings import show_settings
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.hold import in_force_words
-from upright_bolt.wording.trials import drift, drifts_in_short, trial_ends
+from upright_bolt.wording.trials import capped, drift, drifts_in_short, trial_ends
 
 HEIGHT = 46
 
@@ -93,9 +93,9 @@ class TopStrip(QWidget):
         else:
             settable = any(control.settable for control in presenter.controls.values())
             self._force.setText("Stock settings" if settable else "Nothing can be set here")
-        if presenter.status.drift:
-            self._force.setText(f"{self._force.text()}  {drifts_in_short(presenter.status)}")
-        self._force.explain("\n".join(drift(entry, presenter.status) for entry in presenter.status.drift))
+        status = presenter.status
+        self._force.setText(f"{self._force.text()}  {drifts_in_short(status)}".rstrip())
+        self._force.explain("\n".join([*(drift(entry, status) for entry in status.drift), *capped(status)]))
 
     def _offer_profiles(self) -> None:
         """Offer every profile, and a new one, as the place for what is being tried."""

@@ -1,6 +1,7 @@
 """What every control driver offers to the engine that puts settings in force, and what an interface contributes."""
 
 import errno
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Protocol, runtime_checkable
 
@@ -138,7 +139,7 @@ class Found:
     lowest_mhz: float | None = None
     kind_highest_mhz: tuple[float | None, ...] = ()
     ceiling_c: float | None = None
-    capped: dict[str, Capped] = field(default_factory=dict)
+    capped: Mapping[str, Capped] = field(default_factory=dict)
 
 
 class Interface(Protocol):

@@ -112,7 +112,7 @@ class _Battery:
         }
 
     def read(self, decoded: Numbers, word: bytes) -> _BatteryReading:
-        """Return its numbers; its word tells whether it drains, since drivers differ in sign. Without a word: unknown."""
+        """Return its numbers; its word tells whether it drains: drivers differ in sign. None without a word."""
         now = {name: decoded[slot] for name, slot in self.slots.items()}
         volts, watts, amperes = now.get("voltage"), now.get("power"), now.get("current")
         if watts is None and amperes is not None and volts is not None:

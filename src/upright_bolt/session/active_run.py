@@ -22,7 +22,9 @@ BACKGROUND_S = 20.0
 """Of the time before the load, so much at its end tells what others take."""
 FLUSH_S = 10.0
 SAMPLE_SPAN_S = 0.5
-NOTHING_DONE = "Not one piece of work was done in its time: this run tells nothing. Give it more time, or end other work."
+NOTHING_DONE = (
+    "Not one piece of work was done in its time: this run tells nothing. Give it more time, or end other work."
+)
 LAST_BLOCKS_S = 2.0
 """How long the end of a run waits for blocks under way, so that they count in proportion."""
 NUMBERS_EVERY = 4

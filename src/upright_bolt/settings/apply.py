@@ -7,7 +7,7 @@ file; a file that could not be put back is named in the report.
 from collections.abc import Mapping
 
 from upright_bolt.errors import BadInput, FileFault
-from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence
+from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence, Write
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import Control, Value, show_value
 from upright_bolt.model.note import CAPPED, Note, NoteCode, note
@@ -113,16 +113,23 @@ def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]
 
 def _write_one(backend: Backend, name: str, value: Value) -> Note | None:
     driver = backend.drivers[name]
-    writes = driver.plan(value)
-    needed = [write for write in writes if not backend.shows(write.path, write.text)]
-    if not needed and _read_back_fault(backend, name, value) is not None:
-        needed = writes  # the files do not tell all: one that shows what is asked may stand for more than it shows
-    for write in needed:
-        try:
-            backend.write(write.path, write.text)
-        except FileFault as fault:
-            return driver.refusal(fault)
-    return _read_back_fault(backend, name, value)
+    shown: list[Write] = []
+    needed: list[Write] = []
+    for write in driver.plan(value):
+        (shown if backend.shows(write.path, write.text) else needed).append(write)
+    why: Note | None = None
+    for writes in (needed, shown):  # one that shows what is asked may stand for more than it shows
+        if not writes and why is not None:
+            break
+        for write in writes:
+            try:
+                backend.write(write.path, write.text)
+            except FileFault as fault:
+                return driver.refusal(fault)
+        why = _read_back_fault(backend, name, value)
+        if why is None:
+            return None
+    return why
 
 
 def _read_back_fault(backend: Backend, name: str, value: Value) -> Note | None:

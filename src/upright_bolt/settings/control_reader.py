@@ -69,7 +69,7 @@ class ControlReader:
             return facts.maximum
         if isinstance(stock, str):
             return max((float(part) for part in parts_of(stock)), default=None)
-        known = [facts.maximum, stock]
+        known: list[Value | None] = [facts.maximum, stock]
         for other in facts.spans[1:]:
             known.append(self._stock(other))
         return max((value for value in known if isinstance(value, float)), default=None)

@@ -48,7 +48,8 @@ def conflicts(about: About, controls: Mapping[str, Control], status: Status) -> 
 def scope(control: Control) -> str:
     """Return what may be set, in words."""
     if control.minimum is not None and control.maximum is not None:
-        return f"{control.show(control.minimum)} to {control.show(control.maximum)}"
+        in_steps = f", in {len(control.steps)} steps" if control.steps else ""
+        return f"{control.show(control.minimum)} to {control.show(control.maximum)}{in_steps}"
     if control.declaration.kind is Kind.LIST:
         return f"any of {', '.join(control.choices)}, or none"
     *others, last = control.choices or ("",)

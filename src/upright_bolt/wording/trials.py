@@ -133,8 +133,8 @@ def drift(entry: Drift, status: Status | None = None) -> str:
         return f"{entry.name}: {wanted} was set; whether it is in force cannot be read now.{why}"
     if status is not None and status.slept:
         return (
-            f"{entry.name}: {wanted} was set, but {got} is in force: the machine has slept since, and its firmware sets "
-            "its own values on waking. Try it again to set it anew."
+            f"{entry.name}: {wanted} was set, but {got} is in force: the machine has slept since, and its firmware "
+            "sets its own values on waking. Try it again to set it anew."
         )
     if entry.why is not None:
         return f"{entry.name}: {wanted} was set; {notes.clause(entry.why)}. Try it again to set all of them."
@@ -149,7 +149,8 @@ def drifts_in_short(status: Status) -> str:
     firmware = [f"{e.name} {show_value(e.name, e.got)}" for e in status.drift if _by_firmware(e, status)]
     others = [entry.name for entry in status.drift if not _by_firmware(entry, status)]
     said = [f"▽ {_way(status)}: the firmware set {', '.join(firmware)}"] if firmware else []
-    return "  ".join([*said, *([f"▽ no longer in force: {', '.join(others)}"] if others else [])])
+    said += [f"▽ no longer in force: {', '.join(others)}"] if others else []
+    return "  ".join([*said, *([f"▽ held down: {', '.join(status.capped)}"] if status.capped else [])])
 
 
 def _by_firmware(entry: Drift, status: Status) -> bool:

@@ -1,9 +1,9 @@
 """A worker process: ``python -m upright_bolt.workload.worker CPU WAY NUMBER PLANT RATE``.
 
 It pins itself to one processor, makes its inputs, warms up with one checked round (a line ``warming NAME`` before each
-block), prints ``ready``, and waits for a line with the moment of the load start on standard input. Then it works until it is ended, in one of these ways:
-``mixed`` (round after round), ``proof`` (by the plan's stages), ``bursts`` (a task after each pause) or ``frames``
-(one at each beat, or at once when late). It prints a line per block::
+block), prints ``ready``, and waits for a line with the moment of the load start on standard input. Then it works until
+it is ended, in one of these ways: ``mixed`` (round after round), ``proof`` (by the plan's stages), ``bursts`` (a task
+after each pause) or ``frames`` (one at each beat, or at once when late). It prints a line per block::
 
     b NAME START END OK
 

@@ -1,5 +1,6 @@
 """What checks do in the emulated machine: call the program, read and write the kernel's files, change the hardware."""
 
+import importlib
 import json
 import os
 import pwd
@@ -17,6 +18,12 @@ from page import Page
 USER = "surveyor"
 WITHIN_S = 120.0
 COMMANDS = Path("/sys/module/rig_registers/parameters/cmd")
+PROGRAM = tuple(
+    f"upright_bolt.{name}" for name in
+    ("analysis.no_effect", "app_ports", "cli.ground", "cli.main", "kernel.real_changes", "service.client",
+     "session.session", "store.search_log")
+)  # fmt: skip
+RECORD = ("alembic.command", "alembic.config", "numpy", "sqlalchemy.dialects.sqlite", "upright_bolt.store.runs")
 PLAIN = {"PATH": "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
 
 
@@ -124,7 +131,7 @@ class Guest:
         return Running(process, out, err)
 
     def _become(self, words: list[str], user: str, out: Path, err: Path) -> None:
-        import sys  # noqa: PLC0415
+        import sys
 
         code = 70
         try:
@@ -141,14 +148,14 @@ class Guest:
                 os.setgid(entry.pw_gid)
                 os.setuid(entry.pw_uid)
             sys.argv = ["upright-bolt", *words]
-            from upright_bolt.__main__ import main  # noqa: PLC0415
+            from upright_bolt.__main__ import main
 
             main()
             code = 0
         except SystemExit as end:
             code = end.code if isinstance(end.code, int) else 1
         except BaseException:
-            import traceback  # noqa: PLC0415
+            import traceback
 
             traceback.print_exc()
         finally:
@@ -162,24 +169,12 @@ class Guest:
 
     def load_program(self, *, record: bool = False) -> None:
         """Load what the commands need, once, so that each of them starts at once; ``record``: of runs as well."""
-        import upright_bolt.analysis.no_effect
-        import upright_bolt.app_ports
-        import upright_bolt.cli.ground
-        import upright_bolt.cli.main
-        import upright_bolt.kernel.real_changes
-        import upright_bolt.service.client
-        import upright_bolt.session.session
-        import upright_bolt.store.search_log  # noqa: F401
+        for name in (*PROGRAM, *(RECORD if record else ())):
+            importlib.import_module(name)
+        from upright_bolt.cli.main import build
 
-        if record:
-            import alembic.command
-            import alembic.config
-            import numpy as np  # noqa: F401
-            import sqlalchemy.dialects.sqlite
-            import upright_bolt.store.database
-            import upright_bolt.store.runs  # noqa: F401
         for word in ("machine", "set"):
-            upright_bolt.cli.main.build([word])
+            build([word])
 
     @staticmethod
     def read(path: str) -> str:

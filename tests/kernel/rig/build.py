@@ -82,8 +82,9 @@ def build(folder: Path) -> Rig:
     version = _kernel_version()
     kernel = _kernel(folder, version)
     module = _registers(folder, kernel, version)
-    key = digest(PROJECT / "runtime.lock", PROJECT / "system", PROJECT / "tools/install.sh", Path(__file__).with_name("root.py"),
-                 KERNEL_TESTS / "registers", version)  # fmt: skip
+    made_by = Path(__file__).with_name("root.py")
+    made_of = (PROJECT / "runtime.lock", PROJECT / "system", PROJECT / "tools/install.sh", KERNEL_TESTS / "registers")
+    key = digest(made_by, *made_of, version)
     root = folder / f"root-{key}.img"
     if not root.exists():
         for old in folder.glob("root-*.img"):

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from rig.build import Rig
-from rig.machine import Machine
+from rig.machine import SILENT_S, Machine
 
 LEAST_S, MOST_S = 0.0, 8.0
 """The power goes so long after the first setting was asked for: two rounds of trying and putting back."""
@@ -46,29 +46,24 @@ def cut_off(rig: Rig, processor: str, times: int, *, show: bool) -> list[Line]:
 def _one_boot(machine: Machine, after_s: float | None, last: str, *, show: bool) -> tuple[list[Line], str]:
     """Return what a boot found, and the last thing it told to have done before it was cut off."""
     lines: list[Line] = []
-    cut_at = float("inf")
-    done = ""
-    while True:
-        left_s = cut_at - time.monotonic()
-        if left_s <= 0:
-            return lines, done
-        told = machine.next_told(min(left_s, 300.0))
+    while True:  # until it begins with what it is cut off from
+        told = machine.next_told(SILENT_S)
         if told is None:
-            if cut_at < float("inf"):
-                return lines, done
             raise TimeoutError
-        if show and told["what"] != "did":
+        if show:
             print(told, flush=True)
         if told["what"] == "check":
             lines.append((told["name"], told["held"], told["s"], told["said"]))
-            if told["name"].startswith("kill") and after_s is None:
-                return lines, done
         elif told["what"] == "story":
             lines.append(_true(told, last))
         elif told["what"] == "did":
-            done = told["step"]
-            if cut_at == float("inf"):
-                cut_at = time.monotonic() + (after_s or 0.0)
+            break
+    if after_s is None:
+        return lines, ""
+    cut_at, done = time.monotonic() + after_s, told["step"]
+    while (left_s := cut_at - time.monotonic()) > 0 and (told := machine.next_told(left_s)) is not None:
+        done = told.get("step", done)
+    return lines, done
 
 
 def _true(told: dict[str, Any], last: str) -> Line:

@@ -34,13 +34,18 @@ class Machine:
     def __init__(self, rig: Rig, begin: str, tables: tuple[str, ...], processor: str, words: str = "",
                  keeps: Path | None = None, systemd: bool = False) -> None:  # fmt: skip
         self._folder = rig.folder
-        self._memory = Path(f"/dev/shm/upright-bolt-rig-{os.getpid()}.ram")
+        self._name = f"{begin}-{os.getpid()}"
+        self._memory = Path(f"/dev/shm/upright-bolt-rig-{self._name}.ram")
         self._memory.unlink(missing_ok=True)
         self._talk = self._place("talk")
         self._monitor = self._place("monitor")
-        self.console = rig.folder / "console.txt"
+        self.console = rig.folder / f"{begin}-console.txt"
+        self._emulator = rig.folder / f"{begin}-emulator.txt"
         first = "rig.first=/lib/systemd/systemd" if systemd else ""
-        line = f"console=ttyS0 panic=-1 quiet loglevel=4 no_console_suspend memmap=64K${ADDRESS:#x} rig.begin={begin} {first} {words}"
+        line = (
+            "console=ttyS0 panic=-1 quiet loglevel=4 no_console_suspend "
+            f"memmap=64K${ADDRESS:#x} rig.begin={begin} {first} {words}"
+        )
         disks = [(rig.root, "snapshot=on,cache=unsafe"), (rig.program, "readonly=on")]
         disks += [(keeps, "cache=writeback")] if keeps is not None else []
         command = [
@@ -59,13 +64,13 @@ class Machine:
         for name in tables:
             command += ["-acpitable", f"file={rig.tables[name]}"]
         self._process = subprocess.Popen(
-            command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=(rig.folder / "emulator.txt").open("w")
+            command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=self._emulator.open("w")
         )
         self._line = self._connect(self._talk)
         self._rest = b""
 
     def _place(self, name: str) -> Path:
-        path = self._folder / f"{name}.socket"
+        path = self._folder / f"{self._name}-{name}.socket"
         path.unlink(missing_ok=True)
         return path
 
@@ -78,7 +83,7 @@ class Machine:
             except OSError:
                 line.close()
                 if self._process.poll() is not None or time.monotonic() > until:
-                    raise SystemExit((self._folder / "emulator.txt").read_text()[-2000:]) from None
+                    raise RuntimeError(self._emulator.read_text()[-2000:]) from None
                 time.sleep(0.05)
             else:
                 return line

@@ -1,4 +1,4 @@
-"""The guest's disk: Debian's own files of a few packages, as they lie on this machine, and what ``make install`` lays down.
+"""The guest's disk: Debian's own files of a few packages, as they lie on this machine, and what is installed.
 
 Copied from here, not fetched: the packages that the checks need are installed on the machine that runs them.
 """
@@ -10,8 +10,8 @@ import subprocess
 from pathlib import Path
 
 PROJECT = Path(__file__).resolve().parents[3]
-PACKAGES = ("base-files", "bash", "dash", "coreutils", "util-linux", "mount", "sed", "grep", "kmod", "procps", "systemd",
-            "dbus", "dbus-daemon", "polkitd", "python3", "passwd", "login", "libc-bin", "libpam-modules",
+PACKAGES = ("base-files", "bash", "dash", "coreutils", "util-linux", "mount", "sed", "grep", "kmod", "procps",
+            "systemd", "dbus", "dbus-daemon", "polkitd", "python3", "passwd", "login", "libc-bin", "libpam-modules",
             "libpam-runtime", "busybox-static", "libstdc++6", "libgcc-s1")  # fmt: skip
 USER = "surveyor"
 USER_ID = 1000

@@ -232,7 +232,7 @@ def under_load(guest: Guest) -> None:
             while True:
                 pass
         busy.append(process)
-    from upright_bolt.app import open_session  # noqa: PLC0415
+    from upright_bolt.app import open_session
 
     try:
         before = len(busy)
@@ -240,7 +240,9 @@ def under_load(guest: Guest) -> None:
         session = open_session("host", None, "checks", exclusive=True)
         for turn in range(20):
             begun = time.monotonic()
-            report = session.try_settings({"clock-max": float(STEPS[turn % 5]), "governor": "powersave"}, standing=False)
+            report = session.try_settings(
+                {"clock-max": float(STEPS[turn % 5]), "governor": "powersave"}, standing=False
+            )
             took.append(time.monotonic() - begun)
             assert report.ok, (turn, report)
             assert held(guest) == [STEPS[turn % 5]] * 2

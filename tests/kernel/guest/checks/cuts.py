@@ -1,7 +1,7 @@
-"""The service killed, and the power taken away, at any moment of a trial: what the next start finds, and what it tells.
+"""The service killed, and the power taken away, at any moment of a trial: what the next start finds and tells.
 
-Each boot first looks at what the one before left on the disk, then tries settings until the power is gone. What has been
-done is told over the serial line as it is done, so whoever runs this knows what the true story is.
+Each boot first looks at what the one before left on the disk, then tries settings until the power is gone. What has
+been done is told over the serial line as it is done, so whoever runs this knows what the true story is.
 """
 
 import os
@@ -10,8 +10,9 @@ import signal
 import time
 from contextlib import suppress
 
-from checks.power import DRIVER, FIRST, LIMITS
 from guest import USER, Guest
+
+from checks.power import DRIVER, FIRST, LIMITS
 
 POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
 SETTINGS = ("core-offset=-50mV", "cache-offset=-50mV", "sustained=15W", "clock-max=1.6GHz")

@@ -31,8 +31,8 @@ def workers() -> list[int]:
 
 def steady(guest: Guest) -> None:
     """A steady run with a setting, on processors ten times slower than any: it is measured and put back"""
-    done = guest.run("run", "steady", "--duration", "30s", "--with", "clock-max=1.6GHz", "--start", "at-once", user="root",
-                     within_s=400.0)  # fmt: skip
+    words = ("run", "steady", "--duration", "30s", "--with", "clock-max=1.6GHz", "--start", "at-once")
+    done = guest.run(*words, within_s=400.0)
     guest.note(done.out + done.err)
     assert done.code == 0
     assert guest.read("/sys/devices/system/cpu/cpufreq/policy0/scaling_max_freq") == "2400000"

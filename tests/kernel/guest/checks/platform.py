@@ -66,7 +66,9 @@ def modes(guest: Guest) -> None:
 
 def mode_heard(guest: Guest) -> None:
     """A change of the platform mode wakes an idle service that holds a profile, and is undone"""
-    guest.write("/tmp/quiet.toml", 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nplatform_mode = "low-power"\n')
+    guest.write(
+        "/tmp/quiet.toml", 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nplatform_mode = "low-power"\n'
+    )
     for words in (("profile", "import", "/tmp/quiet.toml"), ("profile", "use", "quiet")):
         done = guest.run(*words)
         guest.note(done.out + done.err)

@@ -1,11 +1,12 @@
-"""The whole chain with systemd as the first process: the units, the bus' and polkit's files as the installation lays them."""
+"""The whole chain with systemd as the first process: units and files of the bus and polkit as they are installed."""
 
 import json
 import time
 from contextlib import suppress
 
-from checks.power import DRIVER, FIRST, LIMITS
 from guest import USER, Guest
+
+from checks.power import DRIVER, FIRST, LIMITS
 
 POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
 UNIT, AT_BOOT = "upright-bolt.service", "upright-bolt-boot.service"

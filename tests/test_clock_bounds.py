@@ -1,0 +1,219 @@
+"""Clock bounds as real drivers keep them: in steps, under a cap of the firmware or of heat, with processors offline."""
+
+import errno
+from pathlib import Path
+
+import pytest
+
+from test_odd_machines import CPU, build, policy
+from upright_bolt.errors import FileFault
+from upright_bolt.kernel.clock import RealClock
+from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.model.note import NoteCode
+from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.lock import MachineLock
+from upright_bolt.wording.notes import sentence
+from upright_bolt.wording.trials import drift, row_sentence
+
+TABLE = "2400000 2000000 1600000 1200000 800000"
+STEPS = (800, 1200, 1600, 2000, 2400)
+
+
+class SteppedFiles(RealFiles):
+    """Files of acpi-cpufreq on a board: what was chosen is kept apart from what is shown.
+
+    Attributes:
+        cap_khz: what the firmware allows.
+        heat: state of the processor's cooling device.
+        offline: policies whose processors are gone.
+    """
+
+    def __init__(self, root):
+        super().__init__(root)
+        self.chosen = {(n, end): khz for n in (0, 1) for end, khz in (("max", 2400000), ("min", 800000))}
+        self.cap_khz, self.heat = 2400000, 0
+        self.offline = set()
+
+    def _parts(self, path):
+        name = Path(path).name
+        number = int(path.split("/policy")[1].split("/")[0]) if "/policy" in path else None
+        return number, {"scaling_max_freq": "max", "scaling_min_freq": "min"}.get(name), name
+
+    def read(self, path):
+        number, end, name = self._parts(path)
+        if number in self.offline:
+            raise FileFault(path, errno.EBUSY)
+        if path == f"/{CPU}/online":
+            return b"0\n" if self.offline else b"0-1\n"
+        if name == "bios_limit":
+            return b"%d\n" % self.cap_khz
+        if name == "cur_state":
+            return b"%d\n" % self.heat
+        if end is None:
+            return super().read(path)
+        return b"%d\n" % self._shown(number, end)
+
+    def _shown(self, number, end):
+        khz = min(self.chosen[number, end], self.cap_khz, 2400000 * (5 - self.heat) // 5)
+        steps = [step * 1000 for step in STEPS]
+        if end == "max":
+            return max((step for step in steps if step <= khz), default=steps[0])
+        return min(self._shown(number, "max"), min((step for step in steps if step >= khz), default=steps[-1]))
+
+    def write(self, path, data):
+        number, end, _ = self._parts(path)
+        if number in self.offline:
+            raise FileFault(path, errno.EBUSY)
+        if end is None:
+            super().write(path, data)
+        else:
+            self.chosen[number, end] = int(data)
+
+
+@pytest.fixture
+def board(tmp_path):
+    root = tmp_path / "board"
+    files = policy(0, 800000, 2400000) | policy(1, 800000, 2400000) | {f"{CPU}/online": "0-1"}
+    for n in (0, 1):
+        more = {"scaling_available_frequencies": TABLE, "bios_limit": "2400000", "affected_cpus": str(n)}
+        files |= {f"{CPU}/cpufreq/policy{n}/{name}": text for name, text in more.items()}
+    files |= {"sys/class/thermal/cooling_device0/type": "Processor", "sys/class/thermal/cooling_device0/cur_state": "0",
+              "proc/sys/kernel/random/boot_id": "0f0e"}  # fmt: skip
+    build(root, files)
+    return SteppedFiles(root)
+
+
+@pytest.fixture
+def engine(board, tmp_path):
+    opened = []
+
+    def open_engine():
+        ports = MachinePorts("tree", board, DeviceRegisters(tmp_path), RealClock(), settle_s=0.0)
+        folder = tmp_path / "state"
+        made = SettingsEngine(Backend(ports), folder, "a test", MachineLock(folder / "lock", "a test"))
+        opened.append(made)
+        return made
+
+    yield open_engine
+    for made in opened:
+        made.close()
+
+
+def why(report, name):
+    (row,) = [row for row in report.rows if row.name == name]
+    return row_sentence(row)
+
+
+@pytest.mark.parametrize(("name", "asked", "got"), [("clock-max", 1500.0, 1200.0), ("clock-min", 900.0, 1200.0)])
+def test_between_two_steps_the_kernel_s_is_told_and_the_steps_are_offered(engine, name, asked, got):
+    settings = engine()
+    control = settings.controls()[name]
+    assert control.steps == STEPS
+    report = settings.try_settings({name: asked}, standing=True)
+    assert report.ok
+    assert report.rows[0].got == got
+    said = why(report, name)
+    assert "steps of 800 MHz, 1.20 GHz" in said
+    assert "firmware" not in said
+    assert settings.status().drift == ()
+
+
+def test_a_clock_just_beyond_the_range_is_shown_with_the_digits_that_tell(engine):
+    with pytest.raises(Exception, match=r"2401 MHz is outside what this machine allows, 800 MHz to 2\.40 GHz"):
+        engine().controls()["clock-max"].check(2401.0)
+
+
+@pytest.mark.parametrize("by", ["firmware", "heat"])
+def test_a_cap_during_a_trial_is_named_and_does_not_stay(engine, board, by):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 2000.0}, standing=True).ok
+    board.cap_khz, board.heat = (1200000, 0) if by == "firmware" else (2400000, 2)
+    status = settings.status()
+    assert status.drift == ()
+    assert by in sentence(status.capped["clock-max"])
+    settings.put_back()
+    board.cap_khz, board.heat = 2400000, 0
+    assert board.read(f"/{CPU}/cpufreq/policy0/scaling_max_freq") == b"2400000\n"
+
+
+@pytest.mark.parametrize("by", ["firmware", "heat"])
+def test_a_trial_begun_under_a_cap_does_not_make_it_the_owner_s_choice(engine, board, by):
+    board.cap_khz, board.heat = (1200000, 0) if by == "firmware" else (2400000, 2)
+    settings = engine()
+    control = settings.controls()["clock-max"]
+    assert (control.in_force, control.stock, control.maximum) == (1200.0, 2400.0, 2400.0)
+    report = settings.try_settings({"clock-max": 2000.0}, standing=True)
+    assert report.ok
+    assert by in why(report, "clock-max")
+    assert settings.trial.before_values == {"clock-max": 2400.0}
+    settings.put_back()
+    board.cap_khz, board.heat = 2400000, 0
+    assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
+
+
+def test_what_was_kept_comes_back_and_not_the_machine_s_highest(engine, board):
+    settings = engine()
+    settings.try_settings({"clock-max": 2000.0}, standing=True)
+    settings.keep()
+    board.cap_khz = 1200000
+    assert settings.try_settings({"clock-max": 800.0}, standing=True).ok
+    settings.put_back()
+    assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
+    settings.put_back()
+    assert {board.chosen[n, "max"] for n in (0, 1)} == {2000000}
+
+
+def test_a_cap_above_what_was_chosen_says_nothing(engine, board):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
+    board.cap_khz = 2000000
+    assert settings.status().capped == {}
+    assert settings.controls()["clock-max"].note is None
+
+
+def test_a_processor_that_goes_and_comes_is_followed(engine, board):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
+    board.offline = {1}
+    assert settings.status().drift == ()
+    assert settings.controls()["clock-max"].settable
+    assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
+    board.offline = set()
+    (entry,) = settings.status().drift
+    assert entry.why.code is NoteCode.PROCESSORS_DIFFER
+    assert "0 1.20 GHz, 1 1.60 GHz" in drift(entry, settings.status())
+    settings.put_back()
+    assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
+
+
+@pytest.mark.parametrize("restarted", [False, True])
+def test_what_is_owed_to_a_processor_is_put_back_once_it_is_there_again(engine, board, restarted):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0, "governor": "performance"}, standing=True).ok
+    board.offline = {1}
+    settings.put_back()
+    assert settings.owes
+    assert board.chosen[1, "max"] == 1600000
+    board.offline = set()
+    if restarted:
+        settings.close()
+        settings = engine()
+    else:
+        assert settings.status().trial is None
+    assert not settings.owes
+    assert board.chosen[1, "max"] == 2400000
+    assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"ondemand"
+
+
+def test_what_is_owed_does_not_outlast_a_restart_of_the_machine(engine, board, tmp_path):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
+    board.offline = {1}
+    settings.put_back()
+    settings.close()
+    (tmp_path / "board/proc/sys/kernel/random/boot_id").write_text("another\n")
+    board.offline = set()
+    assert not engine().owes
+    assert board.chosen[1, "max"] == 1600000
