@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from upright_bolt.app import data_folder, open_access, open_session
-from upright_bolt.errors import BadInput
+from upright_bolt.errors import BadInput, Refused
 from upright_bolt.plain_text import printable
 from upright_bolt.wording.trials import recovered
 
@@ -62,9 +62,12 @@ def _told(what_was_recovered: str, close: Callable[[], str]) -> Iterator[None]:
         print(what_was_recovered, file=sys.stderr)
     try:
         yield
-    finally:
+    except BaseException:
         if trouble := close():
             print(trouble, file=sys.stderr)
+        raise
+    if trouble := close():  # what could not be put back is a failure, however well the command itself went
+        raise Refused(trouble)
 
 
 @contextmanager

@@ -147,6 +147,7 @@ class DesktopApp:
         self.thread.start()
         self.presenter.searches.look_back()
         self.presenter.profiles.told.connect(self._notify)
+        self.presenter.drifts.told.connect(lambda words: None if self.window.isActiveWindow() else self._notify(words))
         self._at_login = session.machine.at_login
 
     def _notify(self, words: str) -> None:

@@ -20,6 +20,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.draft import Draft
+from upright_bolt.presentation.drift_watch import DriftWatch
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.pace import Pace
@@ -96,6 +97,7 @@ class Presenter:
         self.live: Announcement[None] = Announcement()
         self.settings_changed: Announcement[None] = Announcement()
         self.runs_changed: Announcement[None] = Announcement()
+        self.drifts = DriftWatch(self.say)
         self.searches = Searches(thread, background, store, log, outline, self.say)
         self.profiles = Profiles(thread, store, log, outline, self.say)
         self.records = Records(thread, background, store, self.say, self.load_runs, self._over_ground)
@@ -103,15 +105,8 @@ class Presenter:
 
     def let_go(self) -> None:
         """Announce nothing to the present widgets any more: they are about to go."""
-        for topic in (
-            self.drafted,
-            self.said,
-            self.live,
-            self.settings_changed,
-            self.runs_changed,
-            self.searches.changed,
-            self.profiles.changed,
-        ):
+        for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed,
+                      self.searches.changed, self.profiles.changed, self.drifts.told):  # fmt: skip
             topic.silence()
 
     def set_hidden(self, *, hidden: bool) -> None:
@@ -132,8 +127,9 @@ class Presenter:
         if snapshot.progress is not None and self.sample is not None:
             self.pace.take(snapshot.progress, self.sample.time_s)
         controls, status = snapshot.controls or self.controls, snapshot.status or self.status
-        changed = controls != self.controls or status != self.status
+        changed = (controls, status) != (self.controls, self.status)
         self.controls, self.status = controls, status
+        self.drifts.take(status)
         self.records.take_series(snapshot.series, snapshot.ended_series)
         self.searches.take(snapshot.search, snapshot.ended_search)
         if snapshot.ended_run is not None:

@@ -34,9 +34,9 @@ ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", 
 """What changes profiles for everybody, and so may ask a person for a password."""
 FORMS = {str: "s", bool: "b", int: "u"}
 BEGIN_S = 120.0
-"""The bus itself tells when it could not start the service; on a slow machine that takes as long as it takes."""
-START_S = 15.0
-"""The first answer of a service that has just begun."""
+TIMED_OUT = "org.freedesktop.DBus.Error.TimedOut"
+START_S = 40.0
+"""The first answer of a service that has just begun, and may have to wait for polkit to begin as well."""
 LOOK_UP_S = 0.1
 """How often ``while_waiting`` is called."""
 
@@ -71,8 +71,7 @@ class ServiceAccess(RemoteAccess):
         self._bus = Connection(MOST_REPLY_BYTES, on_signal=self._hear)
         try:
             self._loop.run_until_complete(self._open())
-            with suppress(ServiceAbsent):  # one that somebody has started by hand has the name all the same
-                self._finish(self._bus.call(BUS, "StartServiceByName", "su", BUS_NAME, 0, patience_s=BEGIN_S))
+            self._begin()
             about, self.recovered = wire.read_description(self._call("Describe", patience_s=START_S))
         except BoltError:
             self._leave()
@@ -93,6 +92,24 @@ class ServiceAccess(RemoteAccess):
             await self._bus.listen(f"type='signal',sender='{BUS_NAME}',interface='{INTERFACE}',member='Changed'")
         except BoltError as fault:
             raise ServiceAbsent(str(fault)) from fault
+
+    def _begin(self) -> None:
+        """Have the bus start the service. Raises BoltError.
+
+        The bus gives up after 25 s, and the service goes on beginning: on a slow machine it is there the next time.
+        """
+        until = time.monotonic() + BEGIN_S
+        while True:
+            try:
+                self._finish(self._bus.call(BUS, "StartServiceByName", "su", BUS_NAME, 0, patience_s=BEGIN_S))
+            except ServiceAbsent:  # one that somebody has started by hand has the name all the same
+                return
+            except Refused as fault:
+                cause = fault.__cause__
+                if not isinstance(cause, BusFault) or cause.name != TIMED_OUT or time.monotonic() > until:
+                    raise
+            else:
+                return
 
     def _leave(self) -> None:
         self._loop.run_until_complete(self._bus.close())

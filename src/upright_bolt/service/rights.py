@@ -14,11 +14,13 @@ from time import monotonic
 from upright_bolt.errors import BoltError, Denied
 from upright_bolt.ownership import ROOT
 from upright_bolt.service.callers import Caller
-from upright_bolt.service.connection import Connection
+from upright_bolt.service.connection import BUS, Connection
 from upright_bolt.service.names import POLKIT, Action, TooMuch
 
 UNASKED = frozenset({ROOT})
 ANSWER_S = 5.0
+BEGINS_S = 20.0
+"""A program takes its time to begin on a slow machine."""
 PERSON_S = 120.0
 """How long a person may take to type a password."""
 MAY_ASK = 1
@@ -67,14 +69,17 @@ class Rights:
         bus: the service's connection.
         answer_s: how long polkit may take when nobody is asked for a password.
         person_s: how long it may take when somebody is.
+        begins_s: how much longer the answer may take that polkit has to be started for.
 
     Attributes:
         epoch: grows whenever polkit's rules change: what was granted before has to be asked again.
     """
 
-    def __init__(self, bus: Connection, answer_s: float = ANSWER_S, person_s: float = PERSON_S) -> None:
+    def __init__(
+        self, bus: Connection, answer_s: float = ANSWER_S, person_s: float = PERSON_S, begins_s: float = BEGINS_S
+    ) -> None:
         self._bus = bus
-        self._answer_s = answer_s
+        self._answer_s, self._begins_s = answer_s, begins_s
         self._person_s = person_s
         self._open: Counter[int | None] = Counter()
         self.epoch = 0
@@ -143,6 +148,8 @@ class Rights:
     async def _check(self, caller: Caller, action: Action, *, interactive: bool = False) -> _Answer:
         cancel = uuid.uuid4().hex
         patience_s = self._person_s if interactive else self._answer_s
+        if not await self._runs():
+            patience_s += self._begins_s
         try:
             (answer,) = await self._bus.call(
                 POLKIT, "CheckAuthorization", "(sa{sv})sa{ss}us",
@@ -158,6 +165,12 @@ class Rights:
         if allowed:
             return _Answer(Verdict.YES)
         return _Answer(Verdict.PASSWORD if challenge else Verdict.NO, details)
+
+    async def _runs(self) -> bool:
+        """Tell whether polkit is there already; if not, the bus starts it with the first question."""
+        with suppress(BoltError, TimeoutError):
+            return bool((await self._bus.call(BUS, "NameHasOwner", "s", POLKIT.bus_name))[0])
+        return True
 
     async def _withdraw(self, cancel: str) -> None:
         with suppress(BoltError, TimeoutError):

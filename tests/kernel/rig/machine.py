@@ -49,6 +49,7 @@ class Machine:
         disks = [(rig.root, "snapshot=on,cache=unsafe"), (rig.program, "readonly=on")]
         disks += [(keeps, "cache=writeback")] if keeps is not None else []
         command = [
+            "setpriv", "--pdeathsig", "KILL",  # whatever ends this program, no machine is left behind
             "qemu-system-x86_64", "-nodefaults", "-no-user-config", "-display", "none", "-no-reboot",
             "-machine", "q35,memory-backend=ram", "-accel", "tcg,thread=multi", "-cpu", processor, "-smp", "2",
             "-m", str(MEMORY_MB),
