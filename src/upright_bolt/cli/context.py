@@ -4,14 +4,14 @@ import json
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from upright_bolt.app import data_folder, open_access, open_session
-from upright_bolt.errors import BadInput, Refused
+from upright_bolt.errors import BadInput
 from upright_bolt.plain_text import printable
 from upright_bolt.wording.trials import recovered
 
@@ -29,10 +29,16 @@ LONGEST_RUN_NUMBER = 18
 
 @dataclass(frozen=True, slots=True)
 class MachineChoice:
-    """The machine as typed, and the data folder that was given, if any."""
+    """The machine as typed, the data folder that was given, if any, and what went wrong in letting machines go."""
 
     machine: str
     given: Path | None
+    troubles: list[str] = field(default_factory=list)
+
+    def fail_if_troubled(self) -> None:
+        """Let a command that went well fail, if something could not be put back in the end. Raises Exit."""
+        if self.troubles and sys.exc_info()[0] is None:
+            raise typer.Exit(1)
 
     @property
     def data(self) -> Path:
@@ -44,7 +50,7 @@ class MachineChoice:
 def session_at(choice: MachineChoice, *, exclusive: bool, as_root: bool = False) -> Iterator["Session"]:
     """Open a session and close it in the end; what was recovered or went wrong is said on standard error."""
     session = open_session(choice.machine, choice.given, COMMAND, exclusive=exclusive, as_root=as_root)
-    with _told(session.recovered, session.close):
+    with _told(choice, session.recovered, session.close):
         yield session
 
 
@@ -52,22 +58,20 @@ def session_at(choice: MachineChoice, *, exclusive: bool, as_root: bool = False)
 def access_at(choice: MachineChoice, *, exclusive: bool) -> Iterator["MachineAccess"]:
     """Open a machine to read and set it, and close it in the end; what was recovered or went wrong is said."""
     opened = open_access(choice.machine, choice.given, COMMAND, exclusive=exclusive)
-    with _told(recovered(opened.access.recovered), opened.access.close):
+    with _told(choice, recovered(opened.access.recovered), opened.access.close):
         yield opened.access
 
 
 @contextmanager
-def _told(what_was_recovered: str, close: Callable[[], str]) -> Iterator[None]:
+def _told(choice: MachineChoice, what_was_recovered: str, close: Callable[[], str]) -> Iterator[None]:
     if what_was_recovered:
         print(what_was_recovered, file=sys.stderr)
     try:
         yield
-    except BaseException:
+    finally:
         if trouble := close():
             print(trouble, file=sys.stderr)
-        raise
-    if trouble := close():  # what could not be put back is a failure, however well the command itself went
-        raise Refused(trouble)
+            choice.troubles.append(trouble)
 
 
 @contextmanager

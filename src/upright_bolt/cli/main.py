@@ -61,7 +61,8 @@ def build(words: Sequence[str] = ()) -> typer.Typer:
         """Tune a processor from Linux, and prove every change by measurement. Without a command: the window."""
         if data is not None and not data.strip():
             raise BadInput("--data: nothing was given; name a folder, or leave it out for your own.")
-        context.obj = MachineChoice(on, None if data is None else Path(data))
+        context.obj = choice = MachineChoice(on, None if data is None else Path(data))
+        context.call_on_close(choice.fail_if_troubled)
         if context.invoked_subcommand not in WITH_MACHINE or parse_machine(on).kind != "host":
             give_up_root()
         if context.invoked_subcommand is None:
