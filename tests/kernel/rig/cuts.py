@@ -24,7 +24,7 @@ def cut_off(rig: Rig, processor: str, times: int, *, show: bool) -> list[Line]:
     """
     disk = rig.folder / "keeps.img"
     disk.unlink(missing_ok=True)
-    subprocess.run(["mke2fs", "-q", "-t", "ext4", str(disk), "64M"], check=True)
+    subprocess.run(["mke2fs", "-q", "-t", "ext4", str(disk), "64M"], check=True, capture_output=True)
     seed = time.time_ns()
     dice = random.Random(seed)
     lines: list[Line] = [(f"Moments drawn from {seed}", True, 0.0, "")]

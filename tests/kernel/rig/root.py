@@ -93,7 +93,7 @@ def make_root(tree: Path, image: Path, registers: Path, modules: list[Path], ker
     subprocess.run(["/sbin/ldconfig", "-r", str(tree)], check=True)
     half = image.with_suffix(".half")
     half.unlink(missing_ok=True)
-    subprocess.run(["mke2fs", "-q", "-t", "ext4", "-d", str(tree), str(half), SIZE], check=True)
+    subprocess.run(["mke2fs", "-q", "-t", "ext4", "-d", str(tree), str(half), SIZE], check=True, capture_output=True)
     half.rename(image)
     shutil.rmtree(tree)
 
