@@ -12,6 +12,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
+from threading import Event, Thread
 from typing import Any
 
 from rig.build import Rig, build
@@ -19,6 +20,7 @@ from rig.cuts import cut_off
 from rig.machine import Machine
 
 NEEDED = ("qemu-system-x86_64", "iasl", "busybox", "cpio", "mke2fs", "gcc", "make")
+WAKE_EVERY_S = 8.0
 SKIP = "UPRIGHT_BOLT_SKIP_KERNEL"
 AT_ONCE = 2
 """Machines emulated at a time: each keeps little more than one processor busy."""
@@ -40,7 +42,6 @@ class Scenario:
 SCENARIOS = (
     Scenario("power", processor=INTEL),
     Scenario("clocks"),
-    Scenario("battery"),
     Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
     Scenario("systemd", processor=INTEL, systemd=True, long=True),
     Scenario("loads", long=True),
@@ -67,18 +68,17 @@ def folder() -> Path:
 def carry_out(rig: Rig, scenario: Scenario, *, show: bool) -> list[Row]:
     """Boot one machine and return what its checks came to."""
     rows: list[Row] = []
-    begun = time.monotonic()
+    begun, waking = time.monotonic(), Event()
     machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, scenario.words, systemd=scenario.systemd)
     try:
         for told in machine.told():
-            if told["what"] == "up":
+            waking.set()
+            if told["what"] == "sleeps":
+                waking = wake(machine)
+            elif told["what"] == "up":
                 rows.append(Row(scenario.name, "The machine is up", held=True, seconds=time.monotonic() - begun))
             elif told["what"] == "check":
                 rows.append(Row(scenario.name, told["name"], told["held"], told["s"], told["said"]))
-            elif told["what"] == "order":
-                time.sleep(told.get("after_s", 0.0))
-                machine.order(told["command"])
-                machine.answer({})
             elif told["what"] == "end":
                 return rows
             if show:
@@ -91,6 +91,18 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool) -> list[Row]:
     finally:
         machine.cut()
     return rows
+
+
+def wake(machine: Machine) -> Event:
+    """Wake a machine that is about to sleep, every few seconds until what is returned is set: it may take its time."""
+    awake = Event()
+
+    def try_again() -> None:
+        while not awake.wait(WAKE_EVERY_S):
+            machine.order("system_wakeup")
+
+    Thread(target=try_again, daemon=True).start()
+    return awake
 
 
 def console(machine: Machine) -> str:

@@ -35,25 +35,12 @@ class Line:
         mode = termios.tcgetattr(self._file)
         mode[0] = mode[1] = mode[3] = 0  # as it comes, both ways
         termios.tcsetattr(self._file, termios.TCSANOW, mode)
-        self._rest = b""
 
     def tell(self, **document: Any) -> None:
         """Tell one thing."""
         data = json.dumps(document).encode() + b"\n"
         while data:
             data = data[os.write(self._file, data) :]
-
-    def ask(self, **document: Any) -> dict[str, Any]:
-        """Ask for something to be done outside, and wait for the answer."""
-        self.tell(**document)
-        return self.wait_answer()
-
-    def wait_answer(self) -> dict[str, Any]:
-        """Return the answer to what was asked last."""
-        while b"\n" not in self._rest:
-            self._rest += os.read(self._file, 4096)
-        line, self._rest = self._rest.split(b"\n", 1)
-        return dict(json.loads(line))
 
 
 @dataclass(slots=True)
@@ -256,9 +243,8 @@ class Guest:
 
     def suspend(self) -> None:
         """Suspend to RAM; the machine is woken from outside."""
-        self.line.tell(what="order", command="system_wakeup", after_s=8.0)
+        self.line.tell(what="sleeps")
         Path("/sys/power/state").write_text("mem")
-        self.line.wait_answer()
 
     def end_service(self) -> None:
         """End the service; the next call finds the machine anew."""

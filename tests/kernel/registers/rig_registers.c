@@ -15,7 +15,7 @@
 #include <linux/spinlock.h>
 #include <linux/jiffies.h>
 #include <linux/slab.h>
-#include <linux/suspend.h>
+#include <linux/syscore_ops.h>
 
 enum { PLAIN, GP, RO, SILENT, TICK };
 enum { M_OFF, M_OK, M_REFUSE, M_SILENT, M_DEAD, M_HALF, M_SLOW };
@@ -265,14 +265,7 @@ static int cmd_get(char *b, const struct kernel_param *k)
 static const struct kernel_param_ops cmd_ops = { .set = cmd_set, .get = cmd_get };
 module_param_cb(cmd, &cmd_ops, NULL, 0600);
 
-static int on_sleep(struct notifier_block *block, unsigned long what, void *data)
-{
-	if (what == PM_POST_SUSPEND)
-		power_on();
-	return NOTIFY_DONE;
-}
-
-static struct notifier_block sleep_block = { .notifier_call = on_sleep };
+static struct syscore_ops sleep_ops = { .resume = power_on };   // before anything else runs again, as firmware does
 
 static int __init begin(void)
 {
@@ -283,14 +276,15 @@ static int __init begin(void)
 		placed[i] = !rc;
 		pr_info("rig_registers: %s: %d\n", probes[i].symbol_name, rc);
 	}
-	return register_pm_notifier(&sleep_block);
+	register_syscore_ops(&sleep_ops);
+	return 0;
 }
 
 static void __exit end(void)
 {
 	int i;
 
-	unregister_pm_notifier(&sleep_block);
+	unregister_syscore_ops(&sleep_ops);
 	for (i = 0; i < ARRAY_SIZE(probes); i++)
 		if (placed[i])
 			unregister_kprobe(&probes[i]);

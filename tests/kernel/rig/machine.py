@@ -116,10 +116,6 @@ class Machine:
         line, self._rest = self._rest.split(b"\n", 1)
         return dict(json.loads(line)) if line.strip() else self.next_told(within_s)
 
-    def answer(self, document: dict[str, Any]) -> None:
-        """Answer what the agent asked for."""
-        self._line.sendall(json.dumps(document).encode() + b"\n")
-
     def order(self, command: str) -> None:
         """Give the emulator's own monitor a command."""
         with self._connect(self._monitor) as line:

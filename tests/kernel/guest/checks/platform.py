@@ -1,9 +1,11 @@
-"""Another board: a platform mode, clocks by collaborative control, idle states."""
+"""Another board: a platform mode, clocks by collaborative control, idle states; charger and battery on it as well."""
 
 import json
 import time
 
 from guest import USER, Guest
+
+from checks import battery
 
 PROFILE = "/sys/firmware/acpi/platform_profile"
 POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
@@ -19,6 +21,7 @@ def prepare(guest: Guest) -> None:
 def tidy(guest: Guest) -> None:
     for user in ("root", USER):
         guest.run("put-back", user=user)
+    battery.tidy(guest)
     guest.write(PROFILE, "balanced")
 
 
@@ -67,9 +70,9 @@ def modes(guest: Guest) -> None:
 def mode_heard(guest: Guest) -> None:
     """A change of the platform mode wakes an idle service that holds a profile, and is undone"""
     guest.write(
-        "/tmp/quiet.toml", 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nplatform_mode = "low-power"\n'
+        "/tmp/soft.toml", 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nplatform_mode = "low-power"\n'
     )
-    for words in (("profile", "import", "/tmp/quiet.toml"), ("profile", "use", "quiet")):
+    for words in (("profile", "import", "/tmp/soft.toml"), ("profile", "use", "soft")):
         done = guest.run(*words)
         guest.note(done.out + done.err)
         assert done.code == 0
@@ -83,4 +86,4 @@ def mode_heard(guest: Guest) -> None:
     assert took < 3.0
 
 
-CHECKS = (described, clocks, modes, mode_heard)
+CHECKS = (described, clocks, modes, *battery.CHECKS, mode_heard)
