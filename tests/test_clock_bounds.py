@@ -15,6 +15,7 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.wording.notes import sentence
+from upright_bolt.wording.sheet import scope
 from upright_bolt.wording.trials import drift, row_sentence
 
 TABLE = "2400000 2000000 1600000 1200000 800000"
@@ -217,3 +218,7 @@ def test_what_is_owed_does_not_outlast_a_restart_of_the_machine(engine, board, t
     board.offline = set()
     assert not engine().owes
     assert board.chosen[1, "max"] == 1600000
+
+
+def test_the_steps_are_named_where_they_are_few(engine):
+    assert scope(engine().controls()["clock-max"]) == "800 MHz, 1.20 GHz, 1.60 GHz, 2.00 GHz or 2.40 GHz"

@@ -82,6 +82,9 @@ class ScaleStrip(QWidget):
         low, high = control.minimum, control.maximum
         self._low, self._high = (0.0, 1.0) if low is None or high is None or high <= low else (low, high)
         ticks = [] if low is None or high is None else round_ticks(low, high, MOST_TICKS)
+        only = self._control.steps
+        if only:  # where nothing lies in between, that is what the scale shows
+            ticks = list(only[:: -(-len(only) // MOST_TICKS)])
         self._ticks = [(value, self._tick_text(value)) for value in ticks]
         self.setEnabled(control.settable)
         self.setAccessibleName(control.title)
@@ -262,7 +265,7 @@ class ScaleStrip(QWidget):
             painter.drawText(QPointF(left, HEIGHT - 4), text)
 
     def _tick_text(self, value: float) -> str:
-        return f"{value * self._control.declaration.quantity.on_axes[1]:g}".replace("-", "−")
+        return f"{round(value * self._control.declaration.quantity.on_axes[1], 2):g}".replace("-", "−")
 
     def _paint_evidence(self, painter: QPainter) -> None:
         theme, y = self._theme, BAR_Y + BAR_H + 3.5

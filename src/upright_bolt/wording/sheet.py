@@ -45,11 +45,20 @@ def conflicts(about: About, controls: Mapping[str, Control], status: Status) -> 
     return said
 
 
+MOST_STEPS_NAMED = 8
+"""Of more than so many steps, only their number is told."""
+
+
 def scope(control: Control) -> str:
     """Return what may be set, in words."""
     if control.minimum is not None and control.maximum is not None:
-        in_steps = f", in {len(control.steps)} steps" if control.steps else ""
-        return f"{control.show(control.minimum)} to {control.show(control.maximum)}{in_steps}"
+        span = f"{control.show(control.minimum)} to {control.show(control.maximum)}"
+        if not control.steps:
+            return span
+        if len(control.steps) > MOST_STEPS_NAMED:
+            return f"{span}, in {len(control.steps)} steps"
+        *lower, highest = map(control.show, control.steps)
+        return f"{', '.join(lower)} or {highest}"
     if control.declaration.kind is Kind.LIST:
         return f"any of {', '.join(control.choices)}, or none"
     *others, last = control.choices or ("",)
