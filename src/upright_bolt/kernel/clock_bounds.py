@@ -117,9 +117,13 @@ class CappedFile:
 
     def holds(self, wanted: str, held: str) -> bool:
         """Tell whether a file that shows ``held`` holds ``wanted``, as far as a cap lets it."""
-        if not (wanted.isdecimal() and held.isdecimal()):
+        found = self.clocks.range_mhz()
+        if found is None or not (wanted.isdecimal() and held.isdecimal()):
             return wanted == held
-        return self.clocks.keeps(int(wanted) / 1000.0, int(held) / 1000.0, highest=self.highest)
+        asked, (low, high) = int(wanted) / 1000.0, found
+        if not low - CLOCK_SLACK_MHZ <= asked <= high + CLOCK_SLACK_MHZ:  # never chosen, whatever is shown
+            return False
+        return self.clocks.keeps(asked, int(held) / 1000.0, highest=self.highest)
 
 
 def _stepped(steps: tuple[float, ...], mhz: float, *, highest: bool) -> float:

@@ -31,7 +31,7 @@ def check_texts(texts: Mapping[str, str], backend: Backend, controls: ControlRea
     refused = {path for path in texts if path not in known}
     would_be = backend.drivers_over(known)
     for name, driver in backend.drivers.items():
-        of_driver = [path for path in driver.files if path in known and not backend.holds(path, known[path])]
+        of_driver = [path for path in driver.files if path in known and not backend.shows(path, known[path])]
         if of_driver and not _allowed(name, would_be[name].read() if name in would_be else None, controls):
             refused.update(of_driver)
     return CheckedTexts({path: text for path, text in known.items() if path not in refused}, tuple(sorted(refused)))
