@@ -40,9 +40,9 @@ class Scenario:
 
 
 SCENARIOS = (
+    Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
     Scenario("power", processor=INTEL),
     Scenario("clocks"),
-    Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
     Scenario("systemd", processor=INTEL, systemd=True, long=True),
     Scenario("loads", long=True),
 )
@@ -161,7 +161,10 @@ def main(words: list[str]) -> int:
         if scenario.name in asked or (not asked and (long or not scenario.long))
     ]
     if "cuts" in asked or not asked:
-        work.insert(0, lambda: [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)])
+        work.insert(
+            min(2, len(work)),
+            lambda: [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)],
+        )
     with ThreadPoolExecutor(AT_ONCE) as pool:
         rows = [row for rows in pool.map(lambda each: each(), work) for row in rows]
     print_table(rows, show=show)

@@ -98,8 +98,9 @@ def limits(guest: Guest) -> None:
 
 def limiter_coupled(guest: Guest) -> None:
     """Limits switched off and put back: the whole register is as before"""
-    for user in ("root", USER):
-        for bits in (LIMITS, LIMITS & ~(1 << 16), LIMITS & ~(1 << 47), LIMITS & ~(1 << 15) | 1 << 48):
+    patterns = (LIMITS, LIMITS & ~(1 << 16), LIMITS & ~(1 << 47), LIMITS & ~(1 << 15) | 1 << 48)
+    for user, these in (("root", patterns), (USER, patterns[-1:])):
+        for bits in these:
             guest.registers(f"0x610={bits:#x}")
             told = machine(guest, user)["limiter"]
             guest.note(f"{bits:#x}: {told['in_force']} {told['reason']}")
