@@ -11,6 +11,7 @@ kernel.
 """
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.probe import Probe
@@ -43,11 +44,13 @@ class PolicyClocks:
     Args:
         probe: reads the machine.
         policy: the policy's number.
+        coolers: files of the kernel's heat control, as ``coolers`` finds them.
     """
 
-    def __init__(self, probe: Probe, policy: int) -> None:
+    def __init__(self, probe: Probe, policy: int, coolers: tuple[str, ...]) -> None:
         self._probe = probe
         self._policy = policy
+        self._coolers = coolers
 
     def _mhz(self, name: str) -> float | None:
         number = self._probe.number(paths.policy(self._policy, name))
@@ -58,8 +61,9 @@ class PolicyClocks:
         low, high = self._mhz("cpuinfo_min_freq"), self._mhz("cpuinfo_max_freq")
         return None if low is None or high is None else (low, high)
 
+    @cached_property
     def steps_mhz(self) -> tuple[float, ...]:
-        """Return the clocks of the driver's table, the lowest first; empty if it has none."""
+        """The clocks of the driver's table, the lowest first; empty if it has none."""
         text = self._probe.text(paths.policy(self._policy, "scaling_available_frequencies")) or ""
         return tuple(sorted(int(word) / 1000.0 for word in text.split() if word.isdecimal()))
 
@@ -70,7 +74,7 @@ class PolicyClocks:
             return None
         highest = found[1]
         caps = [Cap(mhz, NoteCode.CAPPED_BY_FIRMWARE) for mhz in (self._mhz("bios_limit"),) if mhz]
-        state = min(COOLER_STATES, _cooler_state(self._probe))
+        state = min(COOLER_STATES, max((self._probe.number(path) or 0 for path in self._coolers), default=0))
         if state:
             caps.append(Cap(highest * (1.0 - COOLER_SHARE * state), NoteCode.CAPPED_BY_HEAT))
         lowest = min(caps, key=lambda cap: cap.mhz, default=None)
@@ -83,17 +87,18 @@ class PolicyClocks:
 
     def stepped(self, mhz: float, *, highest: bool) -> float:
         """Return the step at which the driver keeps a bound of ``mhz``."""
-        return _stepped(self.steps_mhz(), mhz, highest=highest)
+        return _stepped(self.steps_mhz, mhz, highest=highest)
 
     def keeps(self, asked: float, held: float, *, highest: bool) -> bool:
         """Tell whether ``held`` is what the kernel shows after ``asked`` was written, both in MHz."""
         wanted = self.nearest(asked)
-        expected = [wanted, self.stepped(wanted, highest=highest)]
-        cap = self.cap()
-        if cap is not None:
-            capped = min(wanted, cap.mhz)
-            expected += [capped, self.stepped(capped, highest=True), self.stepped(capped, highest=False)]
-        return any(abs(held - each) <= CLOCK_SLACK_MHZ for each in expected)
+        if _near(held, wanted, self.stepped(wanted, highest=highest)):
+            return True
+        cap = self.cap()  # looked at last: it takes many files
+        if cap is None:
+            return False
+        capped = min(wanted, cap.mhz)
+        return _near(held, capped, self.stepped(capped, highest=True), self.stepped(capped, highest=False))
 
     def at_cap(self, held: float) -> bool:
         """Tell whether ``held`` (MHz) is no more than what a cap lets through."""
@@ -126,6 +131,10 @@ class CappedFile:
         return self.clocks.keeps(asked, int(held) / 1000.0, highest=self.highest)
 
 
+def _near(held: float, *expected: float) -> bool:
+    return any(abs(held - each) <= CLOCK_SLACK_MHZ for each in expected)
+
+
 def _stepped(steps: tuple[float, ...], mhz: float, *, highest: bool) -> float:
     if not steps:
         return mhz
@@ -134,7 +143,8 @@ def _stepped(steps: tuple[float, ...], mhz: float, *, highest: bool) -> float:
     return min((step for step in steps if step >= mhz - CLOCK_SLACK_MHZ), default=steps[-1])
 
 
-def _cooler_state(probe: Probe) -> int:
+def coolers(probe: Probe) -> tuple[str, ...]:
+    """Return the files that tell how far the kernel's heat control goes with each processor."""
     names = [name for name in probe.files.names(paths.THERMAL) if name.startswith("cooling_device")]
-    coolers = [f"{paths.THERMAL}/{name}" for name in names if probe.text(f"{paths.THERMAL}/{name}/type") == COOLER]
-    return max((probe.number(f"{folder}/cur_state") or 0 for folder in coolers), default=0)
+    folders = [f"{paths.THERMAL}/{name}" for name in names if probe.text(f"{paths.THERMAL}/{name}/type") == COOLER]
+    return tuple(f"{folder}/cur_state" for folder in folders)

@@ -117,6 +117,19 @@ class Capped(Protocol):
         ...
 
 
+@runtime_checkable
+class CanBeCapped(ControlDriver, Protocol):
+    """A driver whose files may show less than what was chosen."""
+
+    def capped_files(self) -> Mapping[str, Capped]:
+        """Return those files."""
+        ...
+
+    def chosen(self) -> Value | None:
+        """Return what was chosen, as far as that is known; what it reads where nothing holds it down."""
+        ...
+
+
 @dataclass(slots=True)
 class Found:
     """What one interface contributes to a machine.
@@ -128,7 +141,6 @@ class Found:
         base_mhz, highest_mhz, lowest_mhz: base clock, highest turbo clock, lowest clock; None if it does not say.
         kind_highest_mhz: highest clock of each kind of core, in the topology's order.
         ceiling_c: temperature at which the processor throttles; None if this interface does not say.
-        capped: files that may show less than what was chosen.
     """
 
     controls: list[ControlDriver] = field(default_factory=list)
@@ -139,7 +151,6 @@ class Found:
     lowest_mhz: float | None = None
     kind_highest_mhz: tuple[float | None, ...] = ()
     ceiling_c: float | None = None
-    capped: Mapping[str, Capped] = field(default_factory=dict)
 
 
 class Interface(Protocol):

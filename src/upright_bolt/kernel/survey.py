@@ -13,7 +13,7 @@ from typing import cast
 from upright_bolt.analysis.constraint_judge import FixedLimits
 from upright_bolt.kernel import interfaces, registers
 from upright_bolt.kernel.channels import Channel
-from upright_bolt.kernel.driver import Capped, ControlDriver, Found, Interface, Surroundings
+from upright_bolt.kernel.driver import ControlDriver, Found, Interface, Surroundings
 from upright_bolt.kernel.identity import read_identity, read_topology
 from upright_bolt.kernel.ports import KernelFiles, NoRegisters, Registers
 from upright_bolt.kernel.probe import Probe
@@ -33,7 +33,6 @@ class Surveyed:
         base_mhz: base clock; None if unknown.
         limits: what tells what holds the clock back, as far as it does not change from sample to sample.
         registers: the port through which its registers are believed.
-        capped: files that may show less than what was chosen.
     """
 
     identity: Identity
@@ -45,7 +44,6 @@ class Surveyed:
     base_mhz: float | None
     limits: FixedLimits
     registers: Registers = field(default_factory=NoRegisters)
-    capped: dict[str, Capped] = field(default_factory=dict)
 
 
 @cache
@@ -88,7 +86,6 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         base_mhz=_first(part.base_mhz for part in parts),
         limits=_limits(probe, topology, parts),
         registers=register_port,
-        capped={path: file for part in parts for path, file in part.capped.items()},
     )
 
 

@@ -8,7 +8,7 @@ from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Supplies
-from upright_bolt.kernel.driver import ControlDriver
+from upright_bolt.kernel.driver import CanBeCapped, Capped, ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import OverlaidFiles
@@ -37,6 +37,11 @@ def _nothing() -> None:
     """Do nothing."""
 
 
+def _capped_files(drivers: Mapping[str, ControlDriver]) -> dict[str, Capped]:
+    capped = [driver for driver in drivers.values() if isinstance(driver, CanBeCapped)]
+    return {path: file for driver in capped for path, file in driver.capped_files().items()}
+
+
 class Backend:
     """One machine within reach of this process.
 
@@ -60,6 +65,7 @@ class Backend:
         self._online = self._online_now()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
+        self._capped = _capped_files(self._surveyed.controls)
         self._reader: SampleReader | None = None
         self._judge: ConstraintJudge | None = None
         self.drivers: Mapping[str, ControlDriver] = self._surveyed.controls
@@ -149,7 +155,7 @@ class Backend:
             held = self.text(path)
         except FileFault:
             return False
-        capped = self._surveyed.capped.get(path)
+        capped = self._capped.get(path)
         return held == text or (capped is not None and capped.holds(text, held))
 
     def shows(self, path: str, text: str) -> bool:
@@ -214,24 +220,13 @@ class Backend:
 
     def _hidden(self, texts: Mapping[str, str]) -> dict[str, str]:
         """Return what has to be put back to those files that show a cap in place of what was chosen."""
-        capped = self._surveyed.capped
-        chosen = {path: capped[path].chosen(text) for path, text in texts.items() if path in capped}
+        chosen = {path: self._capped[path].chosen(text) for path, text in texts.items() if path in self._capped}
         return {path: text for path, text in chosen.items() if text != texts[path]}
 
     def chosen(self, name: str) -> Value | None:
-        """Return what was chosen of a control: what it reads, or what is known to stand behind a cap.
-
-        None if it cannot be read.
-        """
+        """Return what was chosen of a control that can be capped, or what it reads; None if it cannot be read."""
         driver = self.drivers[name]
-        if any(path in self._surveyed.capped for path in driver.files):
-            try:
-                hidden = self._hidden(self.texts([name]))
-            except FileFault:
-                return driver.read()
-            if hidden:
-                return self.drivers_over(hidden)[name].read()
-        return driver.read()
+        return driver.chosen() if isinstance(driver, CanBeCapped) else driver.read()
 
     def texts(self, names: Iterable[str]) -> dict[str, str]:
         """Return the present text of every file of the named controls. Raises FileFault."""
@@ -261,7 +256,7 @@ class Backend:
         self._online = self._online_now()
         found = survey(self._ports.files, self._ports.registers, self._ports.word)
         self.drivers, self.absent = found.controls, found.absent
-        self._surveyed = replace(self._surveyed, controls=found.controls, absent=found.absent, capped=found.capped)
+        self._capped = _capped_files(found.controls)
         self.on_processors()
 
     def is_gone(self, path: str) -> bool:

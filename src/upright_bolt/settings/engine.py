@@ -11,6 +11,7 @@ from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel.clock import LEAST_SLEEP_S
+from upright_bolt.kernel.driver import CanBeCapped
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
@@ -160,9 +161,8 @@ class SettingsEngine:
 
     def _capped(self) -> dict[str, Note]:
         """Return what holds down a control that was set, by its name."""
-        expected = self._trials.expected(self._memory.kept)
-        drivers = [self._backend.drivers[name] for name in expected if name in self._backend.drivers]
-        notes = {driver.name: driver.facts().note for driver in drivers}
+        drivers = [self._backend.drivers.get(name) for name in self._trials.expected(self._memory.kept)]
+        notes = {driver.name: driver.facts().note for driver in drivers if isinstance(driver, CanBeCapped)}
         return {name: why for name, why in notes.items() if why is not None and why.code in CAPPED}
 
     def try_settings(self, settings: Settings, *, standing: bool, by: str = "", owner: str = "") -> ApplyReport:

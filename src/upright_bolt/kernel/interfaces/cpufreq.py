@@ -12,7 +12,7 @@ import errno
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Gauge
-from upright_bolt.kernel.clock_bounds import Cap, CappedFile, PolicyClocks
+from upright_bolt.kernel.clock_bounds import Cap, CappedFile, PolicyClocks, coolers
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value
@@ -180,12 +180,19 @@ class ClockBound(_PolicyControl):
         self._file = "scaling_max_freq" if highest else "scaling_min_freq"
         super().__init__(probe, policies, self._file)
         self._highest = highest
-        clocks = {paths.policy(n, self._file): PolicyClocks(probe, n) for n in policies}
+        found = coolers(probe)
+        clocks = {paths.policy(n, self._file): PolicyClocks(probe, n, found) for n in policies}
         self._clocks = {path: clocks[path] for path in self.files}
+        self._capped = {path: CappedFile(clocks[path], highest) for path in self.files}
 
     def capped_files(self) -> dict[str, CappedFile]:
         """Return its files, each of which may show a cap in place of what was chosen."""
-        return {path: CappedFile(clocks, self._highest) for path, clocks in self._clocks.items()}
+        return self._capped
+
+    def chosen(self) -> Value | None:
+        texts = {path: text for path in self.files if (text := self._probe.text(path)) is not None}
+        known = [int(self._capped[path].chosen(text)) / 1000.0 for path, text in texts.items() if text.isdecimal()]
+        return self._pick(known) if known else None
 
     def facts(self) -> Facts:
         state, why = self._on.state(self.name)
@@ -198,7 +205,7 @@ class ClockBound(_PolicyControl):
         cap = self._cap()
         if cap is not None:
             why = note(cap.code, self.name, mhz=cap.mhz)
-        steps = {clocks.steps_mhz() for clocks in self._clocks.values()}
+        steps = {clocks.steps_mhz for clocks in self._clocks.values()}
         low, high = min(low for low, _ in ranges), max(high for _, high in ranges)
         return Facts(state, why, minimum=low, maximum=high, steps=steps.pop() if len(steps) == 1 else ())
 
@@ -303,13 +310,12 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         probe.note(Subject.CLOCKS, code, folder=paths.CPUFREQ)
         return Found()
     kinds = machine.topology.kinds
-    low, high = (ClockBound(probe, policies, kinds, highest=highest) for highest in (False, True))
     found = Found(
         controls=[
             GovernorControl(probe, policies),
             TurboControl(probe, policies),
-            low,
-            high,
+            ClockBound(probe, policies, kinds, highest=False),
+            ClockBound(probe, policies, kinds, highest=True),
             _preference(probe, policies),
         ],
         driver=probe.text(paths.policy(policies[0], "scaling_driver")) or "",
@@ -317,7 +323,6 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         highest_mhz=max(filter(None, (_mhz(probe, n, "cpuinfo_max_freq") for n in policies)), default=None),
         lowest_mhz=min(filter(None, (_mhz(probe, n, "cpuinfo_min_freq") for n in policies)), default=None),
         kind_highest_mhz=tuple(_mhz(probe, min(cpus), "cpuinfo_max_freq") for _, cpus in kinds),
-        capped=low.capped_files() | high.capped_files(),
     )
     for n in policies:
         path = paths.policy(n, "scaling_cur_freq")
