@@ -109,8 +109,9 @@ class Keeping:
         changes = self._ports.changes.take()
         now_s = self._ports.clock.now_s()
         self._hear(changes, now_s)
-        if self._engine.owes or self._watches_owed:
+        if self._engine.owes != self._watches_owed:
             self._watch()  # first, so that no processor comes back unheard
+        if self._engine.owes:
             self._engine.look_at_processors()
         if not self.record.now.active or self._engine.closed or self.off:
             return inf

@@ -45,6 +45,10 @@ class ServiceAbsent(BoltError):
     """There is no service on this computer."""
 
 
+class StillBeginning(Refused):
+    """The bus has waited long enough for the service to begin."""
+
+
 class ServiceAccess(RemoteAccess):
     """Reading and setting the machine through the root service.
 
@@ -104,9 +108,8 @@ class ServiceAccess(RemoteAccess):
                 self._finish(self._bus.call(BUS, "StartServiceByName", "su", BUS_NAME, 0, patience_s=BEGIN_S))
             except ServiceAbsent:  # one that somebody has started by hand has the name all the same
                 return
-            except Refused as fault:
-                cause = fault.__cause__
-                if not isinstance(cause, BusFault) or cause.name != TIMED_OUT or time.monotonic() > until:
+            except StillBeginning:
+                if time.monotonic() > until:
                     raise
             else:
                 return
@@ -233,6 +236,7 @@ def _outcome(task: "asyncio.Task[tuple[Any, ...]]") -> tuple[Any, ...]:
         known = ERRORS.get(fault.name)
         if known is not None:
             raise known(str(fault)) from fault
-        raise Refused(f"The root service could not be asked: {str(fault).rstrip('.')}.") from fault
+        error = StillBeginning if fault.name == TIMED_OUT else Refused
+        raise error(f"The root service could not be asked: {str(fault).rstrip('.')}.") from fault
     except BusGone as fault:
         raise Refused(f"The root service could not be asked. {fault}") from fault

@@ -85,7 +85,7 @@ class _Watch:
         await bus.listen(f"type='signal',sender='{BUS.bus_name}',member='NameOwnerChanged'")
         await bus.listen(f"type='signal',sender='{POLKIT.bus_name}',interface='{POLKIT.interface}',member='Changed'")
         await bus.listen(f"type='signal',sender='{LOGIN_MANAGER.bus_name}',member='PrepareForSleep'")
-        self._polkit = await _owner(bus, str(POLKIT.bus_name))
+        self._polkit_is(await _owner(bus, str(POLKIT.bus_name)))
         self._login = await _owner(bus, str(LOGIN_MANAGER.bus_name))
 
     def heard(self, message: Incoming) -> None:
@@ -104,7 +104,7 @@ class _Watch:
 
     def _owner_changed(self, name: str, _old: str, new: str) -> None:
         if name == POLKIT.bus_name:
-            self._polkit = new
+            self._polkit_is(new)
             self._rules_changed()
         if name == LOGIN_MANAGER.bus_name:
             self._login = new
@@ -112,6 +112,9 @@ class _Watch:
         if caller is not None:
             self._tending.later(lambda: self._machine.left(caller))
             self._interface.wake()
+
+    def _polkit_is(self, owner: str) -> None:
+        self._polkit, self._rights.polkit_runs = owner, bool(owner)
 
     def _rules_changed(self) -> None:
         self._rights.epoch += 1

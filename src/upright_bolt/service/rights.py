@@ -14,7 +14,7 @@ from time import monotonic
 from upright_bolt.errors import BoltError, Denied
 from upright_bolt.ownership import ROOT
 from upright_bolt.service.callers import Caller
-from upright_bolt.service.connection import BUS, Connection
+from upright_bolt.service.connection import Connection
 from upright_bolt.service.names import POLKIT, Action, TooMuch
 
 UNASKED = frozenset({ROOT})
@@ -73,6 +73,7 @@ class Rights:
 
     Attributes:
         epoch: grows whenever polkit's rules change: what was granted before has to be asked again.
+        polkit_runs: whether polkit is there already; if not, the bus starts it with the first question.
     """
 
     def __init__(
@@ -83,6 +84,7 @@ class Rights:
         self._person_s = person_s
         self._open: Counter[int | None] = Counter()
         self.epoch = 0
+        self.polkit_runs = True
 
     async def need(
         self, caller: Caller, action: Action, *, interactive: bool, earlier: "Grant | None" = None
@@ -148,7 +150,7 @@ class Rights:
     async def _check(self, caller: Caller, action: Action, *, interactive: bool = False) -> _Answer:
         cancel = uuid.uuid4().hex
         patience_s = self._person_s if interactive else self._answer_s
-        if not await self._runs():
+        if not self.polkit_runs:
             patience_s += self._begins_s
         try:
             (answer,) = await self._bus.call(
@@ -165,12 +167,6 @@ class Rights:
         if allowed:
             return _Answer(Verdict.YES)
         return _Answer(Verdict.PASSWORD if challenge else Verdict.NO, details)
-
-    async def _runs(self) -> bool:
-        """Tell whether polkit is there already; if not, the bus starts it with the first question."""
-        with suppress(BoltError, TimeoutError):
-            return bool((await self._bus.call(BUS, "NameHasOwner", "s", POLKIT.bus_name))[0])
-        return True
 
     async def _withdraw(self, cancel: str) -> None:
         with suppress(BoltError, TimeoutError):

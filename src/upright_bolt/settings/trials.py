@@ -194,12 +194,11 @@ class Trials:
             BadInput: no trial is running.
             Refused: that cannot be written down; the trial goes on.
         """
-        trial, kept = self._running(), EntryKind.KEPT
+        trial = self._running()
+        kept = Entry(EntryKind.KEPT, trial.id, self._stamp(), boot_id=self._boot_id, kept=dict(trial.settings),
+                     asleep_s=trial.asleep_s)  # fmt: skip
         try:
-            self._journal.append(
-                Entry(kept, trial.id, self._stamp(), boot_id=self._boot_id, kept=dict(trial.settings),
-                      asleep_s=trial.asleep_s)
-            )  # fmt: skip
+            self._journal.append(kept)
         except BoltError as fault:
             raise Refused(f"Nothing was kept, since it cannot be written down; the trial goes on. {fault}") from fault
         self._memory.note_kept(trial.settings, trial.asleep_s)
@@ -295,12 +294,12 @@ class Trials:
                 self._record(EntryKind.PUT_BACK, trial, why=why)
         except BoltError as fault:
             unrecorded = str(fault)
-        self.note_owed()
+        self._note_owed()
         if not left:
             self.current = None
         return left, unrecorded
 
-    def note_owed(self) -> None:
+    def _note_owed(self) -> None:
         """Write down what is still to be put back to processors that are offline, if that has changed."""
         owed = self._backend.owed
         if owed == self._owed_on_record:
@@ -316,9 +315,10 @@ class Trials:
         back = {path: text for path, text in self._backend.owed.items() if not self._backend.is_gone(path)}
         if back:
             sound = check_texts(back, self._backend, self._controls).sound
+            self._backend.owed = {path: text for path, text in self._backend.owed.items() if path not in back}
             left = self._backend.restore(sound)
             self._backend.owed |= {path: sound[path] for path in left}
-            self.note_owed()
+            self._note_owed()
 
     def _writable_texts(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
         """Return what may be written of texts from a record, stock in place of what may not, and what is left then."""
