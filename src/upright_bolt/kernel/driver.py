@@ -97,6 +97,21 @@ class ExplainsSilence(Protocol):
         ...
 
 
+@runtime_checkable
+class ExplainsUnreadable(Protocol):
+    """A driver that can find out why its value cannot be read."""
+
+    def why_unreadable(self) -> Note | None:
+        """Return why, or None if it can be read after all."""
+        ...
+
+
+def why_unreadable(driver: ControlDriver) -> Note:
+    """Return why a control whose value could not be read cannot be set either."""
+    why = driver.why_unreadable() if isinstance(driver, ExplainsUnreadable) else None
+    return why if why is not None else note(NoteCode.VALUE_UNREADABLE, driver.name)
+
+
 @dataclass(frozen=True, slots=True)
 class Surroundings:
     """What an interface may need to know of the machine before it looks at its own files."""

@@ -3,7 +3,7 @@
 from collections.abc import Iterable
 from dataclasses import replace
 
-from upright_bolt.kernel.driver import Facts
+from upright_bolt.kernel.driver import Facts, why_unreadable
 from upright_bolt.model.catalogue import beside, declaration_of
 from upright_bolt.model.control import Control, ControlState, Value, parts_of
 from upright_bolt.model.note import CAPPED, Note, NoteCode, note
@@ -46,7 +46,7 @@ class ControlReader:
         in_force = driver.read()
         state, why_not = facts.state, facts.note
         if in_force is None and state is ControlState.SETTABLE:
-            state, why_not = ControlState.READ_ONLY, note(NoteCode.VALUE_UNREADABLE)
+            state, why_not = ControlState.READ_ONLY, why_unreadable(driver)
         if why_not is not None and why_not.code is NoteCode.NEEDS_ROOT:
             why_not = self._said_by_service(name) or why_not
         stock = self._memory.stock.get(name)

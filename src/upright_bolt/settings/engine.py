@@ -11,11 +11,11 @@ from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel.clock import LEAST_SLEEP_S
-from upright_bolt.kernel.driver import CanBeCapped
+from upright_bolt.kernel.driver import CanBeCapped, why_unreadable
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import CAPPED, Note, NoteCode, note
+from upright_bolt.model.note import CAPPED, Note, NoteCode
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
@@ -156,7 +156,7 @@ class SettingsEngine:
             return self._backend.absent.get(name)
         why = driver.facts().note
         if got is None:
-            return why if why is not None else note(NoteCode.VALUE_UNREADABLE, name)
+            return why if why is not None else why_unreadable(driver)
         return why if why is not None and why.code is NoteCode.PROCESSORS_DIFFER else None
 
     def _capped(self) -> dict[str, Note]:

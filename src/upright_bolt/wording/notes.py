@@ -209,7 +209,7 @@ def _capped_by(note: Note, whose: str) -> str:
 def _processors(note: Note) -> str:
     words = iter(_words(note, "held"))
     held = [f"{processor} {_as_shown(note.about, text)}" for processor, text in zip(words, words, strict=True)]
-    return f"processors hold different values ({', '.join(held)})" if held else "processors hold different values"
+    return f"processors hold different values ({', '.join(held)})"
 
 
 def _as_shown(name: str, text: str) -> str:
@@ -240,8 +240,7 @@ _MADE: dict[C, Callable[[Note], str]] = {
     C.CONTROL_CLOSED: _closed,
 }
 WHOLE = frozenset({C.BAD_VALUE, C.CLOCKS_CROSSED, C.ABOVE_BASE_CLOCK, C.NOT_WRITTEN, C.UNDONE, C.NEAREST_STEP,
-                   C.BETWEEN_STEPS,
-                   C.NOT_RESTORABLE})  # fmt: skip
+                   C.BETWEEN_STEPS, C.NOT_RESTORABLE})  # fmt: skip
 """Notes whose clause says by itself what it is about."""
 
 

@@ -195,15 +195,6 @@ class Guest:
         COMMANDS.write_text(words)
 
     @staticmethod
-    def register_counts() -> dict[str, tuple[int, int]]:
-        """Return how often each register was read and written."""
-        found = {}
-        for line in COMMANDS.read_text().splitlines()[1:]:
-            name, *_, reads, writes = line.split()
-            found[name.split("=")[0]] = (int(reads[1:]), int(writes[1:]))
-        return found
-
-    @staticmethod
     def register(nr: int, cpu: int = 0) -> int:
         """Return a register through the kernel's own device."""
         with open(f"/dev/cpu/{cpu}/msr", "rb", buffering=0) as file:

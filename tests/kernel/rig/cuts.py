@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from rig.build import Rig
-from rig.machine import SILENT_S, Machine
+from rig.machine import Machine
 
 LEAST_S, MOST_S = 0.0, 8.0
 """The power goes so long after the first setting was asked for: two rounds of trying and putting back."""
@@ -47,7 +47,7 @@ def _one_boot(machine: Machine, after_s: float | None, last: str, *, show: bool)
     """Return what a boot found, and the last thing it told to have done before it was cut off."""
     lines: list[Line] = []
     while True:  # until it begins with what it is cut off from
-        told = machine.next_told(SILENT_S)
+        told = machine.next_told()
         if told is None:
             raise TimeoutError
         if show:

@@ -5,12 +5,11 @@ import os
 import socket
 import subprocess
 import time
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 from rig.build import Rig
-from rig.page import ADDRESS, Page
+from rig.page import ADDRESS
 
 MEMORY_MB = 1024
 CONNECT_WITHIN_S = 20.0
@@ -28,7 +27,7 @@ class Machine:
         processor: the emulator's name of it.
         words: more words for the kernel's command line.
         keeps: a disk that stays from boot to boot; without one everything is thrown away.
-        cut_off: lines of the console's record are kept there.
+        systemd: it is the first process, in place of the checks themselves.
     """
 
     def __init__(self, rig: Rig, begin: str, tables: tuple[str, ...], processor: str, words: str = "",
@@ -89,19 +88,7 @@ class Machine:
             else:
                 return line
 
-    def told(self, silent_s: float = SILENT_S) -> Iterator[dict[str, Any]]:
-        """Yield what the agent tells, until it ends. Raises TimeoutError if it tells nothing for ``silent_s``."""
-        self._line.settimeout(silent_s)
-        while True:
-            data = self._line.recv(65536)
-            if not data:
-                return
-            *lines, self._rest = (self._rest + data).split(b"\n")
-            for line in lines:
-                if line.strip():
-                    yield json.loads(line)
-
-    def next_told(self, within_s: float) -> dict[str, Any] | None:
+    def next_told(self, within_s: float = SILENT_S) -> dict[str, Any] | None:
         """Return the next thing the agent tells; None if it tells nothing within ``within_s``, or is gone."""
         until = time.monotonic() + within_s
         while b"\n" not in self._rest:
@@ -121,10 +108,6 @@ class Machine:
         with self._connect(self._monitor) as line:
             line.sendall(command.encode() + b"\n")
             time.sleep(0.1)
-
-    def poke(self, **words: int) -> None:
-        """Change the state of the laptop from outside, as its hardware would."""
-        Page(str(self._memory)).set(**words)
 
     def cut(self) -> None:
         """Take the power away: nothing that has not reached the disk stays."""

@@ -5,9 +5,8 @@ import os
 import struct
 
 ADDRESS = 0x10000000
-MAGIC = 0x31474952
 WORDS = {
-    "magic": 0x00, "charger": 0x04, "battery_state": 0x08, "battery_mw": 0x0C, "battery_mwh": 0x10, "battery_mv": 0x14,
+    "charger": 0x04, "battery_state": 0x08, "battery_mw": 0x0C, "battery_mwh": 0x10, "battery_mv": 0x14,
     "tenths_of_kelvin": 0x18, "clock_cap": 0x1C,
 }  # fmt: skip
 """``clock_cap`` is the number of the highest clock that the firmware allows, 0 for the highest of all."""
@@ -26,8 +25,3 @@ class Page:
         for name, value in words.items():
             place = WORDS[name]
             self._memory[place : place + 4] = struct.pack("<I", value)
-
-    def get(self, name: str) -> int:
-        """Return a word."""
-        place = WORDS[name]
-        return int(struct.unpack("<I", self._memory[place : place + 4])[0])

@@ -31,13 +31,15 @@ class OffsetControl:
 
     def facts(self) -> Facts:
         why = registers.why_unwritable(self._probe, self.name)
-        if why is None:
-            try:
-                self._probe.files.read(self.files[0])
-            except FileFault as fault:
-                why = _why(self._probe, fault, self.name)
         state = ControlState.SETTABLE if why is None else ControlState.READ_ONLY
         return Facts(state, why, minimum=LOWEST_MV, maximum=0.0)
+
+    def why_unreadable(self) -> Note | None:
+        try:
+            self._probe.files.read(self.files[0])
+        except FileFault as fault:
+            return _why(self._probe, fault, self.name)
+        return None
 
     def read(self) -> Value | None:
         steps = self._probe.number(self.files[0])

@@ -8,11 +8,10 @@ import os
 import random
 import signal
 import time
-from contextlib import suppress
 
 from guest import USER, Guest
 
-from checks.power import DRIVER, FIRST, LIMITS
+from checks.power import LIMITS, give_registers
 
 POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
 SETTINGS = ("core-offset=-50mV", "cache-offset=-50mV", "sustained=15W", "clock-max=1.6GHz")
@@ -20,12 +19,8 @@ KILLS = 2
 
 
 def prepare(guest: Guest) -> None:
-    guest.modules("acpi-cpufreq", "ac", "battery", "thermal", "msr", "intel_rapl_msr")
-    guest.shell("insmod", "/rig/registers.ko")
-    guest.registers(FIRST)
-    with suppress(OSError):
-        guest.write(f"{DRIVER}/unbind", "intel_rapl_msr.0")
-    guest.write(f"{DRIVER}/bind", "intel_rapl_msr.0")
+    guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
+    give_registers(guest)
     guest.load_program(record=True)
     guest.start_bus()
 

@@ -21,6 +21,16 @@ FIRST = (
 PLANES = ("core-offset", "gpu-offset", "cache-offset")
 
 
+def give_registers(guest: Guest) -> None:
+    """Give the processor registers, and have the kernel's power limits look for theirs anew."""
+    guest.modules("msr", "intel_rapl_msr")
+    guest.shell("insmod", "/rig/registers.ko")
+    guest.registers(FIRST)
+    with suppress(OSError):  # it is not bound where its first look found nothing
+        guest.write(f"{DRIVER}/unbind", "intel_rapl_msr.0")
+    guest.write(f"{DRIVER}/bind", "intel_rapl_msr.0")
+
+
 def prepare(guest: Guest) -> None:
     guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
     guest.load_program(record=True)
@@ -58,12 +68,7 @@ def without_module(guest: Guest) -> None:
 
 def module_loaded(guest: Guest) -> None:
     """Once the modules are there: zones, limits, bits and offsets as the kernel has them"""
-    guest.modules("msr", "intel_rapl_msr")
-    guest.shell("insmod", "/rig/registers.ko")
-    guest.registers(FIRST)
-    with suppress(OSError):  # it is not bound where its first look found nothing
-        guest.write(f"{DRIVER}/unbind", "intel_rapl_msr.0")
-    guest.write(f"{DRIVER}/bind", "intel_rapl_msr.0")
+    give_registers(guest)
     guest.start_bus()
     guest.note(guest.shell("ls", "/sys/class/powercap"))
     told = machine(guest)

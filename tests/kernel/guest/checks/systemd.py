@@ -2,11 +2,10 @@
 
 import json
 import time
-from contextlib import suppress
 
 from guest import USER, Guest
 
-from checks.power import DRIVER, FIRST, LIMITS
+from checks.power import LIMITS, give_registers
 
 POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
 UNIT, AT_BOOT = "upright-bolt.service", "upright-bolt-boot.service"
@@ -15,12 +14,8 @@ PROFILE = 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nclock_max
 
 def prepare(guest: Guest) -> None:
     guest.note(guest.shell("sh", "-c", f"systemctl is-system-running; systemctl status {AT_BOOT} --no-pager; true"))
-    guest.modules("acpi-cpufreq", "ac", "battery", "thermal", "msr", "intel_rapl_msr")
-    guest.shell("insmod", "/rig/registers.ko")
-    guest.registers(FIRST)
-    with suppress(OSError):
-        guest.write(f"{DRIVER}/unbind", "intel_rapl_msr.0")
-    guest.write(f"{DRIVER}/bind", "intel_rapl_msr.0")
+    guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
+    give_registers(guest)
     guest.load_program(record=True)
 
 
