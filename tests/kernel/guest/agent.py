@@ -23,9 +23,9 @@ def words() -> dict[str, str]:
 
 
 def told() -> str:
-    """Return what went wrong and at which line of a check, without the ways that lead there."""
+    """Return what went wrong and at which lines of a check, without the ways that lead there."""
     lines = traceback.format_exc().splitlines()
-    at = max((i for i, line in enumerate(lines) if "/checks/" in line), default=0)
+    at = min((i for i, line in enumerate(lines) if "/checks/" in line), default=0)
     return "\n".join(lines[at:])[-1500:]
 
 

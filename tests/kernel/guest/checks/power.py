@@ -88,7 +88,7 @@ def limits(guest: Guest) -> None:
         before = machine(guest, user)["sustained"]
         done = guest.run("set", "sustained=15.1W", "burst=20W", "window=8s", user=user)
         guest.note(done.out + done.err)
-        assert done.code == 0
+        assert done.code == 0, done
         guest.note(
             f"{[micro(guest, f'constraint_{k}') for k in ('0_power_limit_uw', '1_power_limit_uw', '0_time_window_us')]}"
         )
