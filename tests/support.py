@@ -179,6 +179,12 @@ def contents_of(root: Path) -> dict[str, bytes]:
     return found
 
 
+def awake_files(twin: Twin) -> list[str]:
+    """Return the files of a twin that take writes and whose reading wakes nothing."""
+    asleep = [chip.spec.place for chip in twin.physics.graphics.chips if chip.state.asleep]
+    return [path for path in twin.files._put if not any(place in path for place in asleep)]
+
+
 EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)
 
 

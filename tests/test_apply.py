@@ -6,12 +6,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from support import EVERY_ERRNO, FaultyFiles, TwinSession, backend_of, fresh_twin, put, write_tree
+from support import EVERY_ERRNO, FaultyFiles, TwinSession, awake_files, backend_of, fresh_twin, put, write_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.register_files import RegisterFiles
+from upright_bolt.kernel.graphics_chips import find_cards
+from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.survey import survey
+from upright_bolt.model.control import ControlState
 from upright_bolt.settings import apply
 from upright_bolt.wording.notes import about
 from upright_bolt.wording.trials import refusal, row_sentence
@@ -29,11 +31,12 @@ MIXES = (
 
 
 def machine_texts(twin) -> dict[str, str]:
-    return {path: register_files(twin).read(path).decode() for path in [*twin.files._put, *paths.OFFSETS]}
+    files = register_files(twin)
+    return {path: files.read(path).decode() for path in [*awake_files(twin), *paths.OFFSETS]}
 
 
-def register_files(twin) -> RegisterFiles:
-    return RegisterFiles(twin.files, twin.registers)
+def register_files(twin):
+    return machine_files(twin.files, twin.registers, find_cards(twin.files))
 
 
 def is_as_asked(drivers, asked) -> bool:
@@ -168,7 +171,7 @@ def test_restoring_undoes_any_chain_of_changes(chain, performance):
     backend = backend_of(twin)
     drivers = backend.drivers
     before_all = machine_texts(twin)
-    before = backend.snapshot(drivers)
+    before = backend.snapshot(name for name in drivers if drivers[name].facts().state is ControlState.SETTABLE)
     for index in chain:
         asked = {
             k: v for k, v in MIXES[index].items() if not (k == "epp" and drivers["governor"].read() == "performance")

@@ -4,10 +4,11 @@ import errno
 
 import pytest
 
-from support import EVERY_ERRNO, FaultyFiles, TwinSession, backend_of, fresh_twin, gap_words
+from support import EVERY_ERRNO, FaultyFiles, TwinSession, awake_files, backend_of, fresh_twin, gap_words
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.register_files import RegisterFiles
+from upright_bolt.kernel.graphics_chips import find_cards
+from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import ControlState
@@ -29,7 +30,9 @@ def states(name):
 
 def test_skerry_sets_limits_through_its_firmware_and_has_neither_window_nor_offsets():
     by_name, found = states("skerry")
-    assert set(by_name.values()) == {ControlState.SETTABLE}
+    in_no_table = {"gpuc1.memory-clock", "gpuc1.voltage-offset", "gpuc1.highest-voltage"}
+    assert {name for name, state in by_name.items() if state is not ControlState.SETTABLE} == in_no_table
+    assert {by_name[name] for name in in_no_table} == {ControlState.ABSENT}
     offsets = {"core-offset", "cache-offset", "gpu-offset", "agent-offset"}
     in_registers = {"current", "clamp", "turbo-table", "hot-signal"}
     assert offsets | in_registers | {"window", "heat-ceiling", "peak", "board", "limiter"} == set(found.absent)
@@ -110,8 +113,8 @@ def other_value(driver):
 
 
 def contents(twin):
-    register_files = RegisterFiles(twin.files, twin.registers)
-    known = [*twin.files._put, *((*paths.OFFSETS, *paths.REGISTER_BITS) if twin.spec.name == "tern" else ())]
+    register_files = machine_files(twin.files, twin.registers, find_cards(twin.files))
+    known = [*awake_files(twin), *((*paths.OFFSETS, *paths.REGISTER_BITS) if twin.spec.name == "tern" else ())]
     return {path: register_files.read(path) for path in known}
 
 
@@ -127,7 +130,7 @@ def test_a_failure_at_any_write_of_any_control_changes_nothing(name, number):
         while True:
             n += 1
             twin = fresh_twin(name)
-            files = FaultyFiles(RegisterFiles(twin.files, twin.registers))
+            files = FaultyFiles(machine_files(twin.files, twin.registers, find_cards(twin.files)))
             backend = backend_of(twin, files)
             drivers = backend.drivers
             asked = {word: other_value(drivers[word])}

@@ -16,6 +16,7 @@ PARTICULARS = {
     "constraint": "long_term", "limit": "sustained", "argument": "nosmt", "states": ("C6",),
     "values": ("15", "18"), "zone": "intel-rapl:0", "kinds": ("P-cores", "800", "5000", "4000"), "low": 3000.0,
     "high": 2000.0, "base": 2400.0, "names": ("power (255)",), "asked": 25.0, "got": 18.0, "state": "locked",
+    "wanted": "0xfff7ffff", "now": "0xfff7bfff",
 }  # fmt: skip
 
 

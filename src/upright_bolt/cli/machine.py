@@ -15,6 +15,7 @@ from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_jso
 from upright_bolt.disk import csv_cell, writing
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Control
+from upright_bolt.wording.graphics import asleep
 from upright_bolt.wording.notes import clause, sentence
 from upright_bolt.wording.sheet import conflicts, sheet
 
@@ -51,6 +52,7 @@ def machine_data(access: "MachineAccess") -> dict[str, Any]:
     identity, controls = access.about.identity, access.controls()
     return {
         "machine": asdict(identity) | {"driver": identity.driver or None},
+        "graphics_chips": [asdict(chip) | {"asleep": asleep(chip, controls)} for chip in access.about.chips],
         "kinds": {name: list(cpus) for name, cpus in access.about.topology.kinds},
         "controls": [control_data(control) for control in controls.values()],
         "effective_limits": asdict(effective_limits(controls)),

@@ -6,6 +6,7 @@ Every file is read at most once a sample; a channel only says which files, and w
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from upright_bolt.kernel.rest import Rest
 from upright_bolt.model.sensor import Sensor
 
 
@@ -60,11 +61,15 @@ class RegisterField:
 
 @dataclass(frozen=True, slots=True)
 class SleepGuardedGauges:
-    """Gauges of a device that may sleep: reading it would wake it, so nothing is while ``guard`` holds ``asleep``."""
+    """Gauges of a device that may sleep: reading it would wake it, so nothing is while ``guard`` holds ``asleep``.
+
+    With a ``rest``, a device that does nothing is left alone for a while, so that it can fall asleep.
+    """
 
     guard: str
     asleep: str
     gauges: tuple[Gauge, ...]
+    rest: Rest | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,9 +7,11 @@ from typing import Protocol, runtime_checkable
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.channels import Channel
-from upright_bolt.kernel.ports import KernelFiles
+from upright_bolt.kernel.graphics_chips import Card
+from upright_bolt.kernel.ports import SLEEPS, KernelFiles
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import Identity, Topology
 from upright_bolt.model.note import Note, NoteCode, note
 
@@ -118,6 +120,7 @@ class Surroundings:
 
     identity: Identity
     topology: Topology
+    cards: tuple[Card, ...] = ()
 
 
 class Capped(Protocol):
@@ -156,6 +159,7 @@ class Found:
         base_mhz, highest_mhz, lowest_mhz: base clock, highest turbo clock, lowest clock; None if it does not say.
         kind_highest_mhz: highest clock of each kind of core, in the topology's order.
         ceiling_c: temperature at which the processor throttles; None if this interface does not say.
+        chips: graphics chips.
     """
 
     controls: list[ControlDriver] = field(default_factory=list)
@@ -166,6 +170,7 @@ class Found:
     lowest_mhz: float | None = None
     kind_highest_mhz: tuple[float | None, ...] = ()
     ceiling_c: float | None = None
+    chips: list[GraphicsChip] = field(default_factory=list)
 
 
 class Interface(Protocol):
@@ -191,6 +196,7 @@ _WRITE_FAULTS = {
     errno.EROFS: NoteCode.WRITE_READ_ONLY,
     errno.ENOENT: NoteCode.FILE_GONE,
     errno.ENODEV: NoteCode.DEVICE_GONE,
+    SLEEPS: NoteCode.WAKE_TO_SET,
 }
 
 

@@ -20,6 +20,8 @@ POWERCAP = "/sys/class/powercap"
 HWMON = "/sys/class/hwmon"
 THERMAL = "/sys/class/thermal"
 DRM = "/sys/class/drm"
+OF_GRAPHICS = (f"{DRM}/", f"{PCI_DEVICES}/")
+"""Where files of graphics chips lie, among others."""
 SUPPLY = "/sys/class/power_supply"
 DMI = "/sys/class/dmi/id"
 PLATFORM_PROFILE = "/sys/firmware/acpi/platform_profile"
@@ -54,6 +56,7 @@ REGISTER_BITS = {
 }
 """Names of our own for bits of a register that can be written: register, highest and lowest bit."""
 
+AMDGPU_FEATURES = "/sys/module/amdgpu/parameters/ppfeaturemask"
 ALLOW_WRITES = "/sys/module/msr/parameters/allow_writes"
 
 

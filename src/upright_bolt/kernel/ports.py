@@ -18,6 +18,8 @@ from upright_bolt.kernel import paths
 
 VALUE_SIZE = 4096
 TEXT_SIZE = 1 << 20
+SLEEPS = errno.EHOSTDOWN
+"""Error of a file that is kept shut since its device sleeps; no file of the kernel's answers with it."""
 UNREAD = (1 << 64) - 1
 """Stands in a copy of registers where none was read; no register this program knows holds all ones."""
 

@@ -4,7 +4,7 @@ import errno
 from contextlib import suppress
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.ports import KernelFiles, Registers
+from upright_bolt.kernel.ports import SLEEPS, KernelFiles, Registers
 from upright_bolt.model.note import Note, NoteCode, Particular, note
 
 LONGEST_NUMBER = 24
@@ -47,7 +47,7 @@ class Probe:
         try:
             data = self.files.read(path)
         except FileFault as fault:
-            if fault.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ENODEV):
+            if fault.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ENODEV, SLEEPS):
                 self.note(path, NoteCode.FILE_UNREADABLE, what=fault.what)
             return None
         if len(data) > limit:

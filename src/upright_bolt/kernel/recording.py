@@ -1,11 +1,14 @@
 """Ports that pass everything on and remember what was read: what a capture consists of."""
 
+from contextlib import suppress
+
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.ports import VALUE_SIZE, ForwardingFiles, KernelFiles, Read, Registers
+from upright_bolt.kernel.graphics_chips import SleepGuard, find_cards
+from upright_bolt.kernel.ports import SLEEPS, VALUE_SIZE, ForwardingFiles, KernelFiles, Read, Registers
 
 
 class RecordingFiles(ForwardingFiles):
-    """Port ``KernelFiles`` that remembers.
+    """Port ``KernelFiles`` that remembers; of a chip that sleeps nothing, since it is left asleep.
 
     Attributes:
         contents: path to the content last read; None for a file that is there but could not be read.
@@ -13,7 +16,7 @@ class RecordingFiles(ForwardingFiles):
     """
 
     def __init__(self, files: KernelFiles) -> None:
-        super().__init__(files)
+        super().__init__(SleepGuard(files, find_cards(files)))
         self.contents: dict[str, bytes | None] = {}
         self.open_to_writes: set[str] = set()
 
@@ -21,8 +24,8 @@ class RecordingFiles(ForwardingFiles):
         """Return the content, and remember it. Raises FileFault."""
         try:
             self.contents[path] = data = self._files.read(path)
-        except FileFault:
-            if self._files.exists(path):
+        except FileFault as fault:
+            if fault.errno != SLEEPS and self._files.exists(path):
                 self.contents.setdefault(path, None)
             raise
         return data
@@ -31,10 +34,8 @@ class RecordingFiles(ForwardingFiles):
         """Tell whether the file or folder is there; a file that is looked for belongs to the record."""
         there = self._files.exists(path)
         if there and path not in self.contents and not self._files.names(path):
-            try:
+            with suppress(FileFault):
                 self.read(path)
-            except FileFault:
-                self.contents[path] = None
         return there
 
     def writable(self, path: str) -> bool:

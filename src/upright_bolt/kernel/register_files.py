@@ -11,11 +11,18 @@ from upright_bolt.kernel.ports import ForwardingFiles, KernelFiles, Registers
 
 
 class RegisterFiles(ForwardingFiles):
-    """Port ``KernelFiles`` over files and registers."""
+    """Port ``KernelFiles`` over files and registers.
 
-    def __init__(self, files: KernelFiles, registers: Registers) -> None:
+    Args:
+        files: the machine's.
+        registers: the machine's.
+        chips: the same files as far as they belong to graphics chips.
+    """
+
+    def __init__(self, files: KernelFiles, registers: Registers, chips: KernelFiles) -> None:
         super().__init__(files)
         self._registers = registers
+        self._chips = chips
 
     @property
     def register_backed(self) -> bool:
@@ -24,6 +31,8 @@ class RegisterFiles(ForwardingFiles):
 
     def read(self, path: str) -> bytes:
         """Return the content, or a register-backed value as text. Raises FileFault."""
+        if path.startswith(paths.OF_GRAPHICS):
+            return self._chips.read(path)
         plane = paths.OFFSETS.get(path)
         if plane is not None:
             return b"%d" % mailbox.read_offset(self._registers, plane)
@@ -35,6 +44,9 @@ class RegisterFiles(ForwardingFiles):
 
     def write(self, path: str, data: bytes) -> None:
         """Write the content, or a register-backed value. Raises FileFault."""
+        if path.startswith(paths.OF_GRAPHICS):
+            self._chips.write(path, data)
+            return
         plane = paths.OFFSETS.get(path)
         if plane is not None:
             mailbox.write_offset(self._registers, plane, int(data))
@@ -48,7 +60,14 @@ class RegisterFiles(ForwardingFiles):
         kept = self._registers.read(0, register) & ~mask
         self._registers.write(0, register, kept | (int(data) << low) & mask)
 
+    def exists(self, path: str) -> bool:
+        """Tell whether the file or folder is there."""
+        return (self._chips if path.startswith(paths.OF_GRAPHICS) else self._files).exists(path)
 
-def with_registers(files: KernelFiles, registers: Registers) -> KernelFiles:
-    """Return ``files`` with the values that stand behind registers; as they are if they have them already."""
-    return files if getattr(files, "register_backed", False) else RegisterFiles(files, registers)
+    def writable(self, path: str) -> bool:
+        """Tell whether this process may write the file."""
+        return (self._chips if path.startswith(paths.OF_GRAPHICS) else self._files).writable(path)
+
+    def closed_to_all(self, path: str) -> bool:
+        """Tell whether nobody may write the file, not even root."""
+        return (self._chips if path.startswith(paths.OF_GRAPHICS) else self._files).closed_to_all(path)

@@ -23,7 +23,8 @@ from upright_bolt.kernel.channels import (
     Supplies,
 )
 from upright_bolt.kernel.clock import Clock
-from upright_bolt.kernel.number_sweep import NumberSweep, number_of, read_or_nothing
+from upright_bolt.kernel.guarded_gauges import GuardedGauges
+from upright_bolt.kernel.number_sweep import NumberSweep
 from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.supply_reader import SupplyReader
 from upright_bolt.kernel.survey import Surveyed
@@ -58,7 +59,7 @@ class SampleReader:
         self._libraries: list[tuple[int, LibraryReadings]] = []
         self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
-        self._guarded: list[tuple[bytes, Read, list[tuple[int, Read, float]]]] = []
+        self._guarded: list[GuardedGauges] = []
         self._busy: BusyShares | None = None
         ends = []
         for place in range(LAST_PLACE + 1):
@@ -183,15 +184,13 @@ class SampleReader:
         self.sensors += channel.sensors.values()
 
     def _add_guarded(self, channel: SleepGuardedGauges) -> None:
-        gauges = []
         try:
             guard = self._files.opener(channel.guard, NUMBER_SIZE)
-            for gauge in channel.gauges:
-                gauges.append((len(self.sensors), self._files.opener(gauge.path, NUMBER_SIZE), gauge.scale))
-                self.sensors.append(gauge.sensor)
+            reads = [self._files.opener(gauge.path, NUMBER_SIZE) for gauge in channel.gauges]
         except FileFault:
             return
-        self._guarded.append((channel.asleep.encode(), guard, gauges))
+        self._guarded.append(GuardedGauges(channel, guard, reads, len(self.sensors)))
+        self.sensors += [gauge.sensor for gauge in channel.gauges]
 
     def read(self) -> tuple[float, Numbers, Numbers]:
         """Read everything once. Rates (watts, busy shares) are None in the first sample.
@@ -212,10 +211,8 @@ class SampleReader:
         for index, field in self._fields:
             values[index] = self._field(field)
         self._take_counters(now, moving[self._rates], values)
-        for asleep, guard, gauges in self._guarded:
-            if read_or_nothing(guard).strip() != asleep:
-                for index, read, scale in gauges:
-                    values[index] = number_of(read_or_nothing(read), scale)
+        for device in self._guarded:
+            device.read(now, values)
         if self._busy is not None:
             self._busy.take(now, values)
         self._take_means(values)

@@ -14,11 +14,13 @@ from upright_bolt.analysis.constraint_judge import FixedLimits
 from upright_bolt.kernel import interfaces, registers
 from upright_bolt.kernel.channels import Channel
 from upright_bolt.kernel.driver import ControlDriver, Found, Interface, Surroundings
+from upright_bolt.kernel.graphics_chips import find_cards
 from upright_bolt.kernel.identity import read_identity, read_topology
+from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.ports import KernelFiles, NoRegisters, Registers
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.kernel.register_files import with_registers
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import Identity, Topology
 from upright_bolt.model.note import Note, note
 
@@ -32,6 +34,8 @@ class Surveyed:
         absent: why, for every control of the whole machine that no interface offers.
         base_mhz: base clock; None if unknown.
         limits: what tells what holds the clock back, as far as it does not change from sample to sample.
+        chips: graphics chips.
+        files: the port through which controls are read and written.
         registers: the port through which its registers are believed.
     """
 
@@ -43,6 +47,8 @@ class Surveyed:
     absent: dict[str, Note]
     base_mhz: float | None
     limits: FixedLimits
+    files: KernelFiles
+    chips: tuple[GraphicsChip, ...] = ()
     registers: Registers = field(default_factory=NoRegisters)
 
 
@@ -67,8 +73,10 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
     identity = read_identity(probe, name, topology)
     if identity.chip_vendor.strip() in registers.OTHER_VENDORS:
         register_port = NoRegisters()
-    probe = probe.over(with_registers(files, register_port), register_port)
-    parts = [interface.find(probe, Surroundings(identity, topology)) for interface in all_interfaces()]
+    cards = find_cards(files)
+    probe = probe.over(machine_files(files, register_port, cards), register_port)
+    surroundings = Surroundings(identity, topology, cards)
+    parts = [interface.find(probe, surroundings) for interface in all_interfaces()]
     drivers = {driver.name: driver for part in reversed(parts) for driver in part.controls}
     order = sorted(drivers, key=lambda full: (declaration_of(full).write_order, full))
     gaps = tuple(probe.gaps)
@@ -86,6 +94,8 @@ def survey(files: KernelFiles, register_port: Registers, name: str) -> Surveyed:
         base_mhz=_first(part.base_mhz for part in parts),
         limits=_limits(probe, topology, parts),
         registers=register_port,
+        files=probe.files,
+        chips=tuple(chip for part in parts for chip in part.chips),
     )
 
 

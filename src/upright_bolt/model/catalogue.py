@@ -11,6 +11,7 @@ from difflib import get_close_matches
 from upright_bolt.errors import NotHere
 from upright_bolt.model import quantity as q
 from upright_bolt.model.declaration import Declaration, Kind, PanelGroup
+from upright_bolt.model.graphics_catalogue import OF_GRAPHICS_CHIPS
 from upright_bolt.model.note import NoteCode, Subject
 
 _DECLARED = (
@@ -285,7 +286,7 @@ _DECLARED = (
         risky=True,
     ),
 )
-CATALOGUE: dict[str, Declaration] = {d.name: d for d in _DECLARED}
+CATALOGUE: dict[str, Declaration] = {d.name: d for d in (*_DECLARED, *OF_GRAPHICS_CHIPS)}
 """Declarations by name, in the order in which they are listed for people."""
 TOGETHER = ("core-offset", "cache-offset")
 """Controls that count only together on many machines, so that they are offered as one."""

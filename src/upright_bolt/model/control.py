@@ -25,6 +25,8 @@ class ControlState(StrEnum):
     SETTABLE = "settable"
     LOCKED = "locked"
     READ_ONLY = "read-only"
+    ASLEEP = "asleep"
+    """Its device sleeps: what it holds cannot be read without waking it."""
     ABSENT = "absent"
 
 

@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.note import Note
 from upright_bolt.model.sensor import Sensor, index_of
 
@@ -52,6 +53,7 @@ class About:
         ceiling_c: temperature at which the processor throttles; None if unknown.
         base_mhz, highest_mhz: base clock and highest turbo clock; None if unknown.
         turbo_table_mhz: highest clock by number of active cores; empty if unknown.
+        chips: graphics chips, by their place on the bus.
     """
 
     identity: Identity
@@ -62,6 +64,7 @@ class About:
     base_mhz: float | None
     highest_mhz: float | None
     turbo_table_mhz: tuple[float, ...]
+    chips: tuple[GraphicsChip, ...] = ()
 
     @property
     def index(self) -> dict[str, int]:

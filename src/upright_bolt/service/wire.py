@@ -11,6 +11,7 @@ from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control, ControlState, Value
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import About, Identity, Topology
 from upright_bolt.model.note import Note
 from upright_bolt.model.sample import Sample
@@ -63,6 +64,7 @@ class Description:
     highest_mhz: float | None
     turbo_table_mhz: tuple[float, ...]
     recovered: Recovery | None
+    chips: tuple[GraphicsChip, ...] = ()
 
 
 _DESCRIPTION: Typed[Description] = Typed(Description)
@@ -80,7 +82,7 @@ def describe(about: About, recovered: Recovery | None) -> str:
     return _DESCRIPTION.text(
         Description(
             VERSION, about.identity, about.topology, about.gaps, sensors, about.ceiling_c, about.base_mhz,
-            about.highest_mhz, about.turbo_table_mhz, recovered,
+            about.highest_mhz, about.turbo_table_mhz, recovered, about.chips,
         )
     )  # fmt: skip
 
@@ -94,7 +96,7 @@ def read_description(text: str) -> tuple[About, Recovery | None]:
     )
     about = About(
         found.identity, found.topology, found.gaps, sensors, found.ceiling_c, found.base_mhz, found.highest_mhz,
-        found.turbo_table_mhz,
+        found.turbo_table_mhz, found.chips,
     )  # fmt: skip
     return about, found.recovered
 

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence, Write
-from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.catalogue import beside, declaration_of
 from upright_bolt.model.control import Control, Value, show_value
 from upright_bolt.model.note import CAPPED, Note, NoteCode, note
 from upright_bolt.model.settings import Settings
@@ -45,19 +45,33 @@ def _contradictions(settings: Settings, after: Mapping[str, Value | None], base_
     found = {}
     if "epp" in settings and after.get("governor") == "performance" and settings["epp"] != 0:
         found["epp"] = note(NoteCode.PREFERENCE_FIXED, "epp")
-    low, high = after.get("clock-min"), after.get("clock-max")
-    asked = [name for name in ("clock-min", "clock-max") if name in settings]
-    if asked and isinstance(low, float) and isinstance(high, float) and low > high:
-        found[asked[0]] = note(NoteCode.CLOCKS_CROSSED, low=low, high=high)
+    for lowest, highest in _clock_bounds(settings):
+        low, high = after.get(lowest), after.get(highest)
+        if isinstance(low, float) and isinstance(high, float) and low > high:
+            found[lowest if lowest in settings else highest] = note(NoteCode.CLOCKS_CROSSED, low=low, high=high)
+    for name in settings:
+        level = beside(name, "level")
+        if level in settings and "level" in declaration_of(name).changes and settings[level] != "manual":
+            found[level] = note(NoteCode.LEVEL_NOT_MANUAL)
     deliberate = next((name for name in settings if declaration_of(name).deliberate), None)
     if deliberate is not None and len(settings) > 1:
         found[deliberate] = note(NoteCode.ONLY_ALONE, deliberate)
     limits = [name for name in declaration_of("platform-mode").changes if name in settings]
     if "platform-mode" in settings and limits:
         found["platform-mode"] = note(NoteCode.MODE_WITH_LIMITS, "platform-mode", limit=limits[0])
+    high = after.get("clock-max")
     if "clock-max" in settings and after.get("turbo") == "off" and _above(base_mhz, high):
         found["clock-max"] = note(NoteCode.ABOVE_BASE_CLOCK, high=high or 0.0, base=base_mhz or 0.0)
     return found
+
+
+BOUNDS = (("clock-min", "clock-max"), ("lowest-clock", "highest-clock"))
+
+
+def _clock_bounds(settings: Settings) -> list[tuple[str, str]]:
+    """Return lowest and highest clock of whatever has one of them set: the processor, a graphics chip."""
+    pairs = {(beside(name, low), beside(name, high)) for name in settings for low, high in BOUNDS}
+    return sorted(pair for pair in pairs if pair[0] in settings or pair[1] in settings)
 
 
 def _above(base_mhz: float | None, high: Value | None) -> bool:
@@ -77,14 +91,15 @@ def refused_report(settings: Settings, controls: Mapping[str, Control], refused:
 def write_order(settings: Settings, drivers: Mapping[str, ControlDriver]) -> list[str]:
     """Return the asked controls in an order that is valid at each step.
 
-    ``drivers`` gives the usual order. Of the two clock bounds, the highest goes first when both rise.
+    ``drivers`` gives the usual order. Of two clock bounds, the highest goes first when both rise.
     """
     names = [name for name in drivers if name in settings]
-    if "clock-min" in names and "clock-max" in names:
-        top = drivers["clock-max"].read()
-        if isinstance(top, float) and float(settings["clock-min"]) > top:
-            first, second = names.index("clock-min"), names.index("clock-max")
-            names[first], names[second] = names[second], names[first]
+    for low, high in _clock_bounds(settings):
+        if low in names and high in names:
+            top = drivers[high].read()
+            if isinstance(top, float) and float(settings[low]) > top:
+                first, second = names.index(low), names.index(high)
+                names[first], names[second] = names[second], names[first]
     return names
 
 

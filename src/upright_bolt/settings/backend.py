@@ -12,10 +12,9 @@ from upright_bolt.kernel.driver import CanBeCapped, Capped, ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import OverlaidFiles
-from upright_bolt.kernel.register_files import with_registers
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
-from upright_bolt.model.catalogue import CATALOGUE, declaration_of
+from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
@@ -61,7 +60,7 @@ class Backend:
         self._gaps = gaps
         self._surveyed = survey(ports.files, ports.registers, ports.word)
         self._registers = self._surveyed.registers
-        self._files = with_registers(ports.files, self._registers)
+        self._files = self._surveyed.files
         self._online = self._online_now()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
@@ -95,6 +94,7 @@ class Backend:
             base_mhz=found.base_mhz,
             highest_mhz=limits.highest_mhz,
             turbo_table_mhz=limits.turbo_table_mhz,
+            chips=found.chips,
         )
 
     def asleep_s(self) -> float:
@@ -138,7 +138,7 @@ class Backend:
     def names(self) -> tuple[str, ...]:
         """Return the full name of every control: those of the catalogue, and those of parts that are there."""
         of_parts = [name for name in self.drivers if name not in CATALOGUE]
-        return (*(name for name, declared in CATALOGUE.items() if not declared.of_part), *of_parts)
+        return (*(name for name, declared in CATALOGUE.items() if not declared.of_part), *sorted(of_parts, key=part_of))
 
     def values(self, names: Iterable[str] | None = None) -> dict[str, Value]:
         """Return what is in force of ``names``, or of every control; what cannot be read is left out."""
@@ -193,7 +193,7 @@ class Backend:
         """Return ``names`` and every control of this machine that it may change along with them, in writing order."""
         touched = set(names)
         for name in tuple(touched):
-            touched.update(declaration_of(name).changes)
+            touched.update(beside(name, other) for other in declaration_of(name).changes)
         return [name for name in self.drivers if name in touched]
 
     def snapshot(self, names: Iterable[str], ours: Mapping[str, Value] | None = None) -> dict[str, str]:
@@ -255,7 +255,7 @@ class Backend:
         """
         self._online = self._online_now()
         found = survey(self._ports.files, self._ports.registers, self._ports.word)
-        self.drivers, self.absent = found.controls, found.absent
+        self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
         self.on_processors()
 

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.control import Value
+from upright_bolt.model.control import ControlState, Value
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 
@@ -32,7 +32,9 @@ def check_texts(texts: Mapping[str, str], backend: Backend, controls: ControlRea
     would_be = backend.drivers_over(known)
     for name, driver in backend.drivers.items():
         of_driver = [path for path in driver.files if path in known and not backend.shows(path, known[path])]
-        if of_driver and not _allowed(name, would_be[name].read() if name in would_be else None, controls):
+        if not of_driver or driver.facts().state is ControlState.ABSENT:
+            continue
+        if not _allowed(name, would_be[name].read() if name in would_be else None, controls):
             refused.update(of_driver)
     return CheckedTexts({path: text for path, text in known.items() if path not in refused}, tuple(sorted(refused)))
 

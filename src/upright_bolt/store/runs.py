@@ -221,9 +221,15 @@ class RunStore:
             slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
             errors = _children(connection, tables.errors, run_id, tables.errors.c.id)
         try:
-            return record_of(row, slices, errors)
+            return self._as_it_is(record_of(row, slices, errors))
         except Damaged as fault:
             raise Damaged(_damaged(run_id, fault)) from fault
+
+    def _as_it_is(self, record: RunRecord) -> RunRecord:
+        """Return a run whose program is gone as unfinished, though nobody has written that down yet."""
+        if record.end.state is not RunState.RUNNING or self._running.goes_on(record.id):
+            return record
+        return replace(record, end=replace(record.end, state=RunState.UNFINISHED, why=UNFINISHED))
 
     def all(self) -> list[RunRecord]:
         """Return all runs that can be read, newest first; ``damaged`` has the others."""
@@ -234,7 +240,8 @@ class RunStore:
         found, damaged = [], {}
         for row in rows:
             try:
-                found.append(record_of(row, slices.get(row["id"], ()), errors.get(row["id"], ())))
+                record = record_of(row, slices.get(row["id"], ()), errors.get(row["id"], ()))
+                found.append(self._as_it_is(record))
             except Damaged as fault:
                 damaged[int(row["id"])] = _damaged(row["id"], fault)
         self.damaged = damaged

@@ -4,6 +4,8 @@ from bisect import bisect_right
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
+from upright_bolt.twin.graphics_spec import GraphicsSpec, screen_chip, separate_chip, wheelhouse_chip
+
 
 @dataclass(frozen=True, slots=True)
 class ChipSpec:
@@ -118,7 +120,8 @@ class TwinSpec:
     performance; ``on_battery`` in any mode on battery. ``battery_wh`` 0 is a machine without one. A ``locked`` one
     keeps limits and voltages to itself. ``peak_w``, ``current_a``, ``board_w`` 0: it has no such limits.
     ``fan_high_rpm`` 0 is a machine without a fan. ``restless`` is how much room, others' work and case wander: 1 makes
-    runs of one setting differ by about 0.25 %, 0 not at all.
+    runs of one setting differ by about 0.25 %, 0 not at all. ``shared_w`` is what processor and separate graphics chip
+    may draw together; 0 is no such limit.
     """
 
     name: str
@@ -140,6 +143,8 @@ class TwinSpec:
     current_a: float = 0.0
     board_w: float = 0.0
     restless: float = 1.0
+    graphics: tuple[GraphicsSpec, ...] = ()
+    shared_w: float = 0.0
 
 
 def tern() -> TwinSpec:
@@ -168,21 +173,10 @@ def tern() -> TwinSpec:
         ceiling_c=100.0,
     )
     cooling = CoolingSpec(
-        ambient_c=22.0,
-        die_j_per_k=2.6,
-        sink_j_per_k=85.0,
-        case_j_per_k=520.0,
-        die_to_sink=0.82,
-        sink_to_case=2.6,
-        case_to_air=1.9,
-        still_w_per_k=0.22,
-        fan_w_per_k_krpm=0.26,
-        fan_on_c=47.0,
-        fan_off_c=42.0,
-        fan_low_rpm=2100.0,
-        fan_high_c=92.0,
-        fan_high_rpm=4900.0,
-    )
+        ambient_c=22.0, die_j_per_k=2.6, sink_j_per_k=85.0, case_j_per_k=520.0, die_to_sink=0.82,
+        sink_to_case=2.6, case_to_air=1.9, still_w_per_k=0.22, fan_w_per_k_krpm=0.26, fan_on_c=47.0,
+        fan_off_c=42.0, fan_low_rpm=2100.0, fan_high_c=92.0, fan_high_rpm=4900.0,
+    )  # fmt: skip
     return TwinSpec(
         name="tern",
         maker="Quayside Computing",
@@ -200,6 +194,8 @@ def tern() -> TwinSpec:
         peak_w=96.0,
         current_a=84.0,
         board_w=90.0,
+        graphics=(screen_chip(), separate_chip()),
+        shared_w=68.0,
     )
 
 
@@ -249,6 +245,7 @@ def skerry() -> TwinSpec:
         stock=PowerLimits(54.0, 65.0, 20.0), on_battery=PowerLimits(54.0, 65.0, 20.0),
         quiet=PowerLimits(35.0, 45.0, 20.0), eager=PowerLimits(65.0, 80.0, 20.0), limit_range_w=(15.0, 88.0),
         battery_wh=0.0, rest_w=9.0, seed=20260411, interfaces=KernelInterfaces.ATTRIBUTES,
+        graphics=(wheelhouse_chip(),),
     )  # fmt: skip
 
 
@@ -285,7 +282,7 @@ def plover() -> TwinSpec:
     return TwinSpec(
         name="plover", maker="Quayside Computing", described="simulated fanless laptop", chip=chip, cooling=cooling,
         stock=limits, on_battery=limits, quiet=limits, eager=limits, limit_range_w=(4.0, 15.0), battery_wh=41.0,
-        rest_w=2.6, seed=20260419, locked=True, current_a=33.0,
+        rest_w=2.6, seed=20260419, locked=True, current_a=33.0, graphics=(screen_chip(),),
     )  # fmt: skip
 
 

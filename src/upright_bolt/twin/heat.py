@@ -8,15 +8,33 @@ SENSED_PART = 0.35
 """The fan follows a sensor that lies so far from the sink to the die."""
 
 
-def flow(state: TwinState, cooling: CoolingSpec, room_c: float, case_to_air: float, watts: float, dt: float) -> None:
-    """Let ``watts`` flow for ``dt`` seconds into a room of ``room_c``; ``case_to_air`` in K/W."""
+def flow(
+    state: TwinState,
+    cooling: CoolingSpec,
+    room_c: float,
+    case_to_air: float,
+    watts: float,
+    beside_w: float,
+    dt: float,
+) -> None:
+    """Let heat flow for ``dt`` seconds into a room of ``room_c``.
+
+    Args:
+        state: the twin's.
+        cooling: what it is cooled by.
+        room_c: temperature of the room.
+        case_to_air: in K/W.
+        watts: of the processor, which go into its die.
+        beside_w: of what else hangs on its sink.
+        dt: seconds.
+    """
     to_sink = (state.die_c - state.sink_c) / cooling.die_to_sink
     to_case = (state.sink_c - state.case_c) / cooling.sink_to_case
     conductance = cooling.still_w_per_k + cooling.fan_w_per_k_krpm * state.rpm / 1000.0
     to_air = (state.sink_c - room_c) * conductance
     from_case = (state.case_c - room_c) / case_to_air
     state.die_c += (watts - to_sink) * dt / cooling.die_j_per_k
-    state.sink_c += (to_sink - to_case - to_air) * dt / cooling.sink_j_per_k
+    state.sink_c += (to_sink + beside_w - to_case - to_air) * dt / cooling.sink_j_per_k
     state.case_c += (to_case - from_case) * dt / cooling.case_j_per_k
 
 

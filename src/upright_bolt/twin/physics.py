@@ -13,8 +13,9 @@ from upright_bolt.errors import MachineFroze
 from upright_bolt.twin import heat, rails
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.demand import Demand
+from upright_bolt.twin.graphics import GraphicsChips
 from upright_bolt.twin.noise import Noise
-from upright_bolt.twin.state import TwinState, fresh_state
+from upright_bolt.twin.state import TwinState, complete, fresh_state
 from upright_bolt.twin.surroundings import OTHERS_SHARE
 from upright_bolt.twin.voltage_faults import VoltageFaults
 
@@ -67,6 +68,8 @@ class Physics:
         self.source: DemandSource | None = None
         self._faults = VoltageFaults(spec.chip)
         self._noise = Noise(state.noise)
+        complete(state, spec)
+        self.graphics = GraphicsChips(spec, state)
         self._take_surroundings()
         chip = spec.chip
         self._resting_w = chip.uncore_w
@@ -139,12 +142,15 @@ class Physics:
         wanted = self._wanted_clock(active, max(shares), dt)
         switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
         self._load_power(weights, switching)
+        beside_w = self.graphics.step(state, min(self._limits[0], self._limits[1]), noise, dt)
         clock, watts = self._limited_clock(wanted, weights, dt)
-        self._account(clock, watts, weights, dt)
-        if self._faults.step(state, self._rails, self.demand, sum(weights) / len(weights), noise, dt):
+        watts += self.graphics.inside_w
+        self._account(clock, watts, weights, dt, beside_w)
+        froze = self._faults.step(state, self._rails, self.demand, sum(weights) / len(weights), noise, dt)
+        if froze or self.graphics.froze:
             self.restart()
             raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
-        heat.flow(state, self.spec.cooling, self._room_c, self._case_to_air, watts, dt)
+        heat.flow(state, self.spec.cooling, self._room_c, self._case_to_air, watts, beside_w, dt)
         heat.turn_fan(state, self.spec.cooling, dt)
         state.noise = noise.state
 
@@ -198,7 +204,7 @@ class Physics:
             clock = state.heat_cap_mhz
             reasons = REASON_HEAT
         most = min(burst, self._peak_w)
-        allowed = max(min(budget, most), 0.0)
+        allowed = max(min(budget, most) - self.graphics.inside_w, 0.0)
         watts = self._power(clock)
         if watts > allowed:
             clock = max(self._clock_for(allowed, clock), min(clock, self._floor))
@@ -308,7 +314,7 @@ class Physics:
         ghz = self.state.clock_mhz / 1000.0
         return self._delivered * (1.0 - self._background) * ghz / (1.0 + self.spec.chip.memory_drag * ghz)
 
-    def _account(self, clock: float, watts: float, weights: list[float], dt: float) -> None:
+    def _account(self, clock: float, watts: float, weights: list[float], dt: float, beside_w: float) -> None:
         state, chip = self.state, self.spec.chip
         state.clock_mhz = clock
         state.volts = self._at(self._volts, clock)
@@ -325,7 +331,7 @@ class Physics:
             full = self.spec.battery_wh * 3600.0
             state.battery_j = min(full, state.battery_j + 30.0 * dt)
         else:
-            state.battery_j = max(0.0, state.battery_j - (watts + self.spec.rest_w) * dt)
+            state.battery_j = max(0.0, state.battery_j - (watts + beside_w + self.spec.rest_w) * dt)
 
     def restart(self) -> None:
         """Start the machine anew: another boot, firmware settings, nothing running."""
@@ -339,6 +345,7 @@ class Physics:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
         self.source = None
+        self.graphics = GraphicsChips(self.spec, old)
         self.firmware_resets_limits()
 
     def sleep(self, seconds: float) -> None:

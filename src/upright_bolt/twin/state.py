@@ -8,6 +8,7 @@ from typing import Any
 from upright_bolt.disk import Document, Typed
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.twin.chip import TwinSpec
+from upright_bolt.twin.graphics_state import GraphicsState, fresh_graphics
 from upright_bolt.twin.surroundings import Surroundings, drawn
 
 VERSION = 2
@@ -76,6 +77,7 @@ class TwinState:
     faults_seen: list[list[float | str]] = field(default_factory=list)
     extra: dict[str, float] = field(default_factory=dict)
     surroundings: Surroundings = field(default_factory=Surroundings)
+    graphics: list[GraphicsState] = field(default_factory=list)
 
 
 def fresh_state(spec: TwinSpec, seed: int | None = None) -> TwinState:
@@ -91,6 +93,8 @@ def complete(state: TwinState, spec: TwinSpec) -> None:
     if not state.turbo_ratios:
         state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
         state.peak_w, state.current_a, state.board_w = spec.peak_w, spec.current_a, spec.board_w
+    if len(state.graphics) != len(spec.graphics):
+        state.graphics = [fresh_graphics(chip) for chip in spec.graphics]
     if not state.idle_marks_s:
         state.idle_marks_s = [0.0] * len(state.idle_s)
         state.idle_counted = {name: [0.0] * len(state.idle_s) for name, _ in IDLE_STATES}

@@ -65,7 +65,6 @@ _CLAUSES: dict[C, str] = {
     C.NO_PROCESSOR_TIMES: "{path} is missing or lists no processor",
     C.NO_CPUINFO: "{path} is missing or empty, so the processor is not named",
     C.PROCESSORS_OFFLINE: "they are offline, so nothing of theirs can be read or set",
-    C.CHIP_ASLEEP: "it is asleep, and reading it would wake it up",
     C.LIBRARY_UNUSABLE: "its management library cannot be used ({fault})",
     C.SERVICE_ABSENT: "{why}; install it with “sudo make install” in the source folder, or run single commands with "
     "sudo",
@@ -111,6 +110,15 @@ _CLAUSES: dict[C, str] = {
     C.CLAMP_LOCKED: "clamping is locked by the firmware together with the power limits, until the next power cycle",
     C.TABLE_FIXED: "this processor's turbo table can be read but not changed (bit 28 of its platform information is "
     "clear)",
+    C.NO_RANGE: "the driver does not say which values it allows",
+    C.WAKE_TO_SET: "the chip is asleep, and reading or setting anything would wake it. Wake it to set it: start a "
+    "program that uses it",
+    C.NO_OVERDRIVE: "the driver was loaded without overdrive (amdgpu.ppfeaturemask is {now}). It takes "
+    "amdgpu.ppfeaturemask={wanted} on the kernel's command line, and a restart",
+    C.NO_OVERDRIVE_HERE: "overdrive is allowed, but this chip's firmware or driver offers no table for it",
+    C.NOT_IN_TABLE: "the overdrive table of this chip has no such entry",
+    C.LEVEL_NOT_MANUAL: "clocks and voltages of this chip hold at level manual alone. Leave the level out, or ask for "
+    "manual",
     C.NO_CLOCK_RANGE: "the driver does not say which clocks it allows",
     C.VALUE_UNREADABLE: "its present value cannot be read, so it could not be put back",
     C.OLDER_BIAS: "this processor has the older bias of sixteen steps; the nearest one is taken",

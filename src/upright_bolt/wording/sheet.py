@@ -9,6 +9,7 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.note import AT_ODDS, Note, NoteCode
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.trial import Status
+from upright_bolt.wording import graphics
 from upright_bolt.wording.notes import about as about_control
 from upright_bolt.wording.notes import gap, sentence
 from upright_bolt.wording.trials import drift
@@ -105,6 +106,10 @@ def _lines(about: About, controls: Mapping[str, Control], status: Status) -> Ite
         f"{identity.vendor or 'vendor not named'}, kernel {identity.kernel or '?'}, "
         f"scaling driver {identity.driver or 'none'}"
     )
+    if about.chips:
+        yield ""
+        yield "Graphics chips:"
+        yield from (f"- {graphics.line(chip, controls)}" for chip in about.chips)
     yield ""
     yield from _table(controls)
     counts = effective(effective_limits(controls))
@@ -129,7 +134,7 @@ def _lines(about: About, controls: Mapping[str, Control], status: Status) -> Ite
 def _table(controls: Mapping[str, Control]) -> Iterator[str]:
     rows = [("control", "in force", "stock", "range", "state")]
     for control in controls.values():
-        if control.state is not ControlState.ABSENT:
+        if control.state not in (ControlState.ABSENT, ControlState.ASLEEP):
             values = control.show(control.in_force), control.show(control.stock)
             rows.append((control.name, *values, scope(control), control.state.value))
     widths = [max(len(row[i]) for row in rows) for i in range(5)]

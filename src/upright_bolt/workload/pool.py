@@ -29,6 +29,8 @@ READY_WITHIN_S = 60.0
 END_WITHIN_S = 3.0
 SILENT_S = 20.0
 """A worker that has not printed anything for so long hangs: the longest pause of any plan is a quarter of that."""
+SLOWER = 4.0
+"""On a slow machine it may take so many times as long as its slowest block while it warmed up, at a higher clock."""
 UNTESTED = "A checker did not come to its test: this run proves nothing."
 MISSED = "The checker missed a wrong bit that was planted to test it: this run proves nothing."
 
@@ -41,6 +43,7 @@ class _Worker:
     ready: bool = False
     dead: bool = False
     heard_s: float = 0.0
+    slowest_s: float = 0.0
     rest: bytes = b""
     begun: list[float] = field(default_factory=list)
     ended: list[float] = field(default_factory=list)
@@ -133,10 +136,17 @@ class HostLoad(Load):
                 if not data:
                     self._bury(worker)
                     break
-                worker.heard_s = time.monotonic()
+                self._hear(worker)
                 self._take(worker, data)
-            if self._start_s and not worker.dead and time.monotonic() - worker.heard_s > SILENT_S:
+            if self._start_s and not worker.dead and time.monotonic() - worker.heard_s > _patience_s(worker):
                 self._give_up(worker)
+
+    def _hear(self, worker: _Worker) -> None:
+        """Note that a worker has spoken, and how long it took for that while it warmed up."""
+        now = time.monotonic()
+        if worker.heard_s and not worker.ready:
+            worker.slowest_s = max(worker.slowest_s, now - worker.heard_s)
+        worker.heard_s = now
 
     def _take(self, worker: _Worker, data: bytes) -> None:
         lines = (worker.rest + data).split(b"\n")
@@ -169,7 +179,9 @@ class HostLoad(Load):
         worker.process.wait()
         worker.dead = True
         after = worker.heard_s - self._start_s
-        self._errors.append(WorkError(after, worker.cpu, "", f"the worker hung: nothing for {SILENT_S:.0f} s"))
+        self._errors.append(
+            WorkError(after, worker.cpu, "", f"the worker hung: nothing for {_patience_s(worker):.0f} s")
+        )
 
     def units_until(self, time_s: float) -> float:
         """Return finished blocks over blocks per unit, the block under way at ``time_s`` in proportion.
@@ -249,6 +261,11 @@ class HostLoad(Load):
                         pipe.close()
                     except BrokenPipeError:
                         continue
+
+
+def _patience_s(worker: _Worker) -> float:
+    """Return for how long a worker may be silent."""
+    return max(SILENT_S, SLOWER * worker.slowest_s)
 
 
 def _blocks_until(worker: _Worker, time_s: float) -> float:

@@ -7,10 +7,9 @@ looked up without reading below it. Afterwards the kernel's ``runtime_status`` i
 import importlib
 from typing import Any
 
-from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import LibraryReadings
 from upright_bolt.kernel.driver import Found, Surroundings
-from upright_bolt.kernel.interfaces.graphics import ASLEEP
+from upright_bolt.kernel.graphics_chips import ASLEEP, Card
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.note import NoteCode, Subject
@@ -18,7 +17,7 @@ from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE,
 from upright_bolt.model.sensor import Sensor, SensorKind
 
 RANK = 90
-VENDOR = "0x10de"
+VENDOR = "10de"
 LIBRARY = "pynvml"
 GRAPHICS_CLOCK, TEMPERATURE_OF_CHIP = 0, 0
 _READINGS: tuple[tuple[str, str, Quantity], ...] = (
@@ -31,19 +30,17 @@ _READINGS: tuple[tuple[str, str, Quantity], ...] = (
 )
 
 
-def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the form of every interface
+def find(probe: Probe, machine: Surroundings) -> Found:
     """Return what the library tells of every such chip, or note why it is not asked."""
     found = Found()
-    cards = [f"{paths.DRM}/{name}/device" for name in probe.files.names(paths.DRM) if _is_card(name)]
-    if any(probe.text(_guard(card)) == ASLEEP for card in cards):
-        return found
-    guards = [_guard(card) for card in cards if probe.text(f"{card}/vendor") == VENDOR]
-    if not guards:
+    cards = machine.cards
+    own = [card for card in cards if card.chip.ids.split(":")[0] == VENDOR]
+    if not own or any(card.asleep(probe.files) for card in cards):
         return found
     try:
         library = importlib.import_module(LIBRARY)
         library.nvmlInit()
-        chips = Chips(probe.files, guards, library)
+        chips = Chips(probe.files, own, library)
     except Exception as fault:  # noqa: BLE001 - the library's own errors, or its absence: the rest of the machine goes on
         probe.note(Subject.GRAPHICS_LIBRARY, NoteCode.LIBRARY_UNUSABLE, fault=str(fault))
         return found
@@ -51,31 +48,22 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
     return found
 
 
-def _is_card(name: str) -> bool:
-    return name.startswith("card") and name.removeprefix("card").isdecimal()
-
-
-def _guard(card: str) -> str:
-    """Return the file that says whether a card sleeps."""
-    return f"{card}/power/runtime_status"
-
-
 class Chips:
-    """All chips that the library knows.
+    """Chips that the library knows.
 
     Args:
         files: the port, for the guards.
-        guards: files that say whether a chip sleeps.
+        cards: the chips.
         library: the management library, ready for use.
     """
 
-    def __init__(self, files: KernelFiles, guards: list[str], library: Any) -> None:  # noqa: ANN401 - it has no types
-        self._guards = [files.opener(guard, 32) for guard in guards]
+    def __init__(self, files: KernelFiles, cards: list[Card], library: Any) -> None:  # noqa: ANN401 - it has no types
+        self._guards = [files.opener(card.status, 32) for card in cards]
         self._library = library
-        self._handles = [library.nvmlDeviceGetHandleByIndex(i) for i in range(library.nvmlDeviceGetCount())]
+        self._handles = [library.nvmlDeviceGetHandleByPciBusId(card.chip.place.encode()) for card in cards]
         self.sensors = tuple(
-            Sensor(f"nv{i}.{name}", quantity, f"Graphics chip NV{i}: {words}", SensorKind.GRAPHICS)
-            for i in range(len(self._handles))
+            Sensor(f"{card.chip.part}.{name}", quantity, f"{card.chip.part}: {words}", SensorKind.GRAPHICS)
+            for card in cards
             for name, words, quantity in _READINGS
         )
 

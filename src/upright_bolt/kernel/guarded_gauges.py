@@ -1,0 +1,70 @@
+"""Readings of a device that may sleep: taken while it is awake, and with pauses while it does nothing."""
+
+from upright_bolt.kernel.channels import Gauge, SleepGuardedGauges
+from upright_bolt.kernel.number_sweep import number_of, read_or_nothing
+from upright_bolt.kernel.ports import Read
+from upright_bolt.kernel.rest import Rest
+from upright_bolt.model.sample import Numbers
+
+IDLE_S = 4.0
+"""A device that has done nothing for so long is left alone."""
+PAUSE_S = 12.0
+"""For so long: drivers of graphics chips wait five seconds after the last use before they let a chip sleep."""
+TELLS_IDLE = (".busy", ".clock")
+"""Ends of the names of readings that are 0 while a device does nothing, the first that it has counts."""
+
+
+class GuardedGauges:
+    """The gauges of one device.
+
+    Args:
+        channel: what is read.
+        guard: reads the file that says whether it sleeps.
+        reads: reads each gauge's file.
+        first: index of the first gauge in a sample.
+    """
+
+    def __init__(self, channel: SleepGuardedGauges, guard: Read, reads: list[Read], first: int) -> None:
+        self._guard = guard
+        self._asleep = channel.asleep.encode()
+        self._scales = [gauge.scale for gauge in channel.gauges]
+        self._reads = reads
+        self._span = slice(first, first + len(reads))
+        self._tells = _telling(channel.gauges)
+        self._rest = channel.rest if channel.rest is not None and self._tells is not None else Rest()
+        self._pauses = self._rest is channel.rest
+        self._idle_since: float | None = None
+        self._paused_s = 0.0
+
+    def read(self, now: float, values: Numbers) -> None:
+        """Fill in what the device shows at time ``now``; nothing while it sleeps or is left alone."""
+        rest = self._rest
+        if read_or_nothing(self._guard).strip() == self._asleep:
+            rest.paused, self._idle_since = False, None
+            rest.texts.clear()
+            return
+        if rest.paused and now - self._paused_s < PAUSE_S:
+            return
+        found = [number_of(read_or_nothing(read), scale) for read, scale in zip(self._reads, self._scales, strict=True)]
+        values[self._span] = found
+        if self._pauses and self._tells is not None:
+            self._look(now, idle=found[self._tells] == 0.0)
+
+    def _look(self, now: float, *, idle: bool) -> None:
+        """Begin a pause, or end it."""
+        if not idle:
+            self._rest.paused, self._idle_since = False, None
+            return
+        if self._idle_since is None:
+            self._idle_since = now
+        self._rest.paused = now - self._idle_since >= IDLE_S
+        self._paused_s = now
+
+
+def _telling(gauges: tuple[Gauge, ...]) -> int | None:
+    """Return the place of the gauge that tells whether a device does nothing."""
+    for end in TELLS_IDLE:
+        for place, gauge in enumerate(gauges):
+            if gauge.sensor.name.endswith(end):
+                return place
+    return None

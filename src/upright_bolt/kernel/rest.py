@@ -1,0 +1,19 @@
+"""Leaving a device alone so that it can fall asleep."""
+
+from dataclasses import dataclass, field
+
+
+@dataclass(slots=True)
+class Rest:
+    """Whether a chip that is awake is left alone for a while, so that it can fall asleep.
+
+    Reading a file of a chip that does nothing counts as use: its driver waits some seconds after each before it lets
+    the chip sleep. So who samples it pauses, and meanwhile what has been read last is told again.
+
+    Attributes:
+        paused: whether it is left alone now.
+        texts: what was read last, by path.
+    """
+
+    paused: bool = False
+    texts: dict[str, bytes] = field(default_factory=dict)
