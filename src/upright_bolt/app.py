@@ -9,6 +9,7 @@ from upright_bolt.app_ports import MachineWord, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.work import OF_GRAPHICS
 from upright_bolt.ownership import become, caller, is_root
 from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.settings.access import MachineAccess
@@ -91,16 +92,29 @@ def _machine(opened: OpenMachine) -> "Machine":
         nothing_runs = "A tree is a copy of kernel files: it has no processor on which a workload could run."
         return Machine(opened.ports, "copy of kernel files", no_load=nothing_runs)
     from upright_bolt.twin.outside import Outside
-    from upright_bolt.workload.twin_load import TwinLoad
 
     outside = opened.ports.changes if isinstance(opened.ports.changes, Outside) else Outside(twin)
     return Machine(
         opened.ports,
         twin.spec.described,
-        make_load=lambda task: TwinLoad(twin, task),
+        make_load=lambda task: _twin_load(twin, task),
         plug=(lambda charger: outside.plug(charger=charger)) if twin.spec.battery_wh else None,
         set_pace=twin.set_pace,
     )
+
+
+def _twin_load(twin: "Twin", task: "Task") -> "Load":
+    from upright_bolt.workload.twin_load import TwinLoad
+
+    if task.workload not in OF_GRAPHICS:
+        return TwinLoad(twin, task)
+    from upright_bolt.workload.graphics_load import BothLoad
+    from upright_bolt.workload.twin_graphics_load import TwinGraphicsLoad
+
+    graphics = TwinGraphicsLoad(twin, task)
+    if task.workload == "graphics":
+        return graphics
+    return BothLoad(graphics, TwinLoad(twin, replace(task, workload="steady")), task.per_s)
 
 
 def _stay_awake(why: str) -> "Callable[[], None]":
@@ -116,7 +130,16 @@ def _host_load(task: "Task") -> "Load":
         return CommandLoad(task.options)
     from upright_bolt.workload.pool import HostLoad
 
-    return HostLoad(replace(task, cpus=_allowed(task.cpus)))
+    task = replace(task, cpus=_allowed(task.cpus))
+    if task.workload == "graphics":
+        from upright_bolt.workload.graphics_load import GraphicsLoad
+
+        return GraphicsLoad(task)
+    if task.workload == "both":
+        from upright_bolt.workload.graphics_load import BothLoad, GraphicsLoad
+
+        return BothLoad(GraphicsLoad(task), HostLoad(replace(task, workload="steady")), task.per_s)
+    return HostLoad(task)
 
 
 def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:

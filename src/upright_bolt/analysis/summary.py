@@ -133,6 +133,11 @@ def constraint_shares(codes: Floats | None, where: Mask) -> dict[str, float]:
     return {ORDER[i].value: round(float(counts[i] / chosen.size), 4) for i in order if counts[i]}
 
 
+def mean_over(time_s: Floats, column: Floats, from_s: float, to_s: float) -> float | None:
+    """Return the mean of a column over a span of time, both in s; None where nothing was measured."""
+    return _mean(column, (time_s >= from_s) & (time_s <= to_s))
+
+
 def _mean(column: Floats | None, where: Mask) -> float | None:
     chosen = _measured(column, where)
     return float(chosen.mean()) if chosen.size else None

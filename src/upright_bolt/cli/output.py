@@ -11,7 +11,7 @@ from upright_bolt.model.settings import show_settings
 from upright_bolt.model.work import score_quantity
 from upright_bolt.wording.constraints import shares
 from upright_bolt.wording.events import during_run
-from upright_bolt.wording.faults import does_not_count, state_words, struck
+from upright_bolt.wording.faults import does_not_count, place_of, state_words, struck
 from upright_bolt.wording.times import date_and_time
 
 if TYPE_CHECKING:
@@ -137,12 +137,13 @@ def _beside(store: "RunStore", record: RunRecord) -> list[str]:
     """Return what else ran, what happened, and the errors, a line each."""
     from upright_bolt.wording import runs as run_words
 
-    said = run_words.beside(record.end.numbers) + during_run(store.events(record.id))
+    said = [words] if (words := run_words.rendered(record)) else []
+    said += run_words.beside(record.end.numbers) + during_run(store.events(record.id))
     for error in record.errors[:MOST_ERRORS]:
         at = [CLOCK.show(error.clock_mhz)] if error.clock_mhz is not None else []
         at += [TEMPERATURE.show(error.temp_c)] if error.temp_c is not None else []
         at += [VOLTAGE.show(error.voltage_v)] if error.voltage_v is not None else []
-        where = f"processor {error.cpu}" + (f", {error.block}" if error.block else "")
+        where = place_of(error.cpu, error.block)
         said.append(f"At {error.time_s:.1f} s: {error.what} ({where})" + (f", at {', '.join(at)}." if at else "."))
     if len(record.errors) > MOST_ERRORS:
         said.append(f"… and {len(record.errors) - MOST_ERRORS} errors more; --json has them all.")

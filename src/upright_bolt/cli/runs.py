@@ -1,6 +1,7 @@
 """Commands that measure and compare: ``run``, ``runs``, ``compare``."""
 
 import sys
+from dataclasses import replace
 from math import isfinite
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated
@@ -17,13 +18,15 @@ from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
 from upright_bolt.model.settings import Settings, parse_assignments
 from upright_bolt.model.start import parse_start
-from upright_bolt.model.work import WORKLOADS, Options, Work, split_command
+from upright_bolt.model.work import OF_GRAPHICS, WORKLOADS, Options, Work, split_command
 
 UNTIL_DECIDED = "Run with and without --with in turn until the difference in score is decided: 4 to 10 runs of each."
 START = "rested (waits until temperature and power budget have settled; usual), warm (a fixed load first) or at-once."
 LADDER = "e.g. sustained=12W..40W/4W, or core-offset,cache-offset=0mV..-80mV/10mV"
 WRONG_RESULTS = 1
 """Exit code of a run that gave wrong results, though it ran to its end."""
+ON = "graphics, both: the graphics chip that works, as “machine” names it, or “software”."
+WEIGHT = "graphics, both: the scene: light, heavy, or steps between them."
 BELOW = "cooling: the temperature to stay below, e.g. 85C. Of other runs: also say what the cooling carries below it."
 
 if TYPE_CHECKING:
@@ -54,7 +57,9 @@ def run(
     ] = "",
     unit: Annotated[str, typer.Option("--unit", help="command: unit of that score.")] = "",
     times: Annotated[int, typer.Option("--times", help="command: how often in this run.")] = 1,
-    rate: Annotated[str, typer.Option("--rate", help="frames: how many a second, e.g. 60fps.")] = "60fps",
+    rate: Annotated[str, typer.Option("--rate", help="frames, graphics: how many a second, e.g. 60fps.")] = "",
+    chip: Annotated[str, typer.Option("--on", help=ON)] = "",
+    weight: Annotated[str, typer.Option("--weight", help=WEIGHT)] = "heavy",
     over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
@@ -64,7 +69,11 @@ def run(
     cool_c = _degrees(cool_to, "cool-to")
     below_c = _degrees(below, "below")
     held_c = (below_c or 0.0) if workload == "cooling" else 0.0
-    options = Options(split_command(command), pattern, unit, times, FRAME_RATE.parse(rate, "rate"), held_c, sure)
+    asked_fps = FRAME_RATE.parse(rate, "rate") if rate else None
+    options = Options(split_command(command), pattern, unit, times, below_c=held_c, sure=sure, chip=chip, weight=weight)
+    if asked_fps is not None:
+        paced = workload in OF_GRAPHICS
+        options = replace(options, pace_fps=asked_fps) if paced else replace(options, rate_fps=asked_fps)
     work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
     if until_decided:
         from upright_bolt.cli.series import carry_out
@@ -98,6 +107,8 @@ def sweep(
     repeat: Annotated[int, typer.Option("--repeat", help="How often each rung is run.")] = 1,
     cool_to: Annotated[str, typer.Option("--cool-to", help="Wait before each run until it is so cool, e.g. 45C.")] = "",
     start: Annotated[str, typer.Option("--start", help=START)] = "",
+    chip: Annotated[str, typer.Option("--on", help=ON)] = "",
+    weight: Annotated[str, typer.Option("--weight", help=WEIGHT)] = "heavy",
     go_on: Annotated[bool, typer.Option("--go-on", help="Do not stop at the first rung with wrong results.")] = False,
     over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
     as_json: AsJson = False,
@@ -110,7 +121,8 @@ def sweep(
     duration_s = TIME.parse(duration, "duration")
     cool_c = _degrees(cool_to, "cool-to")
     steps = rungs(ladder, parse_assignments(tried or []), repeat)
-    work = Work(workload, duration_s, start=parse_start(start) if start else None)
+    options = Options(chip=chip, weight=weight)
+    work = Work(workload, duration_s, options=options, start=parse_start(start) if start else None)
     return carry_out(
         context.obj, SeriesAsked(steps, work, cool_c, stops_at_errors=not go_on), as_json=as_json, over_broken=over
     )

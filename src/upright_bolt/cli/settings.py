@@ -1,13 +1,15 @@
 """Commands that change and tell what is in force: ``set``, ``put-back``, ``keep``, ``stock``, ``status``, ``plug``."""
 
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, replace
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from upright_bolt.analysis.no_effect import without_effect
-from upright_bolt.cli.context import AsJson, access_at, print_json, print_table, session_at
+from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at
 from upright_bolt.cli.ground import OVER, check_ground
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_of
@@ -23,6 +25,7 @@ from upright_bolt.wording.trials import put_back as put_back_words
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
     from upright_bolt.model.trial import ApplyReport, ApplyRow, Status, Trial
+    from upright_bolt.settings.access import MachineAccess
 
 
 REACTION_S = 2
@@ -51,13 +54,14 @@ def set_(
     confirm: Annotated[
         str, typer.Option("--confirm", metavar="NAME", help="Name the control whose protection you take away.")
     ] = "",
+    wake: Annotated[bool, typer.Option("--wake", help="Wake a graphics chip that sleeps, to set it.")] = False,
     over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Put settings in force as a trial, until “keep” or “put-back”."""
     settings = parse_assignments(assignments)
     _ask_first(settings, confirm)
-    with access_at(context.obj, exclusive=True) as access:
+    with _access(context.obj, settings, wake=wake) as access:
         if keep or not over:
             check_ground(context.obj, access, [settings], what_to_do=ONLY_TRIED if over else AS_A_TRIAL)
         report = access.try_settings(settings, standing=True)
@@ -73,6 +77,20 @@ def set_(
     if not report.ok:
         raise as_error(report)
     return 0
+
+
+@contextmanager
+def _access(choice: MachineChoice, settings: "Settings", *, wake: bool) -> Iterator["MachineAccess"]:
+    """Open the machine; ``wake`` its graphics chips that the settings are of. Raises BadInput if one does not wake."""
+    if not wake:
+        with access_at(choice, exclusive=True) as access:
+            yield access
+        return
+    from upright_bolt.session.chip_wake import wake_for
+
+    with session_at(choice, exclusive=True) as session:
+        wake_for(session, settings)
+        yield session.access
 
 
 def put_back(context: typer.Context, as_json: AsJson = False) -> None:

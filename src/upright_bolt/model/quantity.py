@@ -132,11 +132,12 @@ EFFICIENCY = Quantity("efficiency", "units/min/W", 2, trims=False)
 ENERGY = Quantity("energy", "J", 2, trims=False)
 LATENCY = Quantity("latency", "ms", 1, {"ms": 1.0, "s": 1000.0}, trims=False)
 FRAME_RATE = Quantity("frame rate", "frames/s", 1, {"fps": 1.0, "/s": 1.0}, trims=False)
+FRAMES = Quantity("score", "frames/min", 1, trims=False)
 TASKS = Quantity("score", "tasks/min", 1, trims=False)
 WAKE_UPS = Quantity("wake-ups", "/s")
 
 _ALL = (POWER, CLOCK, TEMPERATURE, TIME, VOLTAGE, CURRENT, OFFSET, PREFERENCE, SWITCH, CHOICE, SPEED, SHARE, HOURS,
-        COUNT, SCORE, EFFICIENCY, ENERGY, LATENCY, FRAME_RATE, TASKS, WAKE_UPS)  # fmt: skip
+        COUNT, SCORE, EFFICIENCY, ENERGY, LATENCY, FRAME_RATE, FRAMES, TASKS, WAKE_UPS)  # fmt: skip
 
 
 def with_unit(text: str, shown: str) -> str:

@@ -6,7 +6,8 @@ from math import isfinite
 from typing import Any
 
 from upright_bolt.errors import BadInput, NotHere
-from upright_bolt.model.quantity import FRAME_RATE, SCORE, TASKS, TIME, Quantity
+from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.quantity import FRAME_RATE, FRAMES, SCORE, TASKS, TIME, Quantity
 from upright_bolt.model.start import Start
 
 
@@ -50,6 +51,9 @@ WORKLOADS = {
                  "task costs.", TASKS, threads=1, usual="3 min", even=False),
         Workload("frames", "Paced frames: the same work so many times a second. Shows stutter that an average hides.",
                  FRAME_RATE, per_s=1.0, threads=2, usual="3 min", even=False),
+        Workload("graphics", "A graphics chip: pictures and computation, every frame checked to the bit. Light, heavy, "
+                 "or steps between.", FRAMES, threads=1),
+        Workload("both", "Processor and graphics chip at once, each with its score: who gets the heat.", FRAMES),
         Workload("battery", "Light use on battery: drain in watts, and hours to empty from full.", None, threads=1,
                  even=False),
         Workload("idle", "No work: what the machine draws and how warm it is when left alone.", None, usual="3 min"),
@@ -61,6 +65,12 @@ WORKLOADS = {
     )
 }  # fmt: skip
 """Workloads by name, in the order in which people meet them."""
+OF_GRAPHICS = ("graphics", "both")
+"""Workloads of a graphics chip."""
+WEIGHTS = ("light", "heavy", "steps")
+"""Scenes of a graphics load: passing the light one means little."""
+NO_CHIP = "software"
+"""Stands for a chip where the processor renders by itself."""
 RESTING = ("idle", "watch")
 """Workloads without work of ours."""
 HOLD_S, SURE_HOLD_S, HOLD_REST_S = 180.0, 360.0, 120.0
@@ -83,6 +93,9 @@ class Options:
         rate_fps: frames a second.
         below_c: the temperature near which the cooling is held; 0 for other workloads.
         sure: whether it is held for longer.
+        chip: the graphics chip that works, by its part; ``software`` for none; empty until that is chosen.
+        weight: of a graphics load's scene.
+        pace_fps: frames a second of a graphics load; 0 for as fast as it goes.
         polite: whether it leaves the processors to anything else that wants them (lowest priority).
     """
 
@@ -94,6 +107,9 @@ class Options:
     below_c: float = 0.0
     sure: bool = False
     polite: bool = False
+    chip: str = ""
+    weight: str = "heavy"
+    pace_fps: float = 0.0
 
 
 @dataclass(frozen=True, slots=True)
@@ -135,6 +151,7 @@ def check_options(name: str, options: Options) -> None:
     ):
         if given and name != of:
             raise BadInput(f"The workload {name} takes no {what}; “{of}” does.")
+    _check_graphics(name, options)
     if name == "command":
         _check_command(options)
     if name == "cooling" and not COOLEST_C <= options.below_c <= HOTTEST_C:
@@ -146,6 +163,45 @@ def check_options(name: str, options: Options) -> None:
         raise BadInput(
             f"rate: from {SLOWEST_FPS:.0f} to {FASTEST_FPS:.0f} frames a second; {options.rate_fps:g} is outside that."
         )
+
+
+def _check_graphics(name: str, options: Options) -> None:
+    plain = Options()
+    given = {"graphics chip": options.chip != plain.chip, "weight of a scene": options.weight != plain.weight,
+             "pace of frames": options.pace_fps != plain.pace_fps}  # fmt: skip
+    what = next((words for words, is_given in given.items() if is_given), "")
+    if what and name not in OF_GRAPHICS:
+        raise BadInput(f"The workload {name} takes no {what}; {' and '.join(f'“{w}”' for w in OF_GRAPHICS)} do.")
+    if options.weight not in WEIGHTS:
+        raise BadInput(f"weight: “{options.weight[:40]}” is none of {', '.join(WEIGHTS)}.")
+    if options.pace_fps and not SLOWEST_FPS <= options.pace_fps <= FASTEST_FPS:
+        raise BadInput(
+            f"rate: from {SLOWEST_FPS:.0f} to {FASTEST_FPS:.0f} frames a second; {options.pace_fps:g} is outside that."
+        )
+
+
+def choose_chip(chips: tuple[GraphicsChip, ...], asked: str) -> GraphicsChip | None:
+    """Return the graphics chip that a workload works on; None for the software renderer.
+
+    Args:
+        chips: the machine's.
+        asked: a chip's part, ``software``, or empty for the only one.
+
+    Raises:
+        BadInput: there are several and none was named, or there is none of that name.
+    """
+    names = [chip.part for chip in chips]
+    if asked == NO_CHIP or (not asked and not chips):
+        return None
+    if not asked and len(chips) > 1:
+        raise BadInput(
+            f"on: this machine has {len(chips)} graphics chips; name the one that works: {', '.join(names)}."
+        )
+    for chip in chips:
+        if asked in ("", chip.part):
+            return chip
+    there = f"there {'is' if len(names) == 1 else 'are'} {', '.join(names)}" if names else "there is none"
+    raise BadInput(f"on: there is no graphics chip “{asked[:40]}” here; {there}. “{NO_CHIP}” renders without one.")
 
 
 def hold_s(options: Options) -> float:

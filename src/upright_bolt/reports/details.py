@@ -25,7 +25,8 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
         stages = stages_of(head.workload, head.options, time_s)
         full = None if stages is None else stages.full
         found = phases.whole(time_s, columns, duration_s, bounds=bounds, full=full)
-    return RunDetails(found, cooling_of(store, record) if even else None, below_c)
+    beside = bool(head.options.chip)  # the model of the cooling knows no heat but the processor's
+    return RunDetails(found, cooling_of(store, record) if even and not beside else None, below_c)
 
 
 def details_data(details: RunDetails) -> dict[str, Any]:

@@ -10,7 +10,14 @@ from upright_bolt.model.run import SLICE_S, RunEnd, RunHead, RunNumbers, RunStat
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import workload
-from upright_bolt.session.numbers import RowTable, number_rows, run_numbers, with_work
+from upright_bolt.session.numbers import (
+    RowTable,
+    graphics_numbers,
+    number_rows,
+    run_numbers,
+    with_work,
+    without_the_processor_s,
+)
 from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.run_progress import RunProgress, RunSink, RunStage
 from upright_bolt.session.start import Gate, RestWatch
@@ -252,6 +259,11 @@ class ActiveRun:
             indices = [self._index[name] for name in names if name in self._index]
             return _known(row[1 + indices[0]]) if indices else None
 
+        chip = self.head.options.chip
+        if chip and error.cpu < 0:
+            kinds = ("temperature", "clock", "voltage")
+            temp_c, clock_mhz, volts = (reading(f"{chip}.{kind}") for kind in kinds)
+            return replace(error, temp_c=temp_c, clock_mhz=clock_mhz, voltage_v=volts)
         return replace(
             error,
             temp_c=reading(f"temperature.core{self._others.core_of(error.cpu)}", "temperature.package"),
@@ -285,13 +297,15 @@ class ActiveRun:
         numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score, settled, work)
         units = load.units_until(start + duration_s) if load.scores else 0.0
         extra = load.figures(duration_s)
+        extra |= graphics_numbers(self._table.of(self._rows), self.head, start, duration_s, score)
         if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:
             extra["wakeups_per_s"] = wakes
         resting_j: float | None = 0.0
         if self.head.workload in MOSTLY_AT_REST:
             resting_j = None if self._resting_w is None else self._resting_w * duration_s
         paced = self._slices if self._paced else ()
-        return with_work(numbers, units, paced, extra, self._others.others, resting_j)
+        found = with_work(numbers, units, paced, extra, self._others.others, resting_j)
+        return without_the_processor_s(found) if "graphics_w" in extra else found
 
     def _score(self, duration_s: float) -> float | None:
         load = self._load

@@ -7,7 +7,7 @@ from statistics import fmean, stdev
 from typing import TYPE_CHECKING
 
 from upright_bolt.model.constraint import CODE
-from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunNumbers, Slice
+from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunHead, RunNumbers, Slice, settled_from_s
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.work import Options
 from upright_bolt.session.stages import stage_numbers, stages_of
@@ -92,6 +92,45 @@ def run_numbers(
     if stages is None:
         return found
     return replace(found, extra=found.extra | stage_numbers(stages, by_name))
+
+
+GRAPHICS_FIGURES = {"clock": "graphics_mhz", "power": "graphics_w", "temperature": "graphics_c"}
+"""What a run of a graphics chip is told of it, by the kind of its sensor: means over the settled part of the load."""
+
+
+def graphics_numbers(
+    table: "Floats", head: RunHead, start_s: float, duration_s: float, score: float | None
+) -> dict[str, float]:
+    """Return the numbers of the graphics chip that a run worked on; none if it worked on none.
+
+    Args:
+        table: of shape ``(rows, 1 + columns)``, as for ``run_numbers``.
+        head: of the run.
+        start_s: time of the load start on the table's clock.
+        duration_s: time under load.
+        score: frames a minute.
+    """
+    if not head.options.chip or score is None:
+        return {}
+    from upright_bolt.analysis.summary import mean_over  # noqa: PLC0415 - brings numpy along
+
+    from_s = settled_from_s(duration_s) or duration_s / 2.0
+    found = {}
+    for kind, key in GRAPHICS_FIGURES.items():
+        name = f"{head.options.chip}.{kind}"
+        if name in head.columns:
+            column = table[:, head.columns.index(name) + 1]
+            mean = mean_over(table[:, 0] - start_s, column, from_s, duration_s)
+            if mean is not None:
+                found[key] = mean
+    if found.get("graphics_w", 0.0) > 0.0:
+        found["frames_per_watt"] = score / found["graphics_w"]
+    return found
+
+
+def without_the_processor_s(numbers: RunNumbers) -> RunNumbers:
+    """Return the numbers of a run whose work was done on a chip with watts of its own, without those per watt."""
+    return replace(numbers, score_per_watt=None, settled_per_watt=None, energy_per_unit_j=None)
 
 
 def with_work(

@@ -21,6 +21,7 @@ from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import RESTING, Work
 from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.chip_wake import wake_for
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal, RestWatch
@@ -283,7 +284,11 @@ def check_steps(steps: Sequence[Step], controls: Mapping[str, Control]) -> None:
 
 
 def try_or_raise(session: RunningSession, settings: Settings) -> None:
-    """Put settings in force as a trial of this process. Raises BadInput or Refused if they are not."""
+    """Put settings in force as a trial of this process; a graphics chip that sleeps is woken for its own.
+
+    Raises BadInput or Refused if they are not in force.
+    """
+    wake_for(session, settings)
     report = session.try_settings(settings, standing=False)  # closing the session puts it back
     if not report.ok:
         raise as_error(report)

@@ -11,7 +11,7 @@ from upright_bolt.kernel.channels import Supplies
 from upright_bolt.kernel.driver import CanBeCapped, Capped, ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.kernel.ports import OverlaidFiles
+from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
@@ -51,7 +51,8 @@ class Backend:
     Attributes:
         drivers: by full control name, in the order in which they are written.
         absent: why, for every control of the whole machine that it lacks.
-        owed: texts that could not be put back, since the files belong to a processor that is offline.
+        owed: texts that could not be put back, since the files belong to a processor that is offline, or to a chip that
+            sleeps.
         on_processors: called when processors have come or gone.
     """
 
@@ -238,9 +239,11 @@ class Backend:
         return survey(over, self._ports.registers, self._ports.word).controls
 
     def look_at_processors(self) -> None:
-        """Take over which processors are there now, if those have changed since the last look."""
+        """Take over which processors are there now, if those have changed, and tell if what was gone is there again."""
         if self._online_now() != self._online:
             self.processors_changed()
+        elif self.owed and not all(self.is_gone(path) for path in self.owed):
+            self.on_processors()
 
     def _online_now(self) -> str:
         try:
@@ -260,11 +263,11 @@ class Backend:
         self.on_processors()
 
     def is_gone(self, path: str) -> bool:
-        """Tell whether a file belongs to a processor that is offline, so that nothing holds there."""
+        """Tell whether a file belongs to a processor that is offline, or to a chip that sleeps."""
         try:
             self.text(path)
         except FileFault as fault:
-            return path.startswith(paths.CPU) and fault.errno in OFFLINE
+            return fault.errno == SLEEPS or (path.startswith(paths.CPU) and fault.errno in OFFLINE)
         return False
 
     def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
@@ -272,7 +275,8 @@ class Backend:
 
         Every file is written in the first round, whatever it reads: a value asked for before may still be on its way
         into force. A write that fails may pass in a later round. What belongs to a processor that is offline is owed:
-        the kernel keeps what was set there, and has it in force again once the processor is back.
+        the kernel keeps what was set there, and has it in force again once the processor is back. So is what belongs
+        to a chip that sleeps, since nothing is written there without waking it.
         """
         gone = {path: text for path, text in before.items() if self.is_gone(path)}
         self.owed = {path: text for path, text in self.owed.items() if path not in before} | gone

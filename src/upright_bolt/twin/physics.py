@@ -59,6 +59,7 @@ class Physics:
 
     Attributes:
         source: work that changes the demand within a step; None for steady demand.
+        beside: work of graphics chips, likewise.
     """
 
     def __init__(self, spec: TwinSpec, state: TwinState) -> None:
@@ -66,6 +67,7 @@ class Physics:
         self.state = state
         self.demand = Demand()
         self.source: DemandSource | None = None
+        self.beside: list[DemandSource] = []
         self._faults = VoltageFaults(spec.chip)
         self._noise = Noise(state.noise)
         complete(state, spec)
@@ -120,13 +122,12 @@ class Physics:
         until = self.state.time_s + seconds
         while until - self.state.time_s > 1e-9:
             dt = min(STEP_S, until - self.state.time_s)
-            source = self.source
-            if source is None:
-                self._step(dt)
-                continue
-            dt = min(dt, source.before(self))
+            sources = self.beside if self.source is None else [self.source, *self.beside]
+            for source in sources:
+                dt = min(dt, source.before(self))
             self._step(dt)
-            source.after(self, dt)
+            for source in sources:
+                source.after(self, dt)
 
     def _step(self, dt: float) -> None:
         state, noise = self.state, self._noise
@@ -344,7 +345,7 @@ class Physics:
         for name in TwinState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
-        self.source = None
+        self.source, self.beside = None, []
         self.graphics = GraphicsChips(self.spec, old)
         self.firmware_resets_limits()
 

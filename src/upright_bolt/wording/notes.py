@@ -111,8 +111,8 @@ _CLAUSES: dict[C, str] = {
     C.TABLE_FIXED: "this processor's turbo table can be read but not changed (bit 28 of its platform information is "
     "clear)",
     C.NO_RANGE: "the driver does not say which values it allows",
-    C.WAKE_TO_SET: "the chip is asleep, and reading or setting anything would wake it. Wake it to set it: start a "
-    "program that uses it",
+    C.WAKE_TO_SET: "the chip is asleep, and reading or setting anything would wake it. Wake it to set it: with "
+    "“set --wake”, or by starting a program that uses it",
     C.NO_OVERDRIVE: "the driver was loaded without overdrive (amdgpu.ppfeaturemask is {now}). It takes "
     "amdgpu.ppfeaturemask={wanted} on the kernel's command line, and a restart",
     C.NO_OVERDRIVE_HERE: "overdrive is allowed, but this chip's firmware or driver offers no table for it",

@@ -13,6 +13,7 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.quantity import POWER, clock_text
 from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.sample import Sample, value_of
+from upright_bolt.model.work import NO_CHIP
 from upright_bolt.wording.constraints import LEAST_SHARE, basis
 
 WIDEST_C = 8.0
@@ -97,6 +98,17 @@ def _held(held: Held) -> str:
         return ""
     kind = f"{held.kind.capitalize()}, " if held.kind else ""
     return f"  {kind}{held.constraint}: {words}, since {clock_text(held.since_s)}, {held.share:.0%} of that time"
+
+
+def rendered(run: RunRecord) -> str:
+    """Return which chip of a graphics load worked, and at what; empty for other work."""
+    options = run.head.options
+    if not options.chip:
+        return ""
+    who = "The software renderer" if options.chip == NO_CHIP else options.chip
+    scene = "scenes in steps, light, heavy and none" if options.weight == "steps" else f"the {options.weight} scene"
+    pace = f"{options.pace_fps:g} times a second" if options.pace_fps else "as fast as it went"
+    return f"{who} rendered {scene}, {pace}; every frame was checked."
 
 
 def beside(numbers: RunNumbers) -> list[str]:

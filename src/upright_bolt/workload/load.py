@@ -4,6 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from upright_bolt.errors import BadInput
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import WorkError
 from upright_bolt.model.work import Options, workload
@@ -11,11 +12,12 @@ from upright_bolt.model.work import Options, workload
 
 @dataclass(frozen=True, slots=True)
 class Task:
-    """What a load is made for: a workload's name, the processors it keeps busy, and what else is asked of it."""
+    """What a load is made for: a workload's name, the processors and the graphics chip it keeps busy, and all else."""
 
     workload: str
     cpus: tuple[int, ...]
     options: Options = field(default_factory=Options)
+    chip: GraphicsChip | None = None
 
     @property
     def per_s(self) -> float:

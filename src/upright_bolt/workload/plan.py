@@ -70,6 +70,20 @@ def _lasted(workload: str, elapsed_s: float) -> Iterator[tuple[Stage, float]]:
         place = max(0.0, place - stage.seconds)
 
 
+GRAPHICS_STEPS = (("heavy", 2.0), ("light", 1.5), ("heavy", 1.0), ("", 0.5))
+"""One round of a graphics load with steps between its weights: each is a jump of current on the chip's rail."""
+
+
+def graphics_stage_at(elapsed_s: float) -> tuple[str, float]:
+    """Return the weight at a time from load start, empty for none, and the seconds that are left of it."""
+    place = elapsed_s % sum(seconds for _, seconds in GRAPHICS_STEPS)
+    for weight, seconds in GRAPHICS_STEPS:
+        if place < seconds - 1e-6:
+            return weight, seconds - place
+        place -= seconds
+    return GRAPHICS_STEPS[0]
+
+
 def kinds_s(workload: str, elapsed_s: float) -> dict[str, float]:
     """Return how much of so many seconds of a workload is ``full`` load, ``steps``, ``light`` load and ``idle``."""
     found = dict.fromkeys(("full", "steps", "light", "idle"), 0.0)

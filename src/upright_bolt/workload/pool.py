@@ -5,6 +5,7 @@ import subprocess
 import tempfile
 import time
 from bisect import bisect_right
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import IO
@@ -36,7 +37,9 @@ MISSED = "The checker missed a wrong bit that was planted to test it: this run p
 
 
 @dataclass(slots=True)
-class _Worker:
+class Worker:
+    """One worker process, and what it has said."""
+
     cpu: int
     process: subprocess.Popen[bytes]
     complaints: IO[bytes]
@@ -55,17 +58,18 @@ class HostLoad(Load):
     Args:
         task: what it is made for.
         plant: number of the block in which the first worker's checker must find one wrong bit; None for no block.
+        way: in which the workers work; empty for that of the task's workload.
     """
 
-    def __init__(self, task: Task, plant: int | None = None) -> None:
+    def __init__(self, task: Task, plant: int | None = None, way: str = "") -> None:
         self._task = task
-        self._way = WAYS[task.workload]
+        self._way = way or WAYS[task.workload]
         self.scores = task.workload != "battery"
         self._blocks_per_unit = BLOCKS_PER_UNIT.get(self._way, 1)
         self._plant = plant
         self._proved: list[bool] = []
         self._told_proved = False
-        self._workers: list[_Worker] = []
+        self._workers: list[Worker] = []
         self._errors: list[WorkError] = []
         self._start_s = 0.0
         self._prepared_s = 0.0
@@ -73,10 +77,7 @@ class HostLoad(Load):
     def prepare(self) -> None:
         """Start the workers; they warm up by themselves. Raises BoltError if one cannot be started."""
         self._prepared_s = time.monotonic()
-        for i, cpu in enumerate(self._task.cpus):
-            plant = self._plant if self._plant is not None and i == 0 else -1
-            words = (cpu, self._way, i, plant, self._task.options.rate_fps, LOWEST if self._task.options.polite else 0)
-            command = python_module("upright_bolt.workload.worker", *words)
+        for cpu, command, environment in self._commands():
             complaints = tempfile.TemporaryFile()  # noqa: SIM115 - closed in stop
             try:
                 process = subprocess.Popen(
@@ -84,7 +85,7 @@ class HostLoad(Load):
                     stdin=subprocess.PIPE,
                     stdout=subprocess.PIPE,
                     stderr=complaints,
-                    env=ENVIRONMENT,
+                    env=environment,
                     cwd="/",
                 )
             except OSError as fault:
@@ -92,7 +93,15 @@ class HostLoad(Load):
                 raise BoltError(f"A worker process could not be started: {fault.strerror}.") from fault
             if process.stdout is not None:
                 os.set_blocking(process.stdout.fileno(), False)
-            self._workers.append(_Worker(cpu, process, complaints))
+            self._workers.append(Worker(cpu, process, complaints))
+
+    def _commands(self) -> Iterator[tuple[int, list[str], dict[str, str]]]:
+        """Yield processor, command and environment of each worker."""
+        options = self._task.options
+        for i, cpu in enumerate(self._task.cpus):
+            plant = self._plant if self._plant is not None and i == 0 else -1
+            words = (cpu, self._way, i, plant, options.rate_fps, LOWEST if options.polite else 0)
+            yield cpu, python_module("upright_bolt.workload.worker", *words), ENVIRONMENT
 
     def ready(self) -> bool:
         """Tell whether every worker has warmed up. Raises BoltError if one died, or did not in time."""
@@ -102,7 +111,7 @@ class HostLoad(Load):
                 worker.complaints.seek(0)
                 last = worker.complaints.read().decode(errors="replace").strip().splitlines()[-1:]
                 self.stop()
-                raise BoltError(f"The worker on processor {worker.cpu} died while warming up: {' '.join(last)}")
+                raise BoltError(self._died(worker, " ".join(last)))
         if all(worker.ready for worker in self._workers):
             return True
         late = min(max(worker.heard_s, self._prepared_s) for worker in self._workers if not worker.ready)
@@ -110,6 +119,10 @@ class HostLoad(Load):
             self.stop()
             raise BoltError(f"The workers do not get on with warming up: nothing for {READY_WITHIN_S:.0f} s.")
         return False
+
+    def _died(self, worker: Worker, last: str) -> str:
+        """Return that a worker died before the work began, as a sentence; ``last`` is its last word."""
+        return f"The worker on processor {worker.cpu} died while warming up: {last}"
 
     def start(self) -> float:
         """Let all workers begin."""
@@ -141,39 +154,45 @@ class HostLoad(Load):
             if self._start_s and not worker.dead and time.monotonic() - worker.heard_s > _patience_s(worker):
                 self._give_up(worker)
 
-    def _hear(self, worker: _Worker) -> None:
+    def _hear(self, worker: Worker) -> None:
         """Note that a worker has spoken, and how long it took for that while it warmed up."""
         now = time.monotonic()
         if worker.heard_s and not worker.ready:
             worker.slowest_s = max(worker.slowest_s, now - worker.heard_s)
         worker.heard_s = now
 
-    def _take(self, worker: _Worker, data: bytes) -> None:
+    def _take(self, worker: Worker, data: bytes) -> None:
         lines = (worker.rest + data).split(b"\n")
         worker.rest = lines.pop()
         for line in lines:
-            words = line.decode("ascii", "replace").split()
-            if words[:1] == ["ready"]:
-                worker.ready = True
-            elif words[:1] == ["bad"] and len(words) == 2:
-                self._errors.append(WorkError(0.0, worker.cpu, words[1], "wrong result while warming up"))
-            elif words[:1] == ["p"] and len(words) == 4:
-                self._proved.append(words[3] == "1")
-            elif words[:1] == ["b"] and len(words) == 5:
-                begun, ended = float(words[2]), float(words[3])
-                worker.begun.append(begun)
-                worker.ended.append(ended)
-                if words[4] != "1":
-                    self._errors.append(WorkError(ended - self._start_s, worker.cpu, words[1], "wrong result"))
+            self._take_line(worker, line.decode("ascii", "replace").split())
 
-    def _bury(self, worker: _Worker) -> None:
+    def _take_line(self, worker: Worker, words: list[str]) -> None:
+        """Take up one line of a worker."""
+        if words[:1] == ["ready"]:
+            worker.ready = True
+        elif words[:1] == ["bad"] and len(words) == 2:
+            self._errors.append(WorkError(0.0, worker.cpu, words[1], "wrong result while warming up"))
+        elif words[:1] == ["p"] and len(words) == 4:
+            self._proved.append(words[3] == "1")
+        elif words[:1] == ["b"] and len(words) >= 5:
+            begun, ended = float(words[2]), float(words[3])
+            worker.begun.append(begun)
+            worker.ended.append(ended)
+            if words[4] != "1":
+                self._errors.append(self._wrong(worker, ended - self._start_s, words[1], words[5:]))
+
+    def _wrong(self, worker: Worker, time_s: float, block: str, places: list[str]) -> WorkError:  # noqa: ARG002 - others have places
+        return WorkError(time_s, worker.cpu, block, "wrong result")
+
+    def _bury(self, worker: Worker) -> None:
         worker.dead = True
         if self._start_s:
             code = worker.process.wait(timeout=END_WITHIN_S)
             what = f"the worker died (signal {-code})" if code < 0 else f"the worker ended with code {code}"
             self._errors.append(WorkError(time.monotonic() - self._start_s, worker.cpu, "", what))
 
-    def _give_up(self, worker: _Worker) -> None:
+    def _give_up(self, worker: Worker) -> None:
         """End a worker that does not answer; what it was asked to check stays unknown."""
         worker.process.kill()
         worker.process.wait()
@@ -263,12 +282,12 @@ class HostLoad(Load):
                         continue
 
 
-def _patience_s(worker: _Worker) -> float:
+def _patience_s(worker: Worker) -> float:
     """Return for how long a worker may be silent."""
     return max(SILENT_S, SLOWER * worker.slowest_s)
 
 
-def _blocks_until(worker: _Worker, time_s: float) -> float:
+def _blocks_until(worker: Worker, time_s: float) -> float:
     done = bisect_right(worker.ended, time_s)
     if done < len(worker.begun) and worker.begun[done] < time_s:
         begun, ended = worker.begun[done], worker.ended[done]

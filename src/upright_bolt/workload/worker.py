@@ -36,7 +36,8 @@ Due = tuple[Block, float | None]
 """A block to execute, and when it was due; None for now."""
 
 
-def _sleep_until(time_s: float) -> None:
+def sleep_until(time_s: float) -> None:
+    """Sleep until a moment of the monotonic clock, in s."""
     while (ahead := time_s - time.monotonic()) > 0:
         time.sleep(min(ahead, MOST_SLEEP_S))
 
@@ -68,7 +69,7 @@ def bursts(mix: Mix, start_s: float, number: int) -> Iterator[Due]:
     due = start_s
     for pause in pauses(number):
         due = max(due, time.monotonic()) + pause
-        _sleep_until(due)
+        sleep_until(due)
         yield ("task", mix.task), due
 
 
@@ -78,7 +79,7 @@ def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
     while True:
         yield ("frame", mix.frame), None
         begun = max(begun + 1.0 / rate_fps, time.monotonic())
-        _sleep_until(begun)
+        sleep_until(begun)
 
 
 def _dues(mix: Mix, way: str, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
@@ -97,7 +98,7 @@ def _with_one_wrong_bit(result: bytes) -> bytes:
     return bytes([result[0] ^ 1]) + result[1:]
 
 
-def _parent_gone() -> bool:
+def parent_gone() -> bool:
     """Tell whether whoever started this worker has ended: nobody holds the other end of standard input any more."""
     poll = select.poll()
     poll.register(sys.stdin, select.POLLIN)
@@ -111,7 +112,7 @@ def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
     with threadpool_limits(1):
         mix = Mix()
         for name, block in (*mix.blocks(), ("task", mix.task), ("frame", mix.frame)):
-            if _parent_gone():
+            if parent_gone():
                 return
             out.write(f"warming {name}\n")
             out.flush()
