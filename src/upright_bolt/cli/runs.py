@@ -69,11 +69,8 @@ def run(
     cool_c = _degrees(cool_to, "cool-to")
     below_c = _degrees(below, "below")
     held_c = (below_c or 0.0) if workload == "cooling" else 0.0
-    asked_fps = FRAME_RATE.parse(rate, "rate") if rate else None
     options = Options(split_command(command), pattern, unit, times, below_c=held_c, sure=sure, chip=chip, weight=weight)
-    if asked_fps is not None:
-        paced = workload in OF_GRAPHICS
-        options = replace(options, pace_fps=asked_fps) if paced else replace(options, rate_fps=asked_fps)
+    options = _paced(options, workload, rate)
     work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
     if until_decided:
         from upright_bolt.cli.series import carry_out
@@ -96,6 +93,14 @@ def run(
     )
     finished(record)
     return WRONG_RESULTS if record.errors else 0
+
+
+def _paced(options: Options, workload: str, rate: str) -> Options:
+    """Return options with the rate that a person typed, if any, where the workload keeps it. Raises BadInput."""
+    if not rate:
+        return options
+    asked_fps = FRAME_RATE.parse(rate, "rate")
+    return replace(options, **{"pace_fps" if workload in OF_GRAPHICS else "rate_fps": asked_fps})
 
 
 def sweep(

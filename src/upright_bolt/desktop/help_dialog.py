@@ -38,9 +38,9 @@ def _shortcuts() -> str:
     return f"# Keyboard\n\n| Keys | |\n|:--|:--|\n{rows}\n"
 
 
-REQUIRED = ("alembic", "google-re2", "inotify-simple", "jeepney", "jinja2", "matplotlib", "msgspec", "numpy",
-            "platformdirs", "pydantic", "pyqt6", "pyqtgraph", "pyudev", "rich", "scipy", "sqlalchemy", "threadpoolctl",
-            "tomlkit", "typer")  # fmt: skip
+REQUIRED = ("alembic", "google-re2", "inotify-simple", "jeepney", "jinja2", "matplotlib", "moderngl", "msgspec",
+            "numpy", "platformdirs", "pydantic", "pyqt6", "pyqtgraph", "pyudev", "rich", "scipy", "sqlalchemy",
+            "threadpoolctl", "tomlkit", "typer")  # fmt: skip
 """The libraries that the project's file asks for; a test holds the two together."""
 LONGEST_LICENCE = 60
 

@@ -1,5 +1,6 @@
 """Waking a graphics chip on purpose: for a run on it, or since a person has asked for it. Nothing else wakes one."""
 
+from collections.abc import Collection
 from contextlib import suppress
 from typing import Protocol
 
@@ -9,7 +10,6 @@ from upright_bolt.kernel.graphics_chips import Card, find_cards
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control, ControlState
-from upright_bolt.model.settings import Settings
 from upright_bolt.session.machine import Machine
 
 WITHIN_S = 5.0
@@ -57,10 +57,10 @@ def wake(files: KernelFiles, clock: Clock, part: str) -> None:
         clock.wait_until(clock.now_s() + LOOK_EVERY_S)
 
 
-def wake_for(session: HasChips, settings: Settings) -> None:
-    """Wake the chips that settings are of, as far as they sleep. Raises BadInput if one does not wake."""
-    controls = session.controls() if any(part_of(name) for name in settings) else {}
-    asleep = [name for name in settings if name in controls and controls[name].state is ControlState.ASLEEP]
+def wake_for(session: HasChips, names: Collection[str]) -> None:
+    """Wake the chips that controls are of, as far as they sleep. Raises BadInput if one does not wake."""
+    controls = session.controls() if any(part_of(name) for name in names) else {}
+    asleep = [name for name in names if name in controls and controls[name].state is ControlState.ASLEEP]
     for part in dict.fromkeys(part_of(name) for name in asleep):
         wake(session.machine.files, session.machine.clock, part)
 

@@ -145,6 +145,7 @@ class ActiveSeries:
             raise BadInput("cool-to: this machine's temperature is not measured, so it cannot be waited for.")
         if asked.work.workload == "cooling":
             raise BadInput("repeat: “cooling” moves the limits itself and knows of its earlier runs; run it alone.")
+        wake_for(session, tried)
         check_steps(asked.steps, session.controls())
         self._session = session
         self._asked = asked

@@ -1,0 +1,303 @@
+"""Work for graphics chips: frames that are checked, on this computer's software renderer and on twins."""
+
+import json
+import time
+
+import numpy as np
+import pytest
+
+from support import TwinSession
+from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.graphics import ChipKind, GraphicsChip
+from upright_bolt.model.run import RunState
+from upright_bolt.model.start import Start
+from upright_bolt.model.work import NO_CHIP, Options, Work, check_options, choose_chip
+from upright_bolt.session.chip_wake import wake
+from upright_bolt.twin.graphics_state import GraphicsDemand
+from upright_bolt.workload import renderer, scene
+from upright_bolt.workload.graphics_load import RESET, GraphicsLoad
+from upright_bolt.workload.load import Task
+from waiting import within
+
+CHIPS = tuple(GraphicsChip(part, place, "1d7e:0310", "amdgpu", ChipKind.SEPARATE, drives_screen=False)
+              for part, place in (("gpu03", "0000:03:00.0"), ("gpuc1", "0000:c1:00.0")))  # fmt: skip
+SMALL = scene.Size(blocks=2, passes=2, light=3, heavy=5, memory_words=1 << 14)
+
+
+@pytest.fixture(scope="module")
+def software():
+    return renderer.Renderer("", SMALL)
+
+
+def test_every_pass_of_a_frame_is_what_numpy_computes(software):
+    assert software.software
+    for number in range(2 * scene.SEEDS):
+        software.begin(number, number % scene.SEEDS, 5)
+        found, forgotten = software.result(number)
+        assert found.shape == (2, 2, 4, 2 * scene.TILES)
+        assert scene.wrong_places(found, scene.folded(number % scene.SEEDS, 5)) == []
+        assert forgotten == 0
+
+
+def test_one_wrong_bit_in_the_pattern_shows_in_every_block_and_pass(software):
+    software.spoil(7, 9)
+    software.begin(0, 0, 5)
+    found, _ = software.result(0)
+    software.mend()
+    places = scene.wrong_places(found, scene.folded(0, 5))
+    assert len(places) == 8
+    assert all(place.startswith("picture ") for place in places)
+    software.begin(1, 1, 5)
+    assert scene.wrong_places(software.result(1)[0], scene.folded(1, 5)) == []
+
+
+def test_a_word_of_memory_that_changes_is_counted(software):
+    for number in range(16):
+        software.begin(number, 0, 3)
+    software.result(15)
+    software._memory.write(np.uint32(1).tobytes(), offset=4 * 100)
+    forgotten = []
+    for number in range(16, 32):
+        software.begin(number, 0, 3)
+        forgotten.append(software.result(number)[1])
+    assert sum(forgotten) == 1
+
+
+def test_seeds_and_rounds_make_other_frames():
+    assert len({scene.folded(seed, 4).tobytes() for seed in range(scene.SEEDS)}) == scene.SEEDS
+    assert scene.folded(0, 4).tobytes() != scene.folded(0, 5).tobytes()
+
+
+def wait_until_ready(load):
+    until = time.monotonic() + within(60)
+    while not load.ready():
+        assert time.monotonic() < until
+        time.sleep(0.05)
+
+
+def carried_out(load, seconds):
+    load.prepare()
+    wait_until_ready(load)
+    load.start()
+    until = time.monotonic() + seconds
+    while time.monotonic() < until or (load.checkers_proved() is None and time.monotonic() < until + within(30)):
+        time.sleep(0.1)
+    load.errors()
+    return load
+
+
+@pytest.mark.parametrize("weight", ["light", "heavy", "steps"])
+def test_frames_are_rendered_checked_and_counted(weight):
+    load = GraphicsLoad(Task("graphics", (0,), Options(weight=weight)))
+    try:
+        carried_out(load, 3.0)
+        figures = load.figures(60.0)
+        assert "llvmpipe" in load.renderer
+        assert load.errors() == []
+        assert (load.failure(), load.doubt()) == ("", "")
+        assert figures["frames_checked"] >= 3
+        assert figures["planted_caught"] == 1.0
+        assert figures["low_01_fps"] <= figures["low_1_fps"] <= figures["rate_fps"]
+    finally:
+        load.stop()
+
+
+def test_a_frame_that_is_drawn_wrong_is_counted_with_its_place():
+    load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")), plant=2)
+    try:
+        carried_out(load, 2.0)
+        until = time.monotonic() + within(30)
+        while not load.errors() and time.monotonic() < until:
+            time.sleep(0.1)
+        (error,) = load.errors()
+        assert (error.cpu, error.block) == (-1, "light scene")
+        assert error.what.startswith("wrong frame (picture ")
+        assert error.time_s > 0
+    finally:
+        load.stop()
+
+
+def test_paced_frames_are_no_more_than_asked_for():
+    load = GraphicsLoad(Task("graphics", (0,), Options(weight="light", pace_fps=12.0)))
+    try:
+        carried_out(load, 3.0)
+        assert 0 < load.figures(60.0)["rate_fps"] <= 12.5
+    finally:
+        load.stop()
+
+
+def test_a_chip_that_its_driver_has_reset_ends_the_work_in_words():
+    load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")))
+    try:
+        carried_out(load, 0.5)
+        assert load.failure() == ""
+        load._take_line(load._workers[0], ["lost"])
+        assert load.failure() == RESET
+    finally:
+        load.stop()
+
+
+def test_a_worker_that_is_killed_is_told():
+    load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")))
+    try:
+        carried_out(load, 0.5)
+        load._workers[0].process.kill()
+        until = time.monotonic() + within(20)
+        while load.alive() and time.monotonic() < until:
+            time.sleep(0.05)
+        assert [error.what for error in load.errors()] == ["the worker died (signal 9)"]
+    finally:
+        load.stop()
+
+
+def test_a_chip_without_a_renderer_is_told_before_the_work_begins():
+    load = GraphicsLoad(Task("graphics", (0,), Options(), CHIPS[0]))
+    load.prepare()
+    with pytest.raises(BoltError, match=r"No renderer is offered for the chip at 0000:03:00\.0"):
+        wait_until_ready(load)
+
+
+def test_a_machine_without_any_renderer_says_so(monkeypatch):
+    monkeypatch.setattr(renderer.ctypes.util, "find_library", lambda _name: None)
+    with pytest.raises(BoltError, match="no EGL library"):
+        renderer.device_index("")
+
+
+def test_the_chip_is_named_where_there_are_several():
+    assert choose_chip((), "") is None
+    assert choose_chip(CHIPS[:1], "") is CHIPS[0]
+    assert choose_chip(CHIPS, "gpuc1") is CHIPS[1]
+    assert choose_chip(CHIPS, NO_CHIP) is None
+    with pytest.raises(BadInput, match="2 graphics chips; name the one that works: gpu03, gpuc1"):
+        choose_chip(CHIPS, "")
+    with pytest.raises(BadInput, match="no graphics chip “gpu9” here; there are gpu03, gpuc1"):
+        choose_chip(CHIPS, "gpu9")
+    with pytest.raises(BadInput, match="there is none"):
+        choose_chip((), "gpu03")
+
+
+@pytest.mark.parametrize(
+    ("name", "options", "said"),
+    [
+        ("steady", Options(chip="gpu03"), "takes no graphics chip; “graphics” and “both” do"),
+        ("frames", Options(weight="light"), "takes no weight of a scene"),
+        ("graphics", Options(weight="mighty"), "“mighty” is none of light, heavy, steps"),
+        ("graphics", Options(pace_fps=3.0), "from 10 to 240 frames a second"),
+    ],
+)
+def test_what_makes_no_sense_of_graphics_work_is_refused(name, options, said):
+    with pytest.raises(BadInput, match=said):
+        check_options(name, options)
+
+
+def test_a_run_on_this_computer_gives_a_checked_score(bolt):
+    done = bolt("run", "graphics", "--on", "software", "--weight", "light", "--duration", "10s", "--start", "at-once",
+                "--json", on="host")  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    run = json.loads(done.stdout)
+    assert run["score"] > 0
+    assert run["score_unit"] == "frames/min"
+    assert run["options"]["chip"] == "software"
+    assert run["errors"] == []
+
+
+@pytest.fixture
+def on_tern(data):
+    made = TwinSession(data)
+    yield made
+    made.close()
+
+
+def chip_of(on_tern):
+    return on_tern.session.machine.clock._twin.physics.graphics.chips[1]
+
+
+def rendered(on_tern, seconds=120.0, workload="graphics", **options):
+    return on_tern.run(seconds, workload=workload, options=Options(chip="gpu03", **options))
+
+
+def test_less_voltage_keeps_the_frames_at_four_fifths_of_the_watts(on_tern):
+    stock = rendered(on_tern)
+    wake(on_tern.session.machine.files, on_tern.session.machine.clock, "gpu03")
+    assert on_tern.session.try_settings({"gpu03.voltage-offset": -120.0}, standing=False).ok
+    less = rendered(on_tern)
+    assert not less.errors
+    assert less.end.score > 0.98 * stock.end.score
+    assert less.end.numbers.extra["graphics_w"] < 0.82 * stock.end.numbers.extra["graphics_w"]
+    assert less.end.numbers.extra["graphics_c"] < stock.end.numbers.extra["graphics_c"] - 3.0
+
+
+def test_a_flat_low_cap_costs_a_tenth_of_the_frames_and_a_third_of_the_watts(on_tern):
+    stock = rendered(on_tern)
+    wake(on_tern.session.machine.files, on_tern.session.machine.clock, "gpu03")
+    assert on_tern.session.try_settings({"gpu03.highest-clock": 2000.0}, standing=False).ok
+    flat = rendered(on_tern)
+    assert 0.86 < flat.end.score / stock.end.score < 0.93
+    ratio = flat.end.numbers.extra["graphics_w"] / stock.end.numbers.extra["graphics_w"]
+    assert 0.58 < ratio < 0.70
+
+
+def test_too_little_voltage_shows_as_wrong_frames_then_as_a_reset_which_ends_the_run(on_tern):
+    session, chip = on_tern.session, chip_of(on_tern)
+    wake(session.machine.files, session.machine.clock, "gpu03")
+    assert session.try_settings({"gpu03.voltage-offset": -140.0}, standing=False).ok
+    wrong = rendered(on_tern)
+    assert wrong.errors
+    assert {error.cpu for error in wrong.errors} == {-1}
+    assert all(error.clock_mhz and error.temp_c and error.voltage_v for error in wrong.errors)
+    wake(session.machine.files, session.machine.clock, "gpu03")
+    assert session.try_settings({"gpu03.voltage-offset": -156.0}, standing=False).ok
+    record = rendered(on_tern, 300.0)
+    assert record.end.state in (RunState.FAILED, RunState.RESTARTED)
+    if record.end.state is RunState.FAILED:
+        assert record.end.why == RESET
+        assert chip.state.offset_mv == 0.0
+
+
+def test_the_heavy_scene_finds_what_the_light_one_does_not(on_tern):
+    chip = chip_of(on_tern)
+    chip.state.offset_mv = -142.0
+    beyond = {}
+    for name, demand in (("light", GraphicsDemand(0.3, 0.62)), ("heavy", GraphicsDemand())):
+        chip.work(demand, 0.0)
+        chip.state.clock_mhz = 2300.0
+        beyond[name] = chip.hazards(demand)[0]
+    chip.work(None, 0.0)
+    assert beyond["heavy"] > 5.0 * beyond["light"]
+
+
+def test_processor_and_chip_share_one_budget(on_tern):
+    scores = {}
+    for watts in (15.0, 40.0):
+        assert on_tern.session.try_settings({"sustained": watts, "burst": watts}, standing=False).ok
+        record = rendered(on_tern, 180.0, "both")
+        scores[watts] = record.end.score, record.end.numbers.extra["processor_score"]
+    assert scores[15.0][0] > 1.05 * scores[40.0][0]
+    assert scores[40.0][1] > 1.3 * scores[15.0][1]
+
+
+def test_a_ladder_wakes_the_chip_for_each_of_its_rungs_and_lets_it_sleep_again(bolt):
+    done = bolt("sweep", "gpu03.voltage-offset=-40mV..-80mV/20mV", "graphics", "--on", "gpu03", "--duration", "20s",
+                "--json")  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    runs = json.loads(done.stdout)["runs"]
+    assert [run["settings"]["gpu03.voltage-offset"] for run in runs if not run["role"]] == [-40.0, -60.0, -80.0]
+    stands = json.loads(bolt("machine", "--json").stdout)
+    assert {chip["part"]: chip["asleep"] for chip in stands["graphics_chips"]}.keys() == {"gpu00-02", "gpu03"}
+
+
+def test_a_twin_asks_which_of_its_chips_works(bolt):
+    done = bolt("run", "graphics", "--duration", "20s")
+    assert done.returncode == 2
+    assert "name the one that works: gpu00-02, gpu03" in done.stderr
+    done = bolt("run", "graphics", "--on", "software", "--duration", "20s")
+    assert done.returncode == 2
+    assert "a twin has no software renderer" in done.stderr
+
+
+def test_a_rested_start_and_a_label_work_as_for_any_run(on_tern):
+    work = Work("graphics", 30.0, options=Options(chip="gpu03", weight="steps"), start=Start.AT_ONCE)
+    on_tern.session.start_run(work, "steps", on_tern.store)
+    record = on_tern.carry_on()
+    assert record.head.label == "steps"
+    assert record.end.numbers.extra["frames_checked"] > 10
