@@ -100,7 +100,7 @@ def _paced(options: Options, workload: str, rate: str) -> Options:
     if not rate:
         return options
     asked_fps = FRAME_RATE.parse(rate, "rate")
-    return replace(options, **{"pace_fps" if workload in OF_GRAPHICS else "rate_fps": asked_fps})
+    return replace(options, pace_fps=asked_fps) if workload in OF_GRAPHICS else replace(options, rate_fps=asked_fps)
 
 
 def sweep(
