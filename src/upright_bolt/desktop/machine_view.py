@@ -11,6 +11,7 @@ from upright_bolt.desktop.readings import Readings
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.wording import graphics
 from upright_bolt.wording.notes import clause, sentence
 from upright_bolt.wording.sheet import conflicts, effective, gaps_besides, scope
 
@@ -133,7 +134,12 @@ class MachineView(QWidget):
             layout.addWidget(heading("At odds"))
             for words in at_odds:
                 layout.addWidget(label(f"▲ {words}", "fault", wraps=True))
-        if counts or at_odds:
+        controls = self._presenter.controls
+        if chips := self._presenter.outline.about.chips:
+            layout.addWidget(heading("Graphics chips"))
+            for chip in chips:
+                layout.addWidget(label(graphics.line(chip, controls), wraps=True))
+        if counts or at_odds or chips:
             layout.addWidget(rule())
 
     def _add_settable(self, layout: QVBoxLayout, controls: list[Control]) -> None:

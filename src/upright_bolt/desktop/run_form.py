@@ -5,13 +5,15 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QWidge
 
 from upright_bolt.desktop.pieces import column
 from upright_bolt.model.start import STARTS, Start
-from upright_bolt.model.work import RESTING, WORKLOADS
+from upright_bolt.model.work import NO_CHIP, OF_GRAPHICS, RESTING, WEIGHTS, WORKLOADS
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunAsked
+from upright_bolt.wording.graphics import told_apart
 
 LENGTHS = ("10 min", "3 min", "1 min", "30 min")
 REPEATS = (1, 3, 5, 10)
 UNTIL_DECIDED = 0
+SCENES = {"light": "light scene", "heavy": "heavy scene", "steps": "steps between both and none"}
 PACES = (("as in life", 1.0), ("10 × faster", 10.0), ("60 × faster", 60.0), ("300 × faster", 300.0))
 
 
@@ -53,6 +55,7 @@ class RunForm(QWidget):
         self.threads.setToolTip("How many processors to keep busy; as many as this workload usually does if empty")
         self.below = _entry("Stay below, e.g. 85 °C", "Stay below")
         self.sure = QCheckBox("six minutes, to be sure")
+        self.chip, self.weight = _chips(presenter), _scenes()
         self.command = _entry("Command, e.g. make chart", "Command")
         self.pattern = _entry("Pattern of its score, or none", "Pattern of its score")
         self.label = _entry("Name of the run", "Name of the run")
@@ -65,7 +68,16 @@ class RunForm(QWidget):
                 choice.setMinimumContentsLength(4)
                 row.addWidget(choice, 1)
             layout.addLayout(row)
-        for widget in (self.threads, self.below, self.sure, self.command, self.pattern, self.label):
+        for widget in (
+            self.threads,
+            self.chip,
+            self.weight,
+            self.below,
+            self.sure,
+            self.command,
+            self.pattern,
+            self.label,
+        ):
             layout.addWidget(widget)
         self.workload.currentIndexChanged.connect(lambda _: self._workload_chosen())
         self._workload_chosen()
@@ -74,9 +86,11 @@ class RunForm(QWidget):
         """Offer what this workload takes, and the length and start that suit it."""
         known = WORKLOADS[self.workload.currentData()]
         own, cooling = known.name == "command", known.name == "cooling"
-        for widget, needed in ((self.command, own), (self.pattern, own), (self.below, cooling), (self.sure, cooling)):
+        chip = known.name in OF_GRAPHICS
+        for widget, needed in ((self.command, own), (self.pattern, own), (self.below, cooling), (self.sure, cooling),
+                               (self.chip, chip), (self.weight, chip)):  # fmt: skip
             widget.setVisible(needed)
-        self.threads.setVisible(known.name not in RESTING and not own and not cooling)
+        self.threads.setVisible(known.name not in (*RESTING, "graphics") and not own and not cooling)
         self.threads.setEnabled(self.threads.isVisibleTo(self))
         self.length.setEnabled(not cooling)
         self.times.setEnabled(not cooling)
@@ -101,7 +115,34 @@ class RunForm(QWidget):
             start=start,
             below=self.below.text(),
             sure=self.sure.isChecked(),
+            chip=self.chip.currentData() or "",
+            weight=self.weight.currentData(),
         )
+
+
+def _chips(presenter: Presenter) -> QComboBox:
+    """Return the choice of a graphics chip: of several, none is taken for granted."""
+    made = QComboBox()
+    made.setAccessibleName("Graphics chip")
+    made.setMinimumContentsLength(4)
+    chips = presenter.outline.about.chips
+    if len(chips) > 1:
+        made.addItem("which graphics chip?", "")
+    for chip in chips:
+        made.addItem(f"on {chip.part}: {told_apart(chip).lower()}", chip.part)
+    if presenter.outline.renders_itself:
+        made.addItem("software renderer, no chip", NO_CHIP)
+    return made
+
+
+def _scenes() -> QComboBox:
+    made = QComboBox()
+    made.setAccessibleName("Scene")
+    made.setMinimumContentsLength(4)
+    for weight in WEIGHTS:
+        made.addItem(SCENES[weight], weight)
+    made.setCurrentIndex(WEIGHTS.index("heavy"))
+    return made
 
 
 def _entry(placeholder: str, name: str) -> QLineEdit:

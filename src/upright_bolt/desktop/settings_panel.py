@@ -6,12 +6,14 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QScrollArea, QVBoxLayout, QW
 
 from upright_bolt.analysis.evidence import Evidence
 from upright_bolt.analysis.no_effect import without_effect
+from upright_bolt.desktop.chip_section import ChipSection
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import Bounded, button, column, heading, label, rule
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.catalogue import TOGETHER
+from upright_bolt.model.catalogue import TOGETHER, part_of
 from upright_bolt.model.control import Control, ControlState, Value, show_value
 from upright_bolt.model.declaration import PanelGroup
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.wording.no_effect import no_effect
 
 NO_DRAFT = "No draft. What is shown is in force."
@@ -69,6 +71,7 @@ class SettingsPanel(QWidget):
         tried_over: the draft is to be tried though it has failed on this chip.
         stock_wanted: the machine's own values are to be put back.
         reasons_wanted: a person asks why something is not on this machine.
+        wake_wanted: a graphics chip is to be woken, so that its settings can be seen.
     """
 
     drafted = pyqtSignal(object)
@@ -77,8 +80,9 @@ class SettingsPanel(QWidget):
     dropped = pyqtSignal()
     stock_wanted = pyqtSignal()
     reasons_wanted = pyqtSignal()
+    wake_wanted = pyqtSignal(str)
 
-    def __init__(self, controls: dict[str, Control], theme: Theme) -> None:
+    def __init__(self, controls: dict[str, Control], theme: Theme, chips: tuple[GraphicsChip, ...] = ()) -> None:
         super().__init__()
         self.rows: dict[str, ControlRow] = {}
         inner = QWidget()
@@ -95,6 +99,11 @@ class SettingsPanel(QWidget):
             if name == TOGETHER[0] and both:
                 rows.addWidget(self.together)
             rows.addWidget(row)
+        self.chips = [ChipSection(chip, theme, self._take_row) for chip in chips]
+        for section in self.chips:
+            section.wake_wanted.connect(self.wake_wanted)
+            section.show_controls(controls, {})
+            rows.addWidget(section)
         self._missing = QWidget()
         self._add_missing(controls)
         rows.addWidget(self._missing)
@@ -149,6 +158,11 @@ class SettingsPanel(QWidget):
         layout.addWidget(self.stock_button)
         layout.addWidget(Bounded(self._outcome, MOST_OUTCOME_PX))
 
+    def _take_row(self, name: str, row: ControlRow) -> None:
+        """Take up a row that a chip's section has made."""
+        row.drafted.connect(self._take_draft)
+        self.rows[name] = row
+
     def _take_draft(self, name: str, value: object) -> None:
         """Pass a draft on; of controls that count together, to both."""
         both = name in TOGETHER and self.together.isVisibleTo(self) and self.together.isChecked()
@@ -170,8 +184,10 @@ class SettingsPanel(QWidget):
     def show_controls(self, controls: dict[str, Control], draft: dict[str, Value]) -> None:
         """Show all controls as they stand, and the draft."""
         for name, row in self.rows.items():
-            if name in controls:
+            if name in controls and not part_of(name):
                 row.show_control(controls[name], draft.get(name))
+        for section in self.chips:
+            section.show_controls(controls, draft)
         changed = any(c.stock is not None and c.in_force != c.stock for c in controls.values() if c.settable)
         self.stock_button.setVisible(changed)
         self._show_draft_line(controls, draft)
@@ -218,7 +234,9 @@ def rows_of(controls: dict[str, Control]) -> list[str]:
     return [
         control.name
         for control in _in_order(controls)
-        if control.declaration.panel is not PanelGroup.DELIBERATE and control.state is not ControlState.ABSENT
+        if control.declaration.panel is not PanelGroup.DELIBERATE
+        and control.state is not ControlState.ABSENT
+        and not part_of(control.name)
     ]
 
 

@@ -30,12 +30,13 @@ class Workbench(QWidget):
         super().__init__()
         self._presenter = presenter
         outline = presenter.outline
-        self.settings = SettingsPanel(presenter.controls, theme)
+        self.settings = SettingsPanel(presenter.controls, theme, presenter.outline.about.chips)
         self.settings.setFixedWidth(SETTINGS_W)
         self.settings.drafted.connect(presenter.draft_values)
         self.settings.tried.connect(presenter.try_draft)
         self.settings.dropped.connect(presenter.drop_draft)
         self.settings.stock_wanted.connect(presenter.to_stock)
+        self.settings.wake_wanted.connect(presenter.wake_chip)
         self.settings.reasons_wanted.connect(self.reasons_wanted)
         self.charts = LiveCharts(presenter.history, presenter.pace, theme, outline.ceiling_c, outline.highest_mhz)
         self.cores = CoreCards(theme)

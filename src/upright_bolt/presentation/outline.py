@@ -15,6 +15,7 @@ class Outline:
     Attributes:
         cores: name and logical processors of each core.
         index: sensor name to its index in a sample.
+        renders_itself: its processor can stand in for a graphics chip.
     """
 
     word: str
@@ -29,6 +30,7 @@ class Outline:
     has_pace: bool
     can_plug: bool
     recovered: str
+    renders_itself: bool
 
     @property
     def identity(self) -> Identity:
@@ -57,6 +59,7 @@ def outline_of(session: Session) -> Outline:
         has_pace=machine.set_pace is not None,
         can_plug=machine.plug is not None,
         recovered=session.recovered,
+        renders_itself=machine.word == "host",
     )
 
 

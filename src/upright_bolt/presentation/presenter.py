@@ -29,6 +29,7 @@ from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
 from upright_bolt.presentation.run_starter import RunAsked, RunStarter
 from upright_bolt.presentation.searches import Searches
+from upright_bolt.session.chip_wake import wake_chip, woken_and_tried
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.store.runs import RunStore
@@ -227,7 +228,11 @@ class Presenter:
     def _try(self, settings: Settings) -> None:
         if not self._is_free():
             return
-        self._thread.ask(lambda session: session.try_settings(settings, standing=False), self._tried, self.say)
+        self._thread.ask(lambda session: woken_and_tried(session, settings), self._tried, self.say)
+
+    def wake_chip(self, part: str) -> None:
+        """Wake a graphics chip, since a person wants to see its settings."""
+        self._thread.ask(lambda session: wake_chip(session, part), self.say, self.say)
 
     def _tried(self, report: ApplyReport) -> None:
         if report.ok:

@@ -6,7 +6,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import COUNT, TEMPERATURE, with_unit
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
-from upright_bolt.model.work import Options, Work, split_command
+from upright_bolt.model.work import OF_GRAPHICS, Options, Work, split_command
 from upright_bolt.presentation.ports import SessionWork
 from upright_bolt.presentation.records import Records, Say, length_s
 from upright_bolt.reports.earlier_cooling import earlier_cooling
@@ -30,6 +30,8 @@ class RunAsked:
     start: Start | None = None
     below: str = ""
     sure: bool = False
+    chip: str = ""
+    weight: str = "heavy"
 
 
 class RunStarter:
@@ -104,6 +106,8 @@ def work_of(asked: RunAsked) -> Work:
     options = Options()
     if asked.workload == "command":
         options = Options(split_command(asked.command), asked.pattern)
+    elif asked.workload in OF_GRAPHICS:
+        options = Options(chip=asked.chip, weight=asked.weight)
     elif cooling:
         if not asked.below.strip():
             raise BadInput("Stay below: name the temperature near which the machine is held, e.g. 85 °C.")

@@ -2,7 +2,7 @@
 
 from collections.abc import Collection
 from contextlib import suppress
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.clock import Clock
@@ -10,7 +10,12 @@ from upright_bolt.kernel.graphics_chips import Card, find_cards
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.settings import Settings
+from upright_bolt.model.trial import ApplyReport
 from upright_bolt.session.machine import Machine
+
+if TYPE_CHECKING:
+    from upright_bolt.session.session import Session
 
 WITHIN_S = 5.0
 LOOK_EVERY_S = 0.05
@@ -63,6 +68,21 @@ def wake_for(session: HasChips, names: Collection[str]) -> None:
     asleep = [name for name in names if name in controls and controls[name].state is ControlState.ASLEEP]
     for part in dict.fromkeys(part_of(name) for name in asleep):
         wake(session.machine.files, session.machine.clock, part)
+
+
+def wake_chip(session: HasChips, part: str) -> str:
+    """Wake a chip and return that it is awake, in words. Raises BadInput if it does not wake."""
+    wake(session.machine.files, session.machine.clock, part)
+    return f"{part} is awake; it falls asleep again once nothing uses it."
+
+
+def woken_and_tried(session: "Session", settings: Settings) -> ApplyReport:
+    """Put settings in force as a trial of this process, after the chips that they are of have been woken.
+
+    Raises BadInput, InUse or Refused; a machine's no is in the report.
+    """
+    wake_for(session, settings)
+    return session.try_settings(settings, standing=False)
 
 
 def _waking(card: Card) -> list[str]:

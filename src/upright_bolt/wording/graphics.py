@@ -22,6 +22,13 @@ def described(chip: GraphicsChip) -> str:
     return ", ".join(part for part in (KINDS[chip.kind], screen, driver, where) if part)
 
 
+def told_apart(chip: GraphicsChip) -> str:
+    """Return what tells a chip from another for a person: ``Separate, drives no screen``."""
+    screen = "drives the screen" if chip.drives_screen else "drives no screen"
+    words = f"{KINDS[chip.kind]}, {screen}"
+    return words[0].upper() + words[1:]
+
+
 def asleep(chip: GraphicsChip, controls: Mapping[str, Control]) -> bool:
     """Tell whether a chip sleeps: its controls say so as they stand now; one without any did when it was found."""
     states = {control.state for name, control in controls.items() if part_of(name) == chip.part}
