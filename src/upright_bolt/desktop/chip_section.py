@@ -6,7 +6,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
 from upright_bolt.desktop.control_row import ControlRow
-from upright_bolt.desktop.pieces import button, column, heading, label, rule
+from upright_bolt.desktop.pieces import button, column, label, rule
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control, ControlState, Value
@@ -36,7 +36,7 @@ class ChipSection(QWidget):
         self.rows: dict[str, ControlRow] = {}
         self._layout = column(self, margins=(0, 6, 0, 0), gap=5)
         self._layout.addWidget(rule())
-        self._layout.addWidget(heading(f"Graphics chip {chip.part}"))
+        self._layout.addWidget(label(f"Graphics chip {chip.part}", "strong"))
         self._layout.addWidget(label(f"{told_apart(chip)}.", "muted", wraps=True))
         self._state = label("", wraps=True)
         self.wake_button = button("Wake it to see its settings")
