@@ -59,6 +59,11 @@ class RunForm(QWidget):
         self.command = _entry("Command, e.g. make chart", "Command")
         self.pattern = _entry("Pattern of its score, or none", "Pattern of its score")
         self.label = _entry("Name of the run", "Name of the run")
+        self._arrange()
+        self.workload.currentIndexChanged.connect(lambda _: self._workload_chosen())
+        self._workload_chosen()
+
+    def _arrange(self) -> None:
         layout = column(self, margins=(0, 0, 0, 0), gap=7)
         layout.addWidget(self.workload)
         for pair in ((self.length, self.pace), (self.begins, self.times)):
@@ -68,19 +73,9 @@ class RunForm(QWidget):
                 choice.setMinimumContentsLength(4)
                 row.addWidget(choice, 1)
             layout.addLayout(row)
-        for widget in (
-            self.threads,
-            self.chip,
-            self.weight,
-            self.below,
-            self.sure,
-            self.command,
-            self.pattern,
-            self.label,
-        ):
+        for widget in (self.threads, self.chip, self.weight, self.below, self.sure, self.command, self.pattern):
             layout.addWidget(widget)
-        self.workload.currentIndexChanged.connect(lambda _: self._workload_chosen())
-        self._workload_chosen()
+        layout.addWidget(self.label)
 
     def _workload_chosen(self) -> None:
         """Offer what this workload takes, and the length and start that suit it."""
