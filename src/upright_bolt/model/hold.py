@@ -18,6 +18,7 @@ class Cause(StrEnum):
     PROGRAM = "another program"
     FIRMWARE = "the firmware"
     PROCESSORS = "a processor that came back"
+    CHIP_AWAKE = "a graphics chip that woke"
     RESUMED = "this program began again"
     DOUBT = "doubt"
 

@@ -38,6 +38,8 @@ AFTER_LOOKS_S = (0.4, 1.0, 2.0, 4.0)
 """After a charger, mode or wake: firmware sets its own limits a moment later, and tells nobody."""
 PROGRAMS_EVERY_S = 3.0
 BUSY_S = 1.0
+CHIPS_EVERY_S = 2.0
+"""While something waits for a graphics chip to wake: the kernel tells nobody of that, and its status costs nothing."""
 AGAIN_S = 30.0
 WHOLE_EVERY = 10
 """So often a look by routine reads everything that is held, and not only what can change unheard."""
@@ -70,7 +72,9 @@ class Keeping:
         self._engine = engine
         self._backend = backend
         self._ports = ports
-        self.planner = Planner(backend, record)
+        self.planner = Planner(backend, record, lambda: engine.kept)
+        self._waiting: frozenset[str] = frozenset()
+        """Settings of the profile that wait for their chip to wake."""
         self._plan: Plan | None = None
         """What this process knows to be in force; None before its first look."""
         self._planned_for: tuple[str, Plan] | None = None
@@ -113,8 +117,9 @@ class Keeping:
             self._watch()  # first, so that no processor comes back unheard
         if self._engine.owes:
             self._engine.look_at_processors()
+        at_most_s = CHIPS_EVERY_S if any(path.startswith(paths.OF_GRAPHICS) for path in self._backend.owed) else inf
         if not self.record.now.active or self._engine.closed or self.off:
-            return inf
+            return at_most_s
         if self._engine.trial is not None or self.busy():
             self._looks_s = [*(at for at in self._looks_s if at > now_s), now_s]
             return BUSY_S
@@ -130,7 +135,7 @@ class Keeping:
                 self._tell_trouble(str(fault))
             self._routine_due_s = now_s + self._routine_s()
             self._hear_of_own(now_s)
-        return max(0.0, min(self._routine_due_s, *self._looks_s, inf) - now_s)
+        return min(at_most_s, max(0.0, min(self._routine_due_s, *self._looks_s, inf) - now_s))
 
     def _tell_trouble(self, why: str) -> None:
         """Say once why nothing could be done, however often it is tried again."""
@@ -140,6 +145,8 @@ class Keeping:
 
     def _routine_s(self) -> float:
         """Return how often to look for what changes silently."""
+        if self._waiting:
+            return CHIPS_EVERY_S
         if self.files.found().rules.named(Condition.PROGRAM):
             return PROGRAMS_EVERY_S
         return LOOK_ON_BATTERY_S if self._backend.power_source() == "battery" else LOOK_EVERY_S
@@ -178,12 +185,14 @@ class Keeping:
         if profile is None:
             return self._lost(wanted)
         plan = self.planner.plan(profile)
+        waited, self._waiting = self._waiting, frozenset(self.planner.waiting(profile))
         if self._planned_for is None and wanted == now.wanted and self._holds_already(plan):
             self._plan, self._planned_for = plan, (wanted, plan)
             self._watch()
         elif wanted != now.wanted or self._planned_for != (wanted, plan):
             if wanted == now.wanted:
                 cause = self._cause if self._planned_for is None else Cause.EDITED
+                cause = Cause.CHIP_AWAKE if self._waiting < waited else cause
             self._put(profile, plan, cause)
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)

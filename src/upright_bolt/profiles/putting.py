@@ -77,7 +77,8 @@ def _unless_there(settings: Mapping[str, Value], engine: SettingsEngine, backend
     kept, now = engine.kept, backend.values(settings)
     return {
         name: value for name, value in settings.items()
-        if kept.get(name) != value or name not in now or not backend.drivers[name].same(value, now[name])
+        if kept.get(name) != value
+        or not (backend.is_asleep(name) or (name in now and backend.drivers[name].same(value, now[name])))
     }  # fmt: skip
 
 

@@ -15,7 +15,7 @@ from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
-from upright_bolt.model.control import Value
+from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
 from upright_bolt.model.sample import Sample
@@ -269,6 +269,11 @@ class Backend:
         except FileFault as fault:
             return fault.errno == SLEEPS or (path.startswith(paths.CPU) and fault.errno in OFFLINE)
         return False
+
+    def is_asleep(self, name: str) -> bool:
+        """Tell whether a control belongs to a chip that sleeps: what it holds shows only once that wakes."""
+        driver = self.drivers.get(name)
+        return bool(part_of(name)) and driver is not None and driver.facts().state is ControlState.ASLEEP
 
     def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
         """Write the files' earlier texts, and return the files that do not hold them in the end.

@@ -134,7 +134,7 @@ class SettingsEngine:
         """Return what no longer holds, of some controls or of all."""
         drift = []
         for name, expected in self._trials.expected(self._memory.kept).items():
-            if names is not None and name not in names:
+            if (names is not None and name not in names) or self._backend.is_asleep(name):
                 continue
             driver = self._backend.drivers.get(name)
             got = driver.read() if driver else None

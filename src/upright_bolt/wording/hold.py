@@ -33,6 +33,7 @@ def _since(entry: LogEntry) -> str:
         Cause.WAKE: "again after sleep",
         Cause.EDITED: "since it was edited, or proofs have changed",
         Cause.RESUMED: "since this program began again",
+        Cause.CHIP_AWAKE: "since a graphics chip that it sets has woken",
     }.get(entry.cause, entry.cause.value)
 
 
