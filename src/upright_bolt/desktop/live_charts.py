@@ -32,17 +32,19 @@ NOTHING = (
 
 
 class Figure(QWidget):
-    """The number of the moment beside a chart, and two lines of what goes with it."""
+    """The number of the moment beside a chart, two lines of what goes with it, and one of a graphics chip."""
 
     def __init__(self) -> None:
         super().__init__()
         self.setFixedWidth(WORDS_W)
         self._figure = label("", "figure")
         self._lines = [label("", "muted"), label("", "muted")]
+        self._chip = label("", "strong")
         layout = column(self, margins=(8, 2, 0, 0), gap=1)
         layout.addWidget(self._figure)
-        for line in self._lines:
+        for line in (*self._lines, self._chip):
             layout.addWidget(line)
+        self._chip.hide()
         layout.addStretch()
 
     def show_texts(self, figure: str, first: str = "", second: str = "") -> None:
@@ -50,6 +52,11 @@ class Figure(QWidget):
         self._figure.setText(figure)
         self._lines[0].setText(first)
         self._lines[1].setText(second)
+
+    def show_chip(self, text: str) -> None:
+        """Show what a graphics chip has; nothing while it sleeps."""
+        self._chip.setText(text)
+        self._chip.setVisible(bool(text))
 
 
 class LiveCharts(QWidget):
@@ -140,6 +147,10 @@ class LiveCharts(QWidget):
         self._burst = self.power.curve(theme.power, width=1.0, style="dot")
         self._power = self.power.curve(theme.power)
         self._temperature = self.temperature.curve(theme.temperature)
+        self._chip_clock = self.clock.curve(theme.score, style="dash")
+        self._chip_temperature = self.temperature.curve(theme.score, style="dash")
+        self._together = self.power.curve(theme.score, style="dash")
+        self.power.addItem(pg.FillBetweenItem(self._power, self._together, brush=pg.mkBrush(theme.score + "30")))
         self._busy = self.busy.curve(theme.ink)
         self._slices = self.pace.curve(theme.score)
         self.busy.setYRange(0, 110, padding=0)
@@ -188,7 +199,7 @@ class LiveCharts(QWidget):
             [
                 partial(self._draw_clock, seen),
                 partial(self._draw_power, seen),
-                partial(_set, self._temperature, seen["time"], seen["temperature"]),
+                partial(self._draw_temperature, seen),
                 *([partial(_set, self._busy, seen["time"], seen["busy"])] if self.busy in self._shown else []),
                 partial(self._draw_pace, from_s, to_s),
                 partial(self._draw_lanes, seen),
@@ -221,11 +232,18 @@ class LiveCharts(QWidget):
     def _draw_clock(self, seen: dict[str, Floats]) -> None:
         for curve, name in ((self._low, "clock_low"), (self._high, "clock_high"), (self._mean, "clock_mean")):
             _set(curve, seen["time"], seen[name] * CLOCK.on_axes[1])
+        _set(self._chip_clock, seen["time"], seen["chip_clock"] * CLOCK.on_axes[1])
+
+    def _draw_temperature(self, seen: dict[str, Floats]) -> None:
+        _set(self._temperature, seen["time"], seen["temperature"])
+        _set(self._chip_temperature, seen["time"], seen["chip_temperature"])
 
     def _draw_power(self, seen: dict[str, Floats]) -> None:
         for curve, name in ((self._power, "power"), (self._sustained, "sustained"), (self._burst, "burst")):
             _set(curve, seen["time"], seen[name])
-        known = [v for name in ("power", "burst") if (v := _highest(seen[name])) is not None]
+        together = seen["power"] + seen["chip_power"]  # stacked: the chip's watts on top of the processor's
+        _set(self._together, seen["time"], together)
+        known = [v for watts in (seen["power"], seen["burst"], together) if (v := _highest(watts)) is not None]
         self.power.setYRange(0, max([*known, 10.0]) * 1.3, padding=0)
 
     def _say_missing(self) -> None:
@@ -262,6 +280,11 @@ class LiveCharts(QWidget):
             "not measured" if top is None else f"highest {top:.0f} °C",
             "" if fan is None else f"fan {SPEED.show(fan)}",
         )
+        shown = (("chip_clock", clock, CLOCK.show), ("chip_power", power, lambda w: f"{w:.1f} W"),
+                 ("chip_temperature", temperature, lambda c: f"{c:.0f} °C"))  # fmt: skip
+        for name, figure, show in shown:
+            value = history.last(name)
+            figure.show_chip("" if value is None else f"{history.chip} {show(value)}")
 
 
 def _set(curve: pg.PlotDataItem, times: Floats, values: Floats) -> None:

@@ -13,8 +13,11 @@ from upright_bolt.model.sensor import FAN, Sensor, SensorKind, by_processor, ind
 Floats = NDArray[np.float64]
 COLUMNS = (
     "time", "clock_mean", "clock_low", "clock_high", "power", "sustained", "burst", "temperature", "fan", "busy",
-    "held",
+    "held", "chip_clock", "chip_power", "chip_temperature",
 )  # fmt: skip
+OF_CHIP = ("clock", "power", "temperature")
+CHIP = "gpu"
+"""Names of graphics chips begin so."""
 KEEP_S = 24 * 3600.0
 STRETCH = 2048
 """Rows looked at in one go when searching backwards."""
@@ -30,12 +33,15 @@ class History:
         events: what happened, in order.
         measured: names of the sensors.
         highest: highest power and temperature since this window was opened.
+        chip: the graphics chip whose numbers stand beside the processor's: one that tells its watts; empty for none.
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
         self._index = index_of(sensors)
         self.measured = frozenset(self._index)
         self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
+        self.chip = next((part for name in self._index if (part := _chip_of(name))), "")
+        self._of_chip = [self._index.get(f"{self.chip}.{kind}") for kind in OF_CHIP]
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0
         self._end = 0
@@ -73,6 +79,7 @@ class History:
             value_of(sample, self._index, FAN),
             value_of(sample, self._index, "busy.mean"),
             CODE[sample.constraint],
+            *(None if index is None else values[index] for index in self._of_chip),
         )
         self._table[self._end] = [np.nan if value is None else value for value in row]
         for name, value in (("power", row[4]), ("temperature", row[7])):
@@ -116,6 +123,12 @@ class History:
             return None
         value = float(self.column(name)[-1])
         return None if np.isnan(value) else value
+
+
+def _chip_of(sensor: str) -> str:
+    """Return the graphics chip whose watts a sensor tells; empty if it tells something else."""
+    part, _, kind = sensor.rpartition(".")
+    return part if kind == "power" and part.startswith(CHIP) else ""
 
 
 def thinned(time_s: Floats, values: Floats, most: int = 1500) -> tuple[Floats, Floats]:
