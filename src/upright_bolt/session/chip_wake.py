@@ -2,6 +2,7 @@
 
 from collections.abc import Collection
 from contextlib import suppress
+from dataclasses import replace
 from typing import TYPE_CHECKING, Protocol
 
 from upright_bolt.errors import BadInput, FileFault
@@ -10,8 +11,10 @@ from upright_bolt.kernel.graphics_chips import Card, find_cards
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport
+from upright_bolt.model.work import NO_CHIP, OF_GRAPHICS, Work, choose_chip
 from upright_bolt.session.machine import Machine
 
 if TYPE_CHECKING:
@@ -74,6 +77,22 @@ def wake_chip(session: HasChips, part: str) -> str:
     """Wake a chip and return that it is awake, in words. Raises BadInput if it does not wake."""
     wake(session.machine.files, session.machine.clock, part)
     return f"{part} is awake; it falls asleep again once nothing uses it."
+
+
+def on_chip(session: "Session", work: Work) -> tuple[Work, GraphicsChip | None]:
+    """Return work with the graphics chip on which it is done, woken; None for other work, and without a chip.
+
+    The run would wake it in any case; so what is set there is known as it begins.
+
+    Raises:
+        BadInput: it has to be named, there is no such chip, or it does not wake.
+    """
+    if work.workload not in OF_GRAPHICS:
+        return work, None
+    chip = choose_chip(session.about.chips, work.options.chip)
+    if chip is not None:
+        wake(session.machine.files, session.machine.clock, chip.part)
+    return replace(work, options=replace(work.options, chip=chip.part if chip else NO_CHIP)), chip
 
 
 def woken_and_tried(session: "Session", settings: Settings) -> ApplyReport:

@@ -1,9 +1,12 @@
 """What is known of a run when it starts."""
 
 import uuid
+from collections.abc import Mapping
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
+from upright_bolt.model.catalogue import PART_MARK, beside, part_of
+from upright_bolt.model.control import Value
 from upright_bolt.model.run import Conditions, RunHead
 from upright_bolt.model.work import Work
 from upright_bolt.plain_text import one_line
@@ -25,8 +28,9 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
         label: a name for it.
         threads: how many processors it keeps busy; None for work that has no score.
     """
-    settings = session.in_force()
     trial = session.status().trial
+    tried = dict(trial.settings) if trial else {}
+    settings = _that_count(session.in_force(), work.options.chip, tried)
     about = session.about
     kinds = [name for name, _ in about.topology.kinds]
     return RunHead(
@@ -36,7 +40,7 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
         label=label,
         asked_s=work.duration_s,
         settings=settings,
-        tried=dict(trial.settings) if trial else {},
+        tried=tried,
         conditions=Conditions(
             power_source=session.power_source(),
             platform_mode=str(settings.get("platform-mode", "")),
@@ -51,6 +55,19 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
         key=uuid.uuid4().hex,
         boot_id=session.boot_id,
     )
+
+
+def _that_count(in_force: Mapping[str, Value], chip: str, tried: Mapping[str, Value]) -> dict[str, Value]:
+    """Return settings without those of graphics chips that have no part in the run, asleep or not.
+
+    A chip's level follows its other settings, so it counts only where it was asked for.
+    """
+    level = beside(f"{chip}{PART_MARK}power-limit", "level")
+    return {
+        name: value
+        for name, value in in_force.items()
+        if name in tried or not part_of(name) or (part_of(name) == chip and name != level)
+    }
 
 
 def _shown(value: Any) -> Any:  # noqa: ANN401 - what an identity holds

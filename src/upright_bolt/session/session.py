@@ -29,10 +29,11 @@ from upright_bolt.model.search import Search
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import NO_CHIP, OF_GRAPHICS, Options, Work, check_options, choose_chip, length_of
+from upright_bolt.model.work import Options, Work, check_options, length_of
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.awake import StayAwake, reason
 from upright_bolt.session.change_watch import ChangeWatch
+from upright_bolt.session.chip_wake import on_chip
 from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.other_processes import OtherProcesses
@@ -238,9 +239,7 @@ class Session:
         cpus = choose_cpus(self.about.topology, work.workload, work.threads, work.kind)
         holds = work.workload == "cooling"
         limits = self._limits_to_hold(work.options) if holds else {}
-        chip = choose_chip(self.about.chips, work.options.chip) if work.workload in OF_GRAPHICS else None
-        if work.workload in OF_GRAPHICS:
-            work = replace(work, options=replace(work.options, chip=chip.part if chip else NO_CHIP))
+        work, chip = on_chip(self, work)
         load: Load = self.machine.load(Task("steady" if holds else work.workload, cpus, work.options, chip))
         load = HoldLoad(load) if holds else load
         if work.workload == "battery" and (why := self._no_drain()):
