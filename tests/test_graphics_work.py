@@ -2,11 +2,13 @@
 
 import json
 import time
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
 
 from support import TwinSession
+from upright_bolt.analysis.shared_heat import best_exchange
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.graphics import ChipKind, GraphicsChip
 from upright_bolt.model.run import RunState
@@ -301,3 +303,28 @@ def test_a_rested_start_and_a_label_work_as_for_any_run(on_tern):
     record = on_tern.carry_on()
     assert record.head.label == "steps"
     assert record.end.numbers.extra["frames_checked"] > 10
+
+
+def test_a_ladder_of_both_names_the_limit_at_which_the_chip_gained_most(bolt):
+    done = bolt("sweep", "sustained,burst=15W..45W/10W", "both", "--on", "gpu03", "--duration", "60s")
+    assert done.returncode == 0, done.stderr
+    assert "the graphics chip gained" in done.stdout
+    assert "the most for each point lost." in done.stdout
+    assert "processor score" in done.stdout
+
+
+def test_the_best_exchange_is_the_step_with_most_gained_for_each_point_lost():
+    def run(watts, frames, score):
+        head = SimpleNamespace(tried={"sustained": watts})
+        end = SimpleNamespace(
+            score=frames, numbers=SimpleNamespace(extra={"processor_score": score}, score_settled=None)
+        )
+        return SimpleNamespace(head=head, end=end, errors=())
+
+    ladder = [run(40.0, 2000.0, 1000.0), run(30.0, 2200.0, 950.0), run(20.0, 2310.0, 800.0), run(10.0, 2311.0, 400.0)]
+    found = best_exchange(ladder)
+    assert (found.control, found.above, found.below) == ("sustained", 40.0, 30.0)
+    assert found.gained == pytest.approx(10.0)
+    assert found.lost == pytest.approx(5.0)
+    assert best_exchange(ladder[2:]) is None
+    assert best_exchange([]) is None

@@ -117,6 +117,10 @@ COLUMNS = {
     "full_mhz": "full-load clock",
     "full_w": "full-load watts",
     "temp_max_c": "highest temp.",
+    "processor_score": "processor score",
+    "graphics_mhz": "graphics clock",
+    "graphics_w": "graphics watts",
+    "graphics_c": "graphics temp.",
 }
 """Results of a rung by their keys; those that no run of a series has are left out."""
 
@@ -125,7 +129,8 @@ def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
     """Print what the runs show: one row per setting, and two settings compared."""
     from upright_bolt.analysis.compare import compare
     from upright_bolt.analysis.numbers import value_of
-    from upright_bolt.wording.comparison import mean_and_spread
+    from upright_bolt.analysis.shared_heat import best_exchange
+    from upright_bolt.wording.comparison import mean_and_spread, shared_heat
     from upright_bolt.wording.constraints import shares
 
     groups: dict[str, list[RunRecord]] = {}
@@ -143,6 +148,8 @@ def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
         rows.append([label or "–", str(len(runs)), faults or "0", *means, held or "–"])
     print()
     print_table(rows, right=range(1, 3 + len(keys)))
+    if done and done[0].head.workload == "both" and (exchange := best_exchange(done)) is not None:
+        print(f"\n{shared_heat(exchange)}")
     if len(groups) == 2:
         base, other = (runs[0] for runs in groups.values())
         print()

@@ -6,6 +6,8 @@ from upright_bolt.analysis.compare import OF_STARTS, Compared, spread_of
 from upright_bolt.analysis.conditions import Condition, ConditionKind, Unlike, UnlikeKind
 from upright_bolt.analysis.difference import UNDECIDED, Difference
 from upright_bolt.analysis.numbers import Number, numbers_of, value_of
+from upright_bolt.analysis.shared_heat import Exchange
+from upright_bolt.model.control import show_value
 from upright_bolt.model.quantity import COUNT, POWER
 from upright_bolt.model.run import RunRecord
 from upright_bolt.wording.faults import fault_words
@@ -244,3 +246,12 @@ def condition_pair(condition: Condition) -> str:
 
 def _plain(value: float | str | None) -> str:
     return f"{value:.0f}" if isinstance(value, float) else str(value or "any cores")
+
+
+def shared_heat(exchange: Exchange) -> str:
+    """Return at which step of a ladder the graphics chip gained most for what the processor lost."""
+    above, below = (show_value(exchange.control, value) for value in (exchange.above, exchange.below))
+    return (
+        f"From {exchange.control} {above} to {below} the graphics chip gained {exchange.gained:.1f} % more frames for "
+        f"{exchange.lost:.1f} % of the processor's score: the most for each point lost."
+    )
