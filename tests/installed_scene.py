@@ -25,10 +25,12 @@ OURS = {
 }
 PROGRAM = "/usr/local/bin/upright-bolt"
 PLAIN = {"PATH": "/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
-WORKLOADS = "steady single proof edge bursts frames battery idle cooling command watch"
+WORKLOADS = "steady single proof edge bursts frames graphics both battery idle cooling command watch"
 CALLER = 1
 """The user who calls sudo."""
-MORE = {"command": ["--exec", "/bin/true"], "cooling": ["--below", "85C"]}
+RENDERED = ["--on", "software", "--weight", "light"]
+MORE = {"command": ["--exec", "/bin/true"], "cooling": ["--below", "85C"], "graphics": RENDERED,
+        "both": [*RENDERED, "--threads", "1"]}  # fmt: skip
 THREADED = ("steady", "proof", "edge", "bursts", "frames", "battery")
 
 

@@ -10,7 +10,6 @@ from time import monotonic
 
 from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import values_of
-from upright_bolt.analysis.run_spread import counts
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.event import HoldDid, Tried
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
@@ -19,6 +18,7 @@ from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.presentation.announcement import Announcement
+from upright_bolt.presentation.baseline import newest_at_stock
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.drift_watch import DriftWatch
 from upright_bolt.presentation.history import History
@@ -359,19 +359,10 @@ class Presenter:
             self._fail(" ".join((*before, *self._store.damaged.values())))
         self._damaged = self._store.damaged
         if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
-            self.baseline_id = self._newest_at_stock(self.last_run.head.workload if self.last_run else "steady")
+            last, word = self.last_run, self.outline.word
+            workload = last.head.workload if last else "steady"
+            self.baseline_id = newest_at_stock(runs, word, workload, self.controls, last.id if last else None)
         self.runs_changed(None)
-
-    def _newest_at_stock(self, workload: str) -> int | None:
-        mine = [
-            run
-            for run in self.runs
-            if run.head.machine == self.outline.word and run.head.workload == workload and counts(run)
-        ]
-        stock = {name: control.stock for name, control in self.controls.items() if control.stock is not None}
-        alike = [run for run in mine if all(run.head.settings.get(name) == value for name, value in stock.items())]
-        last = None if self.last_run is None else self.last_run.id  # compared with itself it would tell nothing
-        return next((run.id for run in alike if run.id != last), alike[0].id if alike else None)
 
     def set_baseline(self, run_id: int | None) -> None:
         """Choose what runs are compared with."""
