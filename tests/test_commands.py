@@ -37,7 +37,11 @@ def test_machine_tells_identity_controls_sensors_and_gaps(bolt):
     told = data_of(bolt("machine", "--json"))
     assert {"name", "vendor", "processor", "cores", "threads", "kernel", "driver"} <= told["machine"].keys()
     assert (told["machine"]["name"], told["machine"]["driver"]) == ("tern", "intel_pstate")
-    assert [control["name"] for control in told["controls"]] == CONTROLS
+    names = [control["name"] for control in told["controls"]]
+    assert names[: len(CONTROLS)] == CONTROLS
+    parts = [name.partition(".")[0] for name in names[len(CONTROLS) :]]
+    assert parts == sorted(parts)
+    assert set(parts) == {chip["part"] for chip in told["graphics_chips"]} == {"gpu00-02", "gpu03"}
     keys = {"name", "quantity", "unit", "min", "max", "step", "stock", "in_force", "state", "reason"}
     assert all(keys <= control.keys() for control in told["controls"])
     assert all({"name", "quantity", "unit"} <= sensor.keys() for sensor in told["sensors"])

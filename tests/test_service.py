@@ -22,6 +22,7 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import RealFiles
 from upright_bolt.model.event import ChangedByOthers
+from upright_bolt.service.bus_interface import MOST_SETTINGS
 from upright_bolt.service.client import ServiceAbsent, ServiceAccess
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
@@ -197,7 +198,7 @@ def test_a_killed_service_is_put_right_by_the_next(bus, service):
         ({"governor": ("s", "../../etc/passwd")}, None),
         ({"governor": ("s", "x" * 5000)}, "is not a word"),
         ({"/etc/shadow": ("s", "x")}, "There is no control"),
-        ({f"c{i}": ("d", 1.0) for i in range(100)}, "100 settings were given"),
+        ({f"c{i}": ("d", 1.0) for i in range(MOST_SETTINGS + 1)}, f"{MOST_SETTINGS + 1} settings were given"),
         ({}, "nothing to try"),
     ],
 )

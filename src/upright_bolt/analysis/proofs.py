@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 
 from upright_bolt.analysis.chip import chip_of, chip_of_run, same_board
 from upright_bolt.analysis.evidence import PROVING, WHOLE, is_offset
-from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.catalogue import declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.profile import Proof
@@ -81,6 +81,12 @@ def alike(name: str, had: Value | None, value: Value) -> bool:
 def made_under(settings: Mapping[str, Value], run: RunRecord) -> bool:
     """Tell whether a run was made with settings in force, and with no trial of any other."""
     had = run.head.settings
-    return bool(settings) and run.head.tried.keys() <= settings.keys() and all(
-        alike(name, had.get(name), value) for name, value in settings.items()
+    told = {name: value for name, value in settings.items() if not no_part(name, had)}
+    return bool(told) and run.head.tried.keys() <= settings.keys() and all(
+        alike(name, had.get(name), value) for name, value in told.items()
     )  # fmt: skip
+
+
+def no_part(name: str, had: Mapping[str, Value]) -> bool:
+    """Tell whether a control belongs to a graphics chip that had no part in a run with settings ``had``."""
+    return bool(part_of(name)) and name not in had

@@ -2,8 +2,8 @@
 
 from collections.abc import Mapping, Sequence
 
+from upright_bolt.analysis.proofs import no_part
 from upright_bolt.analysis.run_spread import counts
-from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunRecord
 
@@ -33,4 +33,4 @@ def newest_at_stock(
 def _at(run: RunRecord, stock: Mapping[str, object]) -> bool:
     """Tell whether a run had these settings; of graphics chips, those that had a part in it."""
     had = run.head.settings
-    return all(had.get(name) == value or (part_of(name) and name not in had) for name, value in stock.items())
+    return all(had.get(name) == value or no_part(name, had) for name, value in stock.items())
