@@ -94,3 +94,9 @@ def test_modes_are_set_and_not_inherited(tmp_path):
     finally:
         os.umask(before)
     assert (tmp_path / "x").stat().st_mode & 0o777 == 0o644
+
+
+def test_json_that_is_nested_too_deeply_is_damaged_and_no_end_of_the_program():
+    for text in ("[" * 200_000, '{"a":' * 100_000):
+        with pytest.raises(Damaged):
+            Typed(dict[str, object]).from_text(text)

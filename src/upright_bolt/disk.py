@@ -74,6 +74,8 @@ def _as_damaged() -> Iterator[None]:
         what, _, place = str(fault).replace("`", "").partition(" - at ")
         at = place.removeprefix("$").removeprefix(".")
         raise Damaged((f"at {at}: " if at else "") + what[:1].lower() + what[1:]) from fault
+    except RecursionError as fault:
+        raise Damaged("it is nested too deeply") from fault
 
 
 MOST_BYTES = 16 << 20
