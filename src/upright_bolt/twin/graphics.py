@@ -38,12 +38,14 @@ class GraphicsChip:
     Attributes:
         spec, state: what it is, and where it stands.
         demand: what is asked of it; None for nothing.
+        froze: whether the machine has frozen in the last step.
     """
 
     def __init__(self, spec: GraphicsSpec, state: GraphicsState) -> None:
         self.spec = spec
         self.state = state
         self.demand: GraphicsDemand | None = None
+        self.froze = False
 
     def touch(self, now_s: float) -> None:
         """Note that something reaches for its registers: that wakes it, and keeps it awake."""
@@ -183,9 +185,6 @@ class GraphicsChip:
         if noise.uniform() < 1.0 - exp(-reset * dt * demand.share):
             self.reset()
         self.froze = noise.uniform() < 1.0 - exp(-freeze * dt * demand.share)
-
-    froze = False
-    """Whether the machine has frozen in the last step."""
 
     def reset(self) -> None:
         """Let the driver reset the chip: everything that was set is gone, and so is the work."""

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field
 
-from upright_bolt.twin.graphics_spec import GraphicsDriver, GraphicsSpec
+from upright_bolt.twin.graphics_spec import GraphicsSpec
 
 
 @dataclass(slots=True)
@@ -74,8 +74,3 @@ class GraphicsDemand:
     weight: float = 1.0
     activity: float = 1.0
     share: float = 1.0
-
-
-def takes_offsets(spec: GraphicsSpec) -> bool:
-    """Tell whether a chip has an offset of its voltages."""
-    return spec.driver is GraphicsDriver.OFFSET_TABLE
