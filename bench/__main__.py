@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import belief, cooling, drag, edge, hold, measures, service
+from bench import belief, cooling, drag, edge, graphics, hold, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
@@ -17,6 +17,8 @@ GOALS = (
     (measures.twin_speed, "twin of 12 threads / real time", "at least", 1000.0),
     (measures.twin_run_speed, "a whole run on the twin, sampled and kept / real time", "at least", 200.0),
     (measures.workload, "workload loops / the same loops bare", "at least", 0.98),
+    (graphics.checked, "graphics frames, every one checked / the same unchecked", "at least", 0.95),
+    (graphics.checker_share, "comparing them, the heavy scene (% of one processor)", "at most", 5.0),
     (service.sample_ratio, "a sample through the root service / in the same process", "at most", 40.0),
     (service.share_looking, "window and service, a sample a second (% of one processor)", "at most", 5.0),
     (service.share_minimised, "window and service, minimised (% of one processor)", "at most", 1.0),

@@ -29,7 +29,7 @@ from upright_bolt.workload.worker import SINGLE_THREAD
 Measured = tuple[float, str]
 
 
-def _alternating(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float]:
+def alternating(first: Callable[[], float], second: Callable[[], float], rounds: int) -> tuple[float, float]:
     """Measure both in turn, so that a slow moment hits both, and return the medians."""
     pairs = [(first(), second()) if i % 2 else tuple(reversed((second(), first()))) for i in range(rounds)]
     return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
@@ -202,7 +202,7 @@ def workload(_folder: Path) -> Measured:
         load.stop()
         return units * 4 / seconds
 
-    with_checks, without = _alternating(checked, bare, 7)
+    with_checks, without = alternating(checked, bare, 7)
     return with_checks / without, f"{with_checks:.1f} against {without:.1f} blocks per second on one processor"
 
 
@@ -217,7 +217,7 @@ def _start(folder: Path, *words: str) -> Measured:
 
     command = ("-m", "upright_bolt", "--data", str(folder), *words)
     run(*command)
-    ours, empty = _alternating(lambda: run(*command), lambda: run("-c", "pass"), 9)
+    ours, empty = alternating(lambda: run(*command), lambda: run("-c", "pass"), 9)
     return ours / empty, f"{ours * 1000:.0f} ms against {empty * 1000:.0f} ms"
 
 
