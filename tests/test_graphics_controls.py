@@ -354,3 +354,22 @@ def test_clocks_ask_for_their_level(data):
         {"gpu03.highest-clock": 600.0, "gpu03.lowest-clock": 900.0}, standing=False
     ).ok
     on_tern.close()
+
+
+def test_a_chip_that_is_unplugged_and_plugged_again_is_let_go_and_taken_in(machine, tmp_path):
+    dock = amd(2, "0000:3d:00.0", removable="removable")
+    backend, _ = machine(amd() | dock)
+    assert facts_by_own_name(backend, "gpu3d")["power-limit"].state is ControlState.SETTABLE
+    before = backend.snapshot(["gpu3d.power-limit", "gpu03.power-limit"])
+    asked = {"gpu3d.power-limit": 30.0, "gpu03.power-limit": 30.0}
+    assert apply.put_in_force(asked, backend, before).ok
+    (tmp_path / "sys/class/drm/card2").rename(tmp_path / "away")
+    backend.look_at_processors()
+    assert facts_by_own_name(backend, "gpu3d") == {}
+    assert backend.restore(before) == ()  # what is gone is owed, all else is put back
+    assert list(backend.owed) == [path for path in before if "card2" in path]
+    assert backend.drivers["gpu03.power-limit"].read() == 45.0
+    (tmp_path / "away").rename(tmp_path / "sys/class/drm/card2")
+    backend.look_at_processors()
+    assert backend.drivers["gpu3d.power-limit"].read() == 30.0
+    assert not backend.is_gone(next(iter(backend.owed)))

@@ -10,7 +10,7 @@ The kernel's own pages: ABI/testing/sysfs-bus-pci, ABI/testing/sysfs-devices-pow
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
@@ -70,9 +70,17 @@ def part_name(place: str, number: int) -> str:
     return f"gpu{head}{bus}{tail}{'' if function == '0' else f'-{function}'}"
 
 
-def find_cards(files: KernelFiles) -> tuple[Card, ...]:
-    """Return all graphics chips by their place on the bus."""
+def find_cards(files: KernelFiles, rests: dict[str, Rest] | None = None) -> tuple[Card, ...]:
+    """Return all graphics chips by their place on the bus.
+
+    Args:
+        files: the machine's.
+        rests: of chips found earlier, by part; it is added to. A chip keeps its own, so that who samples it and who
+            reads its controls go on to leave it alone together.
+    """
     found = [card for name in files.names(paths.DRM) if (card := _card(files, name)) is not None]
+    if rests is not None:
+        found = [replace(card, rest=rests.setdefault(card.chip.part, card.rest)) for card in found]
     return tuple(sorted(found, key=lambda card: (card.chip.place, card.number)))
 
 

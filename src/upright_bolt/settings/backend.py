@@ -12,6 +12,7 @@ from upright_bolt.kernel.driver import CanBeCapped, Capped, ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
+from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
@@ -59,10 +60,11 @@ class Backend:
     def __init__(self, ports: MachinePorts, gaps: tuple[Note, ...] = ()) -> None:
         self._ports = ports
         self._gaps = gaps
-        self._surveyed = survey(ports.files, ports.registers, ports.word)
+        self._rests: dict[str, Rest] = {}
+        self._surveyed = survey(ports.files, ports.registers, ports.word, self._rests)
         self._registers = self._surveyed.registers
         self._files = self._surveyed.files
-        self._online = self._online_now()
+        self._there = self._there_now()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
         self._capped = _capped_files(self._surveyed.controls)
@@ -240,34 +242,45 @@ class Backend:
 
     def look_at_processors(self) -> None:
         """Take over which processors are there now, if those have changed, and tell if what was gone is there again."""
-        if self._online_now() != self._online:
+        if self._there_now() != self._there:
             self.processors_changed()
         elif self.owed and not all(self.is_gone(path) for path in self.owed):
             self.on_processors()
 
-    def _online_now(self) -> str:
+    def _there_now(self) -> tuple[str, ...]:
+        """Return which processors are online, and which graphics cards are there: docks and boxes come and go."""
+        cards = self._ports.files.names(paths.DRM)
         try:
-            return self.text(paths.CPU_ONLINE)
+            return self.text(paths.CPU_ONLINE), *cards
         except FileFault:
-            return ""
+            return "", *cards
 
     def processors_changed(self) -> None:
-        """Take over which processors are there now: the files of controls come and go with them.
+        """Take over which processors and graphics chips are there now: the files of controls come and go with them.
 
         Sensors stay as they were found, so that numbers keep their places.
         """
-        self._online = self._online_now()
-        found = survey(self._ports.files, self._ports.registers, self._ports.word)
+        self._there = self._there_now()
+        found = survey(self._ports.files, self._ports.registers, self._ports.word, self._rests)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
         self.on_processors()
 
     def is_gone(self, path: str) -> bool:
-        """Tell whether a file belongs to a processor that is offline, or to a chip that sleeps."""
+        """Tell whether a file belongs to a processor that is offline, or to a chip that sleeps or was unplugged."""
         try:
             self.text(path)
         except FileFault as fault:
-            return fault.errno == SLEEPS or (path.startswith(paths.CPU) and fault.errno in OFFLINE)
+            offline = path.startswith(paths.CPU) and fault.errno in OFFLINE
+            return offline or fault.errno == SLEEPS or self._unplugged(path)
+        return False
+
+    def _unplugged(self, path: str) -> bool:
+        """Tell whether the device that a file belongs to is not there any more."""
+        for base in paths.OF_GRAPHICS:
+            if path.startswith(base):
+                device = path.removeprefix(base).partition("/")[0]
+                return not self._ports.files.exists(f"{base}{device}")
         return False
 
     def is_asleep(self, name: str) -> bool:
