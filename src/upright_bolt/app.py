@@ -108,13 +108,18 @@ def _twin_load(twin: "Twin", task: "Task") -> "Load":
 
     if task.workload not in OF_GRAPHICS:
         return TwinLoad(twin, task)
-    from upright_bolt.workload.graphics_load import BothLoad
     from upright_bolt.workload.twin_graphics_load import TwinGraphicsLoad
 
-    graphics = TwinGraphicsLoad(twin, task)
+    return _of_graphics(task, TwinGraphicsLoad(twin, task), lambda steady: TwinLoad(twin, steady))
+
+
+def _of_graphics(task: "Task", graphics: "Load", on_processors: "Callable[[Task], Load]") -> "Load":
+    """Return a graphics load by itself, or together with the processors' usual work."""
+    from upright_bolt.workload.graphics_load import BothLoad
+
     if task.workload == "graphics":
         return graphics
-    return BothLoad(graphics, TwinLoad(twin, replace(task, workload="steady")), task.per_s)
+    return BothLoad(graphics, on_processors(replace(task, workload="steady")), task.per_s)
 
 
 def _stay_awake(why: str) -> "Callable[[], None]":
@@ -131,15 +136,11 @@ def _host_load(task: "Task") -> "Load":
     from upright_bolt.workload.pool import HostLoad
 
     task = replace(task, cpus=_allowed(task.cpus))
-    if task.workload == "graphics":
-        from upright_bolt.workload.graphics_load import GraphicsLoad
+    if task.workload not in OF_GRAPHICS:
+        return HostLoad(task)
+    from upright_bolt.workload.graphics_load import GraphicsLoad
 
-        return GraphicsLoad(task)
-    if task.workload == "both":
-        from upright_bolt.workload.graphics_load import BothLoad, GraphicsLoad
-
-        return BothLoad(GraphicsLoad(task), HostLoad(replace(task, workload="steady")), task.per_s)
-    return HostLoad(task)
+    return _of_graphics(task, GraphicsLoad(task), HostLoad)
 
 
 def _allowed(wanted: tuple[int, ...]) -> tuple[int, ...]:

@@ -37,7 +37,7 @@ class ChipSection(QWidget):
         self._layout = column(self, margins=(0, 6, 0, 0), gap=5)
         self._layout.addWidget(rule())
         self._layout.addWidget(label(f"Graphics chip {chip.part}", "strong"))
-        self._layout.addWidget(label(f"{told_apart(chip)}.", "muted", wraps=True))
+        self._layout.addWidget(label(f"{told_apart(chip).capitalize()}.", "muted", wraps=True))
         self._state = label("", wraps=True)
         self.wake_button = button("Wake it to see its settings")
         self.wake_button.setAccessibleName(f"Wake {chip.part} to see its settings")

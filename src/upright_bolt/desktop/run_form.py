@@ -124,7 +124,7 @@ def _chips(presenter: Presenter) -> QComboBox:
     if len(chips) > 1:
         made.addItem("which graphics chip?", "")
     for chip in chips:
-        made.addItem(f"on {chip.part}: {told_apart(chip).lower()}", chip.part)
+        made.addItem(f"on {chip.part}: {told_apart(chip)}", chip.part)
     if presenter.outline.renders_itself:
         made.addItem("software renderer, no chip", NO_CHIP)
     return made

@@ -114,6 +114,15 @@ def why_unreadable(driver: ControlDriver) -> Note:
     return why if why is not None else note(NoteCode.VALUE_UNREADABLE, driver.name)
 
 
+@runtime_checkable
+class CanSleep(ControlDriver, Protocol):
+    """A driver whose device may sleep."""
+
+    def asleep(self) -> bool:
+        """Tell whether it sleeps, without waking it."""
+        ...
+
+
 @dataclass(frozen=True, slots=True)
 class Surroundings:
     """What an interface may need to know of the machine before it looks at its own files."""

@@ -25,9 +25,13 @@ class ChipControl:
         self._probe = probe
         self._card = card
 
+    def asleep(self) -> bool:
+        """Tell whether its chip sleeps."""
+        return self._card.asleep(self._probe.files)
+
     def facts(self) -> Facts:
         """Return that it sleeps, or what it allows."""
-        if self._card.asleep(self._probe.files):
+        if self.asleep():
             return Facts(ControlState.ASLEEP, note(NoteCode.WAKE_TO_SET))
         return self._awake()
 
@@ -46,8 +50,11 @@ class AbsentControl(ChipControl):
         super().__init__(probe, card, own, ())
         self._why = why
 
-    def facts(self) -> Facts:
-        """Return why it is absent, asleep or not."""
+    def asleep(self) -> bool:
+        """It is absent whether its chip sleeps or not."""
+        return False
+
+    def _awake(self) -> Facts:
         return Facts(ControlState.ABSENT, self._why)
 
     def read(self) -> Value | None:

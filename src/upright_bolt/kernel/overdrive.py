@@ -57,11 +57,12 @@ class Overdrive:
 
     def words(self) -> list[str]:
         """Return the whole table as words."""
-        found = [_word(name, *point) for name, point in self.points.items()]
+        found = [word(name, *point) for name, point in self.points.items()]
         return found if self.offset_mv is None else [*found, f"vo={self.offset_mv}"]
 
 
-def _word(name: str, mhz: int, mv: int | None) -> str:
+def word(name: str, mhz: int, mv: int | None) -> str:
+    """Return the word that puts a point at a clock, and at a voltage if it carries one."""
     return f"{name}={mhz}" if mv is None else f"{name}={mhz},{mv}"
 
 
@@ -86,12 +87,12 @@ def from_words(text: str) -> Overdrive:
     """Return the table that stands in words, without ranges. Raises ValueError for anything else."""
     points: dict[str, tuple[int, int | None]] = {}
     offset = None
-    for word in text.split():
-        match = _WORD.fullmatch(word)
+    for each in text.split():
+        match = _WORD.fullmatch(each)
         if match is None:
-            if word == ALL:
+            if each == ALL:
                 continue
-            raise ValueError(word)
+            raise ValueError(each)
         if match[5] is not None:
             offset = int(match[5])
         else:
@@ -99,9 +100,9 @@ def from_words(text: str) -> Overdrive:
     return Overdrive(points, offset)
 
 
-def _command(word: str) -> str:
+def _command(one: str) -> str:
     """Return the driver's command for a word: ``vc2=2125,950`` is ``vc 2 2125 950``."""
-    name, _, value = word.partition("=")
+    name, _, value = one.partition("=")
     letter = name.rstrip("0123456789")
     return " ".join((letter, *name[len(letter) :].split(), *value.split(",")))
 
@@ -135,9 +136,9 @@ class OverdriveFiles(ForwardingFiles):
         if ALL in text.split():
             say("r")
             there = self._table(path).words()
-            words = [word for word in words if word not in there]
-        for word in words:
-            say(_command(word))
+            words = [each for each in words if each not in there]
+        for each in words:
+            say(_command(each))
         say("c")
 
     def _say(self, path: str, command: str) -> None:

@@ -16,8 +16,6 @@ COLUMNS = (
     "held", "chip_clock", "chip_power", "chip_temperature",
 )  # fmt: skip
 OF_CHIP = ("clock", "power", "temperature")
-CHIP = "gpu"
-"""Names of graphics chips begin so."""
 KEEP_S = 24 * 3600.0
 STRETCH = 2048
 """Rows looked at in one go when searching backwards."""
@@ -40,7 +38,7 @@ class History:
         self._index = index_of(sensors)
         self.measured = frozenset(self._index)
         self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
-        self.chip = next((part for name in self._index if (part := _chip_of(name))), "")
+        self.chip = next((part for sensor in sensors if (part := _chip_of(sensor))), "")
         self._of_chip = [self._index.get(f"{self.chip}.{kind}") for kind in OF_CHIP]
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0
@@ -125,10 +123,10 @@ class History:
         return None if np.isnan(value) else value
 
 
-def _chip_of(sensor: str) -> str:
+def _chip_of(sensor: Sensor) -> str:
     """Return the graphics chip whose watts a sensor tells; empty if it tells something else."""
-    part, _, kind = sensor.rpartition(".")
-    return part if kind == "power" and part.startswith(CHIP) else ""
+    part, _, what = sensor.name.rpartition(".")
+    return part if sensor.kind is SensorKind.GRAPHICS and what == "power" else ""
 
 
 def thinned(time_s: Floats, values: Floats, most: int = 1500) -> tuple[Floats, Floats]:

@@ -38,6 +38,10 @@ class HasChips(Protocol):
         """Return every control as it stands now."""
         ...
 
+    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
+        """Put settings in force as a trial."""
+        ...
+
 
 def wake(files: KernelFiles, clock: Clock, part: str) -> None:
     """Wake a chip by reading of it, and wait until it is awake; one that is awake stays so for some seconds more.
@@ -95,7 +99,7 @@ def on_chip(session: "Session", work: Work) -> tuple[Work, GraphicsChip | None]:
     return replace(work, options=replace(work.options, chip=chip.part if chip else NO_CHIP)), chip
 
 
-def woken_and_tried(session: "Session", settings: Settings) -> ApplyReport:
+def woken_and_tried(session: HasChips, settings: Settings) -> ApplyReport:
     """Put settings in force as a trial of this process, after the chips that they are of have been woken.
 
     Raises BadInput, InUse or Refused; a machine's no is in the report.

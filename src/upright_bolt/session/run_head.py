@@ -5,7 +5,7 @@ from collections.abc import Mapping
 from dataclasses import asdict
 from typing import TYPE_CHECKING, Any
 
-from upright_bolt.model.catalogue import PART_MARK, beside, part_of
+from upright_bolt.model.catalogue import PART_MARK, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.run import Conditions, RunHead
 from upright_bolt.model.work import Work
@@ -62,7 +62,7 @@ def _that_count(in_force: Mapping[str, Value], chip: str, tried: Mapping[str, Va
 
     A chip's level follows its other settings, so it counts only where it was asked for.
     """
-    level = beside(f"{chip}{PART_MARK}power-limit", "level")
+    level = f"{chip}{PART_MARK}level"
     return {
         name: value
         for name, value in in_force.items()

@@ -21,7 +21,7 @@ from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import RESTING, Work
 from upright_bolt.session.active_run import ActiveRun
-from upright_bolt.session.chip_wake import wake_for
+from upright_bolt.session.chip_wake import wake_for, woken_and_tried
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal, RestWatch
@@ -289,7 +289,6 @@ def try_or_raise(session: RunningSession, settings: Settings) -> None:
 
     Raises BadInput or Refused if they are not in force.
     """
-    wake_for(session, settings)
-    report = session.try_settings(settings, standing=False)  # closing the session puts it back
+    report = woken_and_tried(session, settings)  # closing the session puts it back
     if not report.ok:
         raise as_error(report)

@@ -8,7 +8,7 @@ from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Supplies
-from upright_bolt.kernel.driver import CanBeCapped, Capped, ControlDriver
+from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDriver
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
@@ -16,7 +16,7 @@ from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
-from upright_bolt.model.control import ControlState, Value
+from upright_bolt.model.control import Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
 from upright_bolt.model.sample import Sample
@@ -286,7 +286,7 @@ class Backend:
     def is_asleep(self, name: str) -> bool:
         """Tell whether a control belongs to a chip that sleeps: what it holds shows only once that wakes."""
         driver = self.drivers.get(name)
-        return bool(part_of(name)) and driver is not None and driver.facts().state is ControlState.ASLEEP
+        return isinstance(driver, CanSleep) and driver.asleep()
 
     def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
         """Write the files' earlier texts, and return the files that do not hold them in the end.

@@ -179,9 +179,7 @@ def _command(chip: GraphicsChip, text: str) -> None:
         raise OSError(errno.EINVAL, "the level is not manual")
     letter, end, number, offset, reset, commit = match.groups()
     if reset:
-        state.asked = []
-        state.clocks_mhz = [spec.clock_min_mhz, spec.clock_max_mhz]
-        state.memory_mhz, state.offset_mv = spec.memory_mhz[0], 0.0
+        state.table_to_stock(spec)
     elif commit:
         asked, state.asked = state.asked, []
         for each in asked:

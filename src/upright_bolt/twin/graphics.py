@@ -66,7 +66,7 @@ class GraphicsChip:
         if demand is not None:
             state.asleep, state.used_s = False, now_s
         elif self.spec.built_in:
-            state.busy, state.watts, state.held = 0.0, 0.0, ""
+            state.busy = state.watts = 0.0
             state.clock_mhz = state.clocks_mhz[0]
 
     def wants_w(self) -> float:
@@ -82,18 +82,14 @@ class GraphicsChip:
             return 0.0
         demand = self.demand
         state.busy = demand.share if demand is not None else 0.0
-        clock = self._asked_clock()
-        state.held = "clock" if demand is not None else ""
-        if state.heat_cap_mhz < clock:
-            clock, state.held = state.heat_cap_mhz, "heat"
+        clock = min(self._asked_clock(), state.heat_cap_mhz)
         allowed = min(budget_w, state.limit_w or budget_w)
         if self._power(clock) > allowed:
-            clock, state.held = self._clock_for(allowed, clock), "power" if demand is not None else ""
+            clock = self._clock_for(allowed, clock)
         state.clock_mhz = clock
         state.watts = self._power(clock)
         if demand is not None:
             state.used_s = now_s
-            state.frames += self.frames_a_minute() * demand.weight * dt / 60.0
             self._err(now_s, dt, demand, noise)
         elif not spec.drives_screen and now_s - state.used_s > SLEEPS_AFTER_S:
             state.asleep = True
@@ -190,9 +186,8 @@ class GraphicsChip:
         """Let the driver reset the chip: everything that was set is gone, and so is the work."""
         spec, state = self.spec, self.state
         state.resets += 1
-        state.clocks_mhz = [spec.clock_min_mhz, spec.clock_max_mhz]
-        state.memory_mhz, state.offset_mv, state.limit_w = spec.memory_mhz[0], 0.0, spec.limit_w[0]
-        state.level, state.asked = "auto", []
+        state.table_to_stock(spec)
+        state.limit_w, state.level = spec.limit_w[0], "auto"
         self.demand = None
 
 

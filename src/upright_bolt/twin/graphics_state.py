@@ -21,8 +21,6 @@ class GraphicsState:
         limit_w: power limit that is set; 0 without one.
         level: who chooses its clocks.
         asked: commands to its table that are not in force yet.
-        frames: frames done since the twin was started, in scenes of the heavy weight's frame.
-        held: what holds its clock: ``power``, ``heat``, ``clock`` or empty without work.
         resets: how often its driver has reset it.
         wrong: moments at which a frame was wrong that has not been taken up by a load yet.
     """
@@ -42,23 +40,27 @@ class GraphicsState:
     limit_w: float = 0.0
     level: str = "auto"
     asked: list[str] = field(default_factory=list)
-    frames: float = 0.0
-    held: str = ""
     resets: int = 0
     wrong: list[float] = field(default_factory=list)
+
+    def table_to_stock(self, spec: GraphicsSpec) -> None:
+        """Put clocks and voltage where its driver has them at first, and forget what is not in force yet."""
+        self.asked = []
+        self.clocks_mhz = [spec.clock_min_mhz, spec.clock_max_mhz]
+        self.memory_mhz, self.offset_mv = spec.memory_mhz[0], 0.0
 
 
 def fresh_graphics(spec: GraphicsSpec) -> GraphicsState:
     """Return a chip as it is after a start."""
-    return GraphicsState(
+    fresh = GraphicsState(
         asleep=not spec.drives_screen,
         heat_cap_mhz=spec.clock_top_mhz,
         clock_mhz=spec.clock_min_mhz,
-        clocks_mhz=[spec.clock_min_mhz, spec.clock_max_mhz],
         boost_mhz=spec.clock_max_mhz,
-        memory_mhz=spec.memory_mhz[0],
         limit_w=spec.limit_w[0],
     )
+    fresh.table_to_stock(spec)
+    return fresh
 
 
 @dataclass(slots=True)

@@ -16,17 +16,14 @@ KINDS = {
 
 def described(chip: GraphicsChip) -> str:
     """Return what a chip is: ``separate, drives no screen, driver amdgpu, 1d7e:0310 at 0000:03:00.0``."""
-    screen = "drives the screen" if chip.drives_screen else "drives no screen"
     driver = f"driver {chip.driver}" if chip.driver else "no driver"
     where = " at ".join(part for part in (chip.ids, chip.place) if part)
-    return ", ".join(part for part in (KINDS[chip.kind], screen, driver, where) if part)
+    return ", ".join(part for part in (told_apart(chip), driver, where) if part)
 
 
 def told_apart(chip: GraphicsChip) -> str:
-    """Return what tells a chip from another for a person: ``Separate, drives no screen``."""
-    screen = "drives the screen" if chip.drives_screen else "drives no screen"
-    words = f"{KINDS[chip.kind]}, {screen}"
-    return words[0].upper() + words[1:]
+    """Return what tells a chip from another for a person: ``separate, drives no screen``."""
+    return f"{KINDS[chip.kind]}, {'drives the screen' if chip.drives_screen else 'drives no screen'}"
 
 
 def asleep(chip: GraphicsChip, controls: Mapping[str, Control]) -> bool:

@@ -1,5 +1,6 @@
 """The workload ``graphics`` on a twin: work for its simulated chip, and the frames that its physics counts."""
 
+from bisect import bisect_right
 from itertools import pairwise
 from random import Random
 
@@ -81,7 +82,7 @@ class GraphicsDemandSource:
 
     def gaps(self, until_s: float) -> list[float]:
         """Return the times from one frame to the next up to a moment: unlike each other, with a hiccup now and then."""
-        ends = [end for end in self.ends if end <= until_s][-MOST_GAPS:]
+        ends = self.ends[: bisect_right(self.ends, until_s)][-MOST_GAPS:]
         dice = Random(self._seed)  # noqa: S311 - frames unlike each other, not secrets
         found = []
         for before, after in pairwise(ends):
@@ -127,7 +128,7 @@ class TwinGraphicsLoad(Load):
 
     def units_until(self, time_s: float) -> float:
         """Return the frames done from the load start to a moment."""
-        return float(sum(end <= time_s for end in self._ends()))
+        return float(bisect_right(self._ends(), time_s))
 
     def _ends(self) -> list[float]:
         return self._source.ends if self._source is not None else []

@@ -121,8 +121,7 @@ class ClockPoint(_TableControl):
         name = self._pick(table)
         if name is None:
             return []
-        mv = table.points[name][1]
-        return [f"{name}={round(value)}" if mv is None else f"{name}={round(value)},{mv}"]
+        return [overdrive.word(name, round(value), table.points[name][1])]
 
 
 class OffsetOfAll(_TableControl):
@@ -166,8 +165,9 @@ class HighestVoltage(_TableControl):
             mhz, mv = table.points[name]
             after = asked if name == table.curve[-1] else min(mv or 0, asked)
             if after != mv:
-                words.append(f"{name}={mhz},{after}")
-        return words or [f"{table.curve[-1]}={table.points[table.curve[-1]][0]},{asked}"]
+                words.append(overdrive.word(name, mhz, after))
+        last = table.curve[-1]
+        return words or [overdrive.word(last, table.points[last][0], asked)]
 
 
 def _last(letter: str) -> Pick:
