@@ -242,7 +242,7 @@ def _whole(number: int) -> tuple[float, float, float]:
             except MachineFroze:
                 scene.kill()
         scene.twin.close()
-    position = found.end.position if found.end is not None else 0.0
+    position = found.kept_at if found.end is not None else 0.0
     return Chip(spec_of(number, {}).chip, np.random.default_rng(0)).ideal() - position, found.minutes, found.freezes
 
 

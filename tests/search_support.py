@@ -40,7 +40,7 @@ class SearchScene:
         """Go on until the search has ended; with ``stop_at``, stop before so many rungs more have ended."""
         found = search or look_back(self.log, self.session.boot_id)
         assert found is not None
-        before = known(self.twin.store.all(), self.log.all(), self.machine, found.asked.chip, found.asked.id)
+        before = known(self.twin.store.all(), self.log.all(), self.machine, found.asked)
         active = self.session.start_search(found, before, self.log, self.twin.store)
         while self.session.end_search() is None:
             if stop_at is not None and len(active.search.ends) >= stop_at:

@@ -242,13 +242,13 @@ def test_a_flat_low_cap_costs_a_tenth_of_the_frames_and_a_third_of_the_watts(on_
 def test_too_little_voltage_shows_as_wrong_frames_then_as_a_reset_which_ends_the_run(on_tern):
     session, chip = on_tern.session, chip_of(on_tern)
     wake(session.machine.files, session.machine.clock, "gpu03")
-    assert session.try_settings({"gpu03.voltage-offset": -140.0}, standing=False).ok
+    assert session.try_settings({"gpu03.voltage-offset": -182.0}, standing=False).ok
     wrong = rendered(on_tern)
     assert wrong.errors
     assert {error.cpu for error in wrong.errors} == {-1}
     assert all(error.clock_mhz and error.temp_c and error.voltage_v for error in wrong.errors)
     wake(session.machine.files, session.machine.clock, "gpu03")
-    assert session.try_settings({"gpu03.voltage-offset": -156.0}, standing=False).ok
+    assert session.try_settings({"gpu03.voltage-offset": -198.0}, standing=False).ok
     record = rendered(on_tern, 300.0)
     assert record.end.state in (RunState.FAILED, RunState.RESTARTED)
     if record.end.state is RunState.FAILED:
@@ -258,7 +258,7 @@ def test_too_little_voltage_shows_as_wrong_frames_then_as_a_reset_which_ends_the
 
 def test_the_heavy_scene_finds_what_the_light_one_does_not(on_tern):
     chip = chip_of(on_tern)
-    chip.state.offset_mv = -142.0
+    chip.state.offset_mv = -184.0
     beyond = {}
     for name, demand in (("light", GraphicsDemand(0.3, 0.62)), ("heavy", GraphicsDemand())):
         chip.work(demand, 0.0)

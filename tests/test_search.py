@@ -36,7 +36,7 @@ def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):
     found = scene.carry_on(scene.ask(soak_s=120.0))
     assert found.end is not None
     assert found.end.why is Why.FOUND
-    assert 15.0 <= found.end.position <= 75.0
+    assert 15.0 <= found.kept_at <= 75.0
     assert scene.offsets() == {0.0}
     assert scene.session.status().trial is None
     assert [rung.purpose for rung in found.rungs[:3]] == [Purpose.WARM_UP, Purpose.BASELINE, Purpose.TEST]
@@ -47,7 +47,7 @@ def test_a_search_ends_with_a_value_that_holds_and_nothing_in_force(tmp_path):
     assert soak.load_s + cool.load_s == 120.0
     failed = [rung.position for rung in found.rungs if found.ends[rung.number].outcome in FAILED]
     assert failed
-    assert found.end.position <= min(failed) - 2.0
+    assert found.kept_at <= min(failed) - 2.0
     runs = {run.id: run for run in scene.twin.store.all()}
     for rung in found.rungs:
         run = runs[found.ends[rung.number].run_id]
@@ -71,7 +71,7 @@ def test_a_search_on_each_rail_finds_that_the_core_goes_further(tmp_path):
     scene = SearchScene(tmp_path, "twin:tern-two-rails")
     core = scene.carry_on(scene.ask(controls=("core-offset",), soak_s=0.0))
     cache = scene.carry_on(scene.ask(controls=("cache-offset",), soak_s=0.0))
-    assert core.end.position > cache.end.position + 5.0
+    assert core.kept_at > cache.kept_at + 5.0
     scene.twin.close()
 
 
@@ -103,7 +103,7 @@ def test_on_a_shared_rail_one_alone_moves_nothing_and_nothing_is_searched_apart(
     assert found.rungs[-1] == alone[-1]
     assert len(set(found.end.settings.values())) == 1
     worst = min(rung.position for rung in found.rungs if found.ends[rung.number].outcome in FAILED)
-    assert found.end.position < worst - 20.0
+    assert found.kept_at < worst - 20.0
     scene.twin.close()
 
 
@@ -203,7 +203,7 @@ def test_a_freeze_is_written_down_by_the_next_start_and_the_search_goes_on(tmp_p
     assert found.freezes == 1
     ended = scene.carry_on()
     assert ended.end.why is Why.FOUND
-    assert ended.end.position <= open_rung.position - 2.0
+    assert ended.kept_at <= open_rung.position - 2.0
     scene.twin.close()
 
 

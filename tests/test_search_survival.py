@@ -148,7 +148,7 @@ def test_a_damaged_record_means_stock_and_is_told(tmp_path, damage):
     else:
         assert found.end is not None
         assert found.end.why is Why.DAMAGED
-        assert found.end.position == 0.0
+        assert found.kept_at == 0.0
         assert scene.log.open_search() is None
     assert scene.log.unreadable == (damage == "flipped")
     scene.twin.close()

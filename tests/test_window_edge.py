@@ -51,7 +51,7 @@ def test_a_search_from_the_conversation_to_its_draft(edge_of):
     assert window.edge.standing.pause.isVisible()
     search = found_by(app)
     assert search.end.why is Why.FOUND
-    kept = f"−{search.end.position:.0f} mV"
+    kept = f"−{search.kept_at:.0f} mV"
     assert f"Core and cache {kept}" in words_of(window.edge.standing)
     marks = window.edge.chart.accessibleDescription()
     assert all(f"rung {rung.number}," in marks for rung in search.rungs if rung.purpose is Purpose.TEST)

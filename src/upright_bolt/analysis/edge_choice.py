@@ -38,7 +38,7 @@ class Boldness:
         stop_errors: a test ends at so many wrong results.
         freeze_cost_s: what a freeze costs, in seconds of a person's time.
         freeze_cap: nothing is tested that freezes with a likelihood above this.
-        least_gain: the search ends when a minute is expected to bring less, in the axis's unit.
+        least_gain: the search ends when a minute is expected to bring less, in mV of the processor's axes.
         reach: nothing is tested further beyond what was proven, in steps of the prior's slope.
     """
 

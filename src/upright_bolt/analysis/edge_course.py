@@ -5,18 +5,18 @@ of them alone turns out to bring part of the gain, tests of each with the others
 """
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 
 from upright_bolt.analysis.edge_belief import Estimate, Observed
 from upright_bolt.analysis.edge_choice import AxisScale, NextTest
 from upright_bolt.analysis.edge_gains import TIMES_ALONE, Gains
 from upright_bolt.analysis.edge_history import Seen, on_axis, seen_in
-from upright_bolt.analysis.edge_plan import VOLTAGE, Outlook, gain_per_unit, next_of, outlook
-from upright_bolt.model.control import Value
+from upright_bolt.analysis.edge_plan import Outlook, gain_per_unit, next_of, outlook, prior_of
+from upright_bolt.analysis.edge_soak import failed_soaks, is_shown, next_soak
 from upright_bolt.model.search import (
     ALONE_S,
     BASELINE_S,
-    FAILED,
     SOAKING,
     Outcome,
     Purpose,
@@ -36,14 +36,8 @@ WARM_UP_S = 90.0
 """A load at stock before the first rung, and after every pause, so that all begin warm."""
 SOAKS = 5
 """A soak that fails is followed by another one further back, so many times."""
-PART_S = 120.0
-"""Length of one part of a soak that is made in breaks."""
-COOL_PART, SHORTEST_COOL_S = 0.25, 30.0
-"""Part of the soak that is made after the machine has cooled down, and its least length."""
 MARGIN_STEPS = 2.0
 """What is kept lies so many steps before anything that failed."""
-SHORTEST_PROOF_S = 60.0
-"""Controls that were searched apart are tested together for so long at least, whatever soak is asked."""
 
 
 class Course:
@@ -57,9 +51,11 @@ class Course:
 
     def __init__(self, search: Search, known: Sequence[Seen], furthest: Mapping[str, float] | None = None) -> None:
         self.search = search
+        self.axis = search.asked.axis
         self._furthest = furthest or {}
         self._known = known
         self._seen = [*known, *seen_in(search)]
+        self._scene = "heavy" if self.axis.part else ""
         self._outlooks: dict[tuple[str, ...], Outlook] = {}
         self.gains = Gains(search)
 
@@ -67,7 +63,7 @@ class Course:
 
     def scale(self, controls: Sequence[str]) -> AxisScale:
         """Return the positions of an axis."""
-        return AxisScale(STEP, min(self._furthest.get(name, ANYWHERE) for name in controls), VOLTAGE)
+        return AxisScale(STEP, min(self._furthest.get(name, ANYWHERE) for name in controls), prior_of(self.axis))
 
     def tested(self, controls: Sequence[str]) -> list[Observed]:
         """Return all that was seen of an axis on this chip."""
@@ -109,14 +105,28 @@ class Course:
             if end.score is not None
             and end.outcome is Outcome.PASSED
             and rung.purpose is not Purpose.COOL_SOAK
+            and rung.scene == self._scene
             and rung.settings == self.recommended
         ]
         if stock and scores:
             return sum(scores) / len(scores) / stock - 1.0
         per_unit = gain_per_unit(self.gains.of())
-        alike = len(set(self.recommended.values())) == 1
-        value = next(iter(self.recommended.values()), 0.0)
-        return None if per_unit is None or not alike or isinstance(value, str) else -value * per_unit
+        positions = set(self.axis.positions(self.recommended).values())
+        return None if per_unit is None or len(positions) > 1 else positions.pop() * per_unit
+
+    def watts_part(self) -> float | None:
+        """Return which part of the watts at stock is drawn at what is recommended; None if that was not measured."""
+        stock = [end.power_w for rung, end in self.search.ended if rung.purpose is Purpose.BASELINE and end.power_w]
+        there = [
+            end.power_w
+            for rung, end in self.search.ended
+            if end.power_w
+            and end.outcome is Outcome.PASSED
+            and rung.scene == self._scene
+            and rung.purpose is not Purpose.COOL_SOAK
+            and rung.settings == self.recommended
+        ]
+        return sum(there) / len(there) / stock[0] if there and stock else None
 
     def work_out(self) -> None:
         """Work out all that follows from the record, which takes a while."""
@@ -130,20 +140,23 @@ class Course:
     def final(self) -> Settings:
         """What would be kept now; nothing for stock. What a soak has shown is not gone beyond without another one."""
         advised = self._advised()
-        soaked = [rung.settings for rung, end in self.search.ended if self._soaked_by(rung, end)]
-        for settings in reversed(soaked):
-            if _as_deep(advised, settings):
-                return dict(settings)
+        for rung, end in reversed(self.search.ended):
+            if self._soaked_by(rung, end) and self.axis.as_far(advised, rung.settings):
+                return dict(rung.settings)
         return advised
 
-    def _advised(self) -> dict[str, Value]:
+    def _at(self, position: float) -> Settings:
+        """Return the settings with all controls at a position."""
+        return self.axis.settings(dict.fromkeys(self.axis.controls, position))
+
+    def _advised(self) -> Settings:
         together = self.outlook().final
         controls = self.search.asked.controls
-        joint: dict[str, Value] = dict.fromkeys(controls, -together) if together else {}
+        joint = self._at(together) if together else {}
         if (
             not self.apart
             or not together
-            or any(len(set(rung.settings.values())) > 1 for rung, _ in self._lost_soaks())
+            or any(len(set(self.axis.positions(rung.settings).values())) > 1 for rung, _ in failed_soaks(self.search))
         ):
             return joint
         single = {name: self.outlook((name,)).final for name in controls}
@@ -153,25 +166,25 @@ class Course:
         single[weakest] = min(single[weakest], together)
         if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
             return joint
-        apart: dict[str, Value] = {name: -position for name, position in single.items()}
-        return joint if any(_as_deep(apart, failed) for failed in self._failed_together()) else apart
+        return (
+            joint
+            if any(self._reaches(single, one) for one in self._seen if not one.passed)
+            else self.axis.settings(single)
+        )
 
-    def _failed_together(self) -> list[dict[str, Value]]:
-        """Return from where on settings are at or near something that failed."""
-        margin = MARGIN_STEPS * STEP
-        return [
-            {name: min(0.0, margin - depth) for name, depth in one.depths.items()}
-            for one in self._seen
-            if one.errors or one.froze
-        ]
+    def _reaches(self, positions: Mapping[str, float], failed: Seen) -> bool:
+        """Tell whether positions are at or near something that failed."""
+        return all(
+            positions.get(name, 0.0) >= max(0.0, depth - MARGIN_STEPS * STEP) for name, depth in failed.depths.items()
+        )
 
     @cached_property
     def predicted(self) -> Estimate:
         """How likely an eight-hour load fails with what would be kept."""
         together = self.outlook()
-        if len(set(self.final.values())) <= 1:
+        if len(set(self.axis.positions(self.final).values())) <= 1:
             return together.predicted
-        parts = [self.outlook((name,)).predicted for name in self.final]
+        parts = [self.outlook((name,)).predicted for name in self.axis.controls]
         return Estimate(*(_either(numbers) for numbers in zip(*((p.value, p.low, p.high) for p in parts), strict=True)))
 
     @property
@@ -187,8 +200,8 @@ class Course:
         """
         total: dict[str, float] = {}
         for rung, end in self.search.ended:
-            if end.outcome is Outcome.PASSED and self.recommended and _as_deep(rung.settings, self.recommended):
-                for kind, seconds in kinds_s("edge", end.load_s).items():
+            if is_shown(self.search, rung, end, self.recommended):
+                for kind, seconds in kinds_s(rung.load, end.load_s).items():
                     total[kind] = total.get(kind, 0.0) + seconds
         return total
 
@@ -196,22 +209,18 @@ class Course:
     def from_cool(self) -> bool:
         """Whether what is recommended has passed from a machine that had cooled down."""
         return any(
-            rung.purpose is Purpose.COOL_SOAK
-            and end.outcome is Outcome.PASSED
-            and _as_deep(rung.settings, self.recommended)
+            rung.purpose is Purpose.COOL_SOAK and is_shown(self.search, rung, end, self.recommended)
             for rung, end in self.search.ended
         )
 
     def kept(self) -> Settings:
         """Return what to keep at the end: of a chip that has failed its soaks, nothing."""
-        return {} if len(self._lost_soaks()) >= SOAKS else self.final
-
-    def _lost_soaks(self) -> list[tuple[Rung, RungEnd]]:
-        return [(rung, end) for rung, end in self.search.ended if rung.purpose in SOAKING and end.outcome in FAILED]
+        return {} if len(failed_soaks(self.search)) >= SOAKS else self.final
 
     @staticmethod
     def _soaked_by(rung: Rung, end: RungEnd) -> bool:
-        return rung.purpose is Purpose.SOAK and end.outcome is Outcome.PASSED
+        """Tell whether a rung is a soak of full load that passed: the light scene shows little."""
+        return rung.purpose is Purpose.SOAK and rung.scene != "light" and end.outcome is Outcome.PASSED
 
     # what comes next
 
@@ -224,9 +233,9 @@ class Course:
         """
         number = len(self.search.rungs) + 1
         if not warm and not (self.search.asked.in_breaks and self.is_soaking):
-            return Rung(number, 0.0, {}, WARM_UP_S, 1, Purpose.WARM_UP, boot_id=boot_id)
+            return self._at_stock(number, WARM_UP_S, Purpose.WARM_UP, boot_id)
         if self.gains.stock_score is None:
-            return Rung(number, 0.0, {}, BASELINE_S, 1, Purpose.BASELINE, boot_id=boot_id)
+            return self._at_stock(number, BASELINE_S, Purpose.BASELINE, boot_id)
         if self.gains.move_nothing:
             return SearchEnd(Why.NO_EFFECT)
         return (
@@ -234,6 +243,10 @@ class Course:
             or self._next_soak(number, boot_id)
             or SearchEnd(Why.FOUND, dict(self.kept()))
         )
+
+    def _at_stock(self, number: int, load_s: float, purpose: Purpose, boot_id: str) -> Rung:
+        settings = self.axis.at_stock()
+        return Rung(number, 0.0, settings, load_s, 1, purpose, boot_id=boot_id, scene=self._scene)
 
     def _next_test(self, number: int, boot_id: str) -> Rung | None:
         asked = self.search.asked
@@ -247,7 +260,7 @@ class Course:
         else:
             found = next_of(self.scale(asked.controls), asked, self.tested(asked.controls), self.gains.of())
             if found is not None:
-                return _rung(number, found, dict.fromkeys(asked.controls, -found.position), (), boot_id)
+                return self._rung(number, found, self._at(found.position), (), boot_id)
             return self._alone(number, boot_id)
         for name in asked.controls if self.apart else ():
             axis = (name,)
@@ -255,8 +268,8 @@ class Course:
                 continue
             found = next_of(self.scale(axis), asked, self.tested(axis), self.gains.of(axis))
             if found is not None:
-                held: dict[str, Value] = dict.fromkeys(asked.controls, -self.outlook().final)
-                return _rung(number, found, {**held, name: -found.position}, axis, boot_id)
+                positions = dict.fromkeys(asked.controls, self.outlook().final) | {name: found.position}
+                return self._rung(number, found, self.axis.settings(positions), axis, boot_id)
         return None
 
     def _alone(self, number: int, boot_id: str) -> Rung | None:
@@ -266,28 +279,17 @@ class Course:
         if not asked.apart or len(asked.controls) < 2 or not self.outlook().final or len(tried) >= TIMES_ALONE:
             return None
         if not self.gains.is_beside(number - 1):
-            return Rung(number, 0.0, {}, ALONE_S, 1, Purpose.BESIDE, boot_id=boot_id)
+            return self._at_stock(number, ALONE_S, Purpose.BESIDE, boot_id)
         position = tried[0].position if tried else proven
         first = asked.controls[0]
-        return Rung(number, position, {first: -position}, ALONE_S, 1, Purpose.ALONE, (first,), boot_id)
+        settings = self.axis.settings({first: position})
+        return Rung(number, position, settings, ALONE_S, 1, Purpose.ALONE, (first,), boot_id, scene=self._scene)
 
     def _next_soak(self, number: int, boot_id: str) -> Rung | None:
-        asked, final = self.search.asked, dict(self.final)
-        apart = len(set(final.values())) > 1
-        soak_s = max(asked.soak_s, SHORTEST_PROOF_S) if apart else asked.soak_s
-        if not final or not soak_s or len(self._lost_soaks()) >= SOAKS:
+        if not self.final or len(failed_soaks(self.search)) >= SOAKS:
             return None
-        if asked.in_breaks:
-            return self._next_part(number, boot_id, final)
-        cool_s = max(SHORTEST_COOL_S, COOL_PART * soak_s) if soak_s > 2.0 * SHORTEST_COOL_S else 0.0
-        for purpose, load_s in ((Purpose.SOAK, soak_s - cool_s), (Purpose.COOL_SOAK, cool_s)):
-            shown = any(
-                rung.purpose is purpose and end.outcome is Outcome.PASSED and _as_deep(rung.settings, final)
-                for rung, end in self.search.ended
-            )
-            if load_s and not shown:
-                return Rung(number, _position(final), final, load_s, 1, purpose, boot_id=boot_id)
-        return None
+        found = next_soak(self.search, self.final)
+        return replace(found, number=number, boot_id=boot_id) if found is not None else None
 
     @property
     def is_past_together(self) -> bool:
@@ -299,30 +301,23 @@ class Course:
         """Whether the tests are over, and what would be kept is soaked."""
         return any(rung.purpose in SOAKING for rung in self.search.rungs)
 
-    def _next_part(self, number: int, boot_id: str, final: dict[str, Value]) -> Rung | None:
-        """Return the next part of a soak that is made in breaks; None once they have lasted long enough together."""
-        shown = sum(
-            end.load_s
-            for rung, end in self.search.ended
-            if rung.purpose in SOAKING and end.outcome not in FAILED and _as_deep(rung.settings, final)
+    def _rung(self, number: int, test: NextTest, settings: Settings, controls: tuple[str, ...], boot_id: str) -> Rung:
+        """Return a test as a rung."""
+        return Rung(
+            number,
+            test.position,
+            dict(settings),
+            test.load_s,
+            test.stop_errors,
+            Purpose.TEST,
+            controls,
+            boot_id,
+            round(test.fails, 4),
+            round(test.freezes, 5),
+            round(test.spread, 2),
+            round(test.spread_after, 2),
+            self._scene,
         )
-        left = self.search.asked.soak_s - shown
-        return Rung(number, _position(final), final, PART_S, 1, Purpose.SOAK, boot_id=boot_id) if left > 1.0 else None
-
-
-def _position(settings: Mapping[str, Value]) -> float:
-    """Return the furthest of several offsets below stock."""
-    return max((-value for value in settings.values() if not isinstance(value, str)), default=0.0)
-
-
-def _as_deep(settings: Mapping[str, Value], as_others: Mapping[str, Value]) -> bool:
-    """Whether all of ``settings`` lie at least as far below stock as the others."""
-    return bool(settings) and all(
-        isinstance(value := settings.get(name, 0.0), float | int)
-        and not isinstance(other, str)
-        and value <= other + 1e-9
-        for name, other in as_others.items()
-    )
 
 
 def _either(chances: Sequence[float]) -> float:
@@ -330,11 +325,3 @@ def _either(chances: Sequence[float]) -> float:
     for chance in chances:
         left *= 1.0 - chance
     return 1.0 - left
-
-
-def _rung(number: int, test: NextTest, settings: dict[str, Value], controls: tuple[str, ...], boot_id: str) -> Rung:
-    return Rung(
-        number, test.position, settings, test.load_s, test.stop_errors, controls=controls, boot_id=boot_id,
-        fails=round(test.fails, 4), freezes=round(test.freezes, 5), spread=round(test.spread, 2),
-        spread_after=round(test.spread_after, 2),
-    )  # fmt: skip

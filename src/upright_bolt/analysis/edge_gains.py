@@ -61,7 +61,9 @@ class Gains:
         effects = self.of(worth=_efficiency)
         furthest = max((gain.position for gain in effects), default=0.0)
         per_unit = gain_per_unit(effects)
-        if len(self._search.asked.controls) > 1 or per_unit is None or furthest < EFFECT_SHOWS:
+        axis = self._search.asked.axis
+        shares_a_rail = not axis.part and len(axis.controls) == 1
+        if not shares_a_rail or per_unit is None or furthest < EFFECT_SHOWS:
             return False
         return per_unit * furthest < LEAST_GAIN / 2.0
 

@@ -6,9 +6,12 @@ from dataclasses import dataclass
 from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.evidence import FULL_PART, PROVING, offsets_of
+from upright_bolt.model.axis import Axis
+from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Value
-from upright_bolt.model.run import RunRecord, RunRole, RunState
-from upright_bolt.model.search import Outcome, Search
+from upright_bolt.model.run import RunHead, RunRecord, RunRole, RunState
+from upright_bolt.model.search import Asked, Outcome, Search
+from upright_bolt.model.work import FULL_WORTH
 
 LATE_S = 10.0
 """What a run had measured may be so much older than the freeze that ended it."""
@@ -19,7 +22,7 @@ class Seen:
     """What a checked load at offsets showed.
 
     Attributes:
-        depths: how far below stock each offset was, in mV, by control; those at stock are left out.
+        depths: how far from stock towards danger each control was, in its unit; those at stock are left out.
         load_s: seconds of full load.
         errors, froze: what went wrong.
         lost: whether the freeze took its moment with it; ``load_s`` is how long the load would have lasted then.
@@ -31,6 +34,11 @@ class Seen:
     froze: bool = False
     lost: bool = False
 
+    @property
+    def passed(self) -> bool:
+        """Whether nothing went wrong."""
+        return not self.errors and not self.froze
+
 
 def seen_in(search: Search) -> list[Seen]:
     """Return what the rungs of a search have shown; what was refused, or cut off at once, shows nothing."""
@@ -38,37 +46,41 @@ def seen_in(search: Search) -> list[Seen]:
     for rung, end in search.ended:
         froze = end.outcome is Outcome.FROZE
         lost = froze and not end.full_load_s
-        load_s = rung.load_s * FULL_PART["edge"] if lost else end.full_load_s
-        if rung.settings and load_s:
-            found.append(Seen(_depths(rung.settings), load_s, len(end.errors), froze, lost))
+        load_s = rung.load_s * (FULL_WORTH | FULL_PART)[rung.load] if lost else end.full_load_s
+        depths = _away(search.asked.axis.positions(rung.settings))
+        if depths and load_s:
+            found.append(Seen(depths, load_s, len(end.errors), froze, lost))
     return found
 
 
-def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, chip: str, without: int) -> list[Seen]:
-    """Return what was seen on a chip by searches, and by runs that were not theirs.
+def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, asked: Asked) -> list[Seen]:
+    """Return what was seen on a chip before a search of it, by others and by runs that were not theirs.
+
+    What passed on a graphics chip with other clocks than those held proves nothing; what failed counts.
 
     Args:
         runs: all runs that are kept.
         searches: all searches of the machine.
         machine: the machine's word.
-        chip: as ``chip_of`` names it.
-        without: the number of a search to leave out.
+        asked: the search.
     """
     found = [
         one
         for search in searches
-        if search.asked.id != without and search.asked.chip == chip
+        if search.asked.id != asked.id and search.asked.chip == asked.chip and _alike(search.asked, asked)
         for one in seen_in(search)
     ]
     for run in runs:
         head = run.head
-        part = FULL_PART.get(head.workload)
-        if part is None or head.machine != machine or head.role is RunRole.RUNG or head.conditions.core_kind:
+        part = _full_part(head, asked.axis)
+        if not part or head.machine != machine or head.role is RunRole.RUNG or head.conditions.core_kind:
             continue
         froze = run.end.state is RunState.RESTARTED
-        if chip_of_run(run) != chip or not (froze or run.errors or run.end.state in PROVING):
+        if chip_of_run(run) != asked.chip or not (froze or run.errors or run.end.state in PROVING):
             continue
-        depths = _depths(head.settings)
+        depths = _depths(head.settings, asked.axis)
+        if asked.axis.part and not (froze or run.errors) and not _held(head.settings, asked.held):
+            continue
         lost = froze and not run.errors
         lasted_s = (run.end.duration_s + (LATE_S if lost else 0.0)) * part
         if depths and lasted_s > 0.0:
@@ -86,14 +98,38 @@ def on_axis(seen: Iterable[Seen], controls: Sequence[str]) -> list[Observed]:
     for one in seen:
         depths = [one.depths.get(name, 0.0) for name in controls]
         position = min(depths)
-        passed = not one.errors and not one.froze
         beside = max((depth for name, depth in one.depths.items() if name not in controls), default=0.0)
-        if not position or (not passed and (position != max(depths) or beside > position)):
+        if not position or (not one.passed and (position != max(depths) or beside > position)):
             continue
         shared = beside >= position
         found.append(Observed(position, one.load_s, one.errors, one.froze, shared=shared, lost=one.lost))
     return found
 
 
-def _depths(settings: Mapping[str, Value]) -> dict[str, float]:
-    return {name: -value for name, value in offsets_of(settings).items()}
+def _alike(other: Asked, asked: Asked) -> bool:
+    """Tell whether another search moved what this one moves, with the same held."""
+    mine, theirs = asked.axis, other.axis
+    same = (mine.part, mine.quantity, mine.stock) == (theirs.part, theirs.quantity, theirs.stock)
+    return same and (asked.held, asked.graphics) == (other.held, other.graphics)
+
+
+def _full_part(head: RunHead, axis: Axis) -> float:
+    """Return which part of a run is full load of the chip that an axis is of; 0 if it was none, or not checked."""
+    if not axis.part:
+        return FULL_PART.get(head.workload, 0.0)
+    here = head.workload == "graphics" and head.options.chip == axis.part
+    return FULL_WORTH[head.options.weight] if here else 0.0
+
+
+def _held(settings: Mapping[str, Value], held: Mapping[str, Value]) -> bool:
+    return bool(held) and all(settings.get(name) == value for name, value in held.items())
+
+
+def _depths(settings: Mapping[str, Value], axis: Axis) -> dict[str, float]:
+    """Return how far a run was from stock, by control: of the axis, and of other offsets beside it."""
+    beside = {} if axis.part else {name: -mv for name, mv in offsets_of(settings).items() if not part_of(name)}
+    return beside | _away(axis.positions(settings))
+
+
+def _away(positions: Mapping[str, float]) -> dict[str, float]:
+    return {name: position for name, position in positions.items() if position > 0.0}

@@ -20,14 +20,34 @@ from upright_bolt.analysis.edge_choice import (
     next_test,
     proven_position,
 )
+from upright_bolt.model.axis import Axis
+from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.search import Asked
 
 VOLTAGE = EdgePrior(edge=100.0, edge_sd=28.0, slope=3.5, slope_log_sd=0.26, gap=18.0, gap_sd=9.0)
-"""What is expected of a voltage offset, in mV below stock."""
+"""What is expected of a voltage offset of the processor, in mV below stock."""
+CHIP_VOLTAGE = EdgePrior(edge=140.0, edge_sd=40.0, slope=4.0, slope_log_sd=0.26, gap=28.0, gap_sd=10.0)
+"""The same of a graphics chip, whose driver resets it before the machine freezes: wide, since chips differ much."""
+CLOCK_OFFSET = EdgePrior(edge=150.0, edge_sd=55.0, slope=8.0, slope_log_sd=0.35, gap=50.0, gap_sd=18.0)
+"""Of a graphics chip's clock offset, in MHz above stock: at a locked clock its voltage falls instead."""
+MEMORY_PARTS = EdgePrior(edge=0.13, edge_sd=0.05, slope=0.004, slope_log_sd=0.3, gap=0.06, gap_sd=0.02)
+"""Of a graphics chip's memory clock, in parts of its stock clock above it."""
 PLAIN_S = 60.0
 """Length of a test in plain steps."""
 TURNED_PART = 0.01
 """A score that falls by more than this part of the best one, at two positions beyond it, has turned."""
+
+
+def prior_of(axis: Axis) -> EdgePrior:
+    """Return what is expected of an axis before anything was tested, in its unit."""
+    if axis.quantity is OFFSET:
+        return CHIP_VOLTAGE if axis.part else VOLTAGE
+    if not axis.stock:
+        return CLOCK_OFFSET
+    of, stock = MEMORY_PARTS, axis.stock
+    return EdgePrior(
+        of.edge * stock, of.edge_sd * stock, of.slope * stock, of.slope_log_sd, of.gap * stock, of.gap_sd * stock
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,6 +104,7 @@ def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Observed], gains: S
     if asked.plain_step:
         return _plain(scale, asked.plain_step, tested)
     bold = BOLDNESS[asked.bold.value]
+    bold = replace(bold, least_gain=bold.least_gain * scale.prior.slope / VOLTAGE.slope)
     if asked.reach:
         bold = replace(bold, reach=asked.reach / scale.prior.slope)
     return next_test(scale, bold, tested)

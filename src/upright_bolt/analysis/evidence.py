@@ -49,7 +49,7 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
         passed = 0.0 if broke else run.end.duration_s
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
         offsets = {name: value for name, value in settings.items() if value and is_offset(name)}
-        whole = passed if run.head.workload in WHOLE else 0.0
+        whole = passed if has_every_kind(run.head.workload, run.head.options.weight) else 0.0
         other_chip = bool(chip) and chip_of_run(run) != chip
         for name, value in (offsets if broke and offsets else settings).items():
             if other_chip and is_offset(name):
@@ -58,6 +58,11 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
             before = at_values.get(value, Evidence(value, 0.0, 0))
             at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke, before.whole_s + whole)
     return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}
+
+
+def has_every_kind(workload: str, weight: str) -> bool:
+    """Tell whether a workload has every kind of load; of a graphics chip's scenes only the steps between them do."""
+    return workload in WHOLE or (workload == "graphics" and weight == "steps")
 
 
 def offsets_of(settings: Mapping[str, Value]) -> dict[str, float]:

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping
 
 from upright_bolt.analysis.chip import chip_of, chip_of_run, same_board
-from upright_bolt.analysis.evidence import PROVING, WHOLE, is_offset
+from upright_bolt.analysis.evidence import PROVING, has_every_kind, is_offset
 from upright_bolt.model.catalogue import declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import Identity
@@ -51,7 +51,7 @@ def _proof(
         value,
         chip,
         sum(run.end.duration_s for run in speaking),
-        sum(run.end.duration_s for run in speaking if run.head.workload in WHOLE),
+        sum(run.end.duration_s for run in speaking if has_every_kind(run.head.workload, run.head.options.weight)),
         tuple(run.id for run in speaking),
         max(run.head.started_at for run in speaking)[:10],
     )

@@ -1,8 +1,9 @@
-"""Commands that search for the edge of a voltage offset."""
+"""Commands that search for the edge: how far a voltage can fall, or a graphics chip's memory clock rise."""
 
 import sys
 from typing import TYPE_CHECKING, Annotated, Any
 
+import click
 import typer
 
 from upright_bolt.app import parse_machine
@@ -13,6 +14,8 @@ from upright_bolt.errors import InUse, MachineFroze, NotHere
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Purpose, Rung, RungEnd, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from upright_bolt.analysis.edge_belief import Estimate
     from upright_bolt.analysis.edge_course import Course
     from upright_bolt.session.edge_search import ActiveSearch
@@ -25,25 +28,29 @@ NOT_FOUND = 1
 
 def edge(
     context: typer.Context,
-    axis: Annotated[str, typer.Option("--axis", help="core,cache (both together), core, or cache.")] = "core,cache",
+    axis: Annotated[
+        str, typer.Option("--axis", help="core,cache (both together), core, cache, or CHIP.voltage-offset.")
+    ] = "core,cache",
     plain: Annotated[str, typer.Option("--plain", help="Steps of one size instead, e.g. -10mV.")] = "",
     bold: Annotated[str, typer.Option("--bold", help="careful, quick or thorough.")] = Bold.CAREFUL.value,
     fails: Annotated[str, typer.Option("--fails", help="Share of eight-hour loads that may fail.")] = "1%",
-    soak: Annotated[str, typer.Option("--soak", help="Soak at the end: 10min, 1h, while-i-work.")] = "10min",
+    soak: Annotated[str, typer.Option("--soak", help="Soak at the end: 10min, 1h, while-i-work.")] = "",
     after_freeze: Annotated[str, typer.Option("--after-freeze", help="go-on or wait.")] = AfterFreeze.WAIT.value,
     below: Annotated[str, typer.Option("--below", help="A rung ends at this temperature, e.g. 95C.")] = "",
     reach: Annotated[str, typer.Option("--reach", help="Furthest step beyond what has passed, e.g. -20mV.")] = "",
     least_gain: Annotated[str, typer.Option("--least-gain", help="End where more brings less score, e.g. 0.5%.")] = "",
+    at: Annotated[str, typer.Option("--at", help="Of a graphics chip: its highest clock meanwhile.")] = "",
+    in_use: Annotated[str, typer.Option("--in-use", help="Use it yourself for so long at the end.")] = "",
     together: Annotated[bool, typer.Option("--together", help="Do not search core and cache apart.")] = False,
     resume: Annotated[bool, typer.Option("--resume", help="Go on with the search that was cut off.")] = False,
     as_json: AsJson = False,
 ) -> int:
-    """Search for how far the voltage can fall; nothing of it stays in force."""
+    """Search for how far a voltage can fall, or a clock rise; nothing of it stays in force."""
     if context.invoked_subcommand is not None:
         return 0
     from upright_bolt.session.search_asked import Typed, asked_from
 
-    typed = Typed(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together)
+    typed = Typed(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together, at, in_use)
     asked = None if resume else asked_from(typed)
     return _told(context.obj, carried_on(context.obj, asked, quiet=as_json), as_json=as_json)
 
@@ -107,6 +114,8 @@ def _follow(session: "Session", log: "SearchLog", active: "ActiveSearch", *, qui
                 bar.show(session)
                 session.end_run()
                 teller.tell(active.search)
+                if active.question is not None:
+                    _ask(active)
                 clock.wait_until(clock.now_s() + SAMPLE_S)
         except MachineFroze as froze:
             if (run := session.run) is not None:
@@ -114,6 +123,18 @@ def _follow(session: "Session", log: "SearchLog", active: "ActiveSearch", *, qui
             raise
     if active.fault is not None:
         raise active.fault
+
+
+def _ask(active: "ActiveSearch") -> None:
+    """Ask how it went while a person used the machine; where nobody can answer, leave the question on record."""
+    from upright_bolt.session.search_asked import ANSWERS
+
+    if not sys.stdin.isatty():
+        print(f"How did it go? Say “edge answer {'|'.join(ANSWERS)}”, then “edge --resume”.", file=sys.stderr)
+        active.stop()
+        return
+    said = typer.prompt("How did it go?", type=click.Choice(list(ANSWERS)), err=True)
+    active.answer(ANSWERS[said])
 
 
 class _Teller:
@@ -138,7 +159,7 @@ class _Teller:
             end = search.ends.get(rung.number)
             if end is not None and rung.number not in self._ended:
                 self._ended.add(rung.number)
-                print(f"  {rung_line(rung, end)}", flush=True)
+                print(f"  {rung_line(search.asked, rung, end)}", flush=True)
 
 
 def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int:
@@ -166,7 +187,7 @@ def _course(choice: MachineChoice, search: Search) -> "Course":
 
     with store_at(choice) as store:
         word = parse_machine(choice.machine).word
-        before = known(store.all(), search_log(choice).all(), word, search.asked.chip, search.asked.id)
+        before = known(store.all(), search_log(choice).all(), word, search.asked)
     return Course(search, before)
 
 
@@ -205,7 +226,8 @@ def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
     course = _course(choice, search)
     kept = course.recommended
     state = "goes on" if search.end is None else search.end.why.value
-    together = course.outlook()
+    axis, together = course.axis, course.outlook()
+    unit = axis.quantity.unit.lower()
     return {
         "id": search.asked.id,
         "state": state,
@@ -213,19 +235,23 @@ def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
         "chip": search.asked.chip,
         "began_at": search.asked.began_at,
         "rungs": [_rung_data(rung, search.ends.get(rung.number)) for rung in search.rungs],
-        "edge_mv": _estimate(together.edge, -1.0),
-        "slope_mv": _estimate(together.slope, 1.0),
+        f"edge_{unit}": _estimate(together.edge, axis.value),
+        f"slope_{unit}": _estimate(together.slope),
         "axes": [
             {
-                "axis": list(axis),
-                "edge_mv": _estimate(course.outlook(axis).edge, -1.0),
-                "slope_mv": _estimate(course.outlook(axis).slope, 1.0),
+                "axis": list(controls),
+                f"edge_{unit}": _estimate(course.outlook(controls).edge, axis.value),
+                f"slope_{unit}": _estimate(course.outlook(controls).slope),
             }
-            for axis in course.axes
+            for controls in course.axes
         ],
-        "final": {**dict.fromkeys(search.asked.controls, 0.0), **kept},
-        "proven": {"seconds": course.proven(kinds_s), "furthest_mv": -together.proven, "from_cool": course.from_cool},
-        "predicted_failure_8h": _estimate(course.predicted, 1.0),
+        "final": {**dict.fromkeys(search.asked.controls, axis.stock), **kept},
+        "proven": {
+            "seconds": course.proven(kinds_s),
+            f"furthest_{unit}": axis.value(together.proven),
+            "from_cool": course.from_cool,
+        },
+        "predicted_failure_8h": _estimate(course.predicted),
         "minutes": round(search.minutes, 2),
         "freezes": search.freezes,
     }
@@ -238,7 +264,8 @@ def _rung_data(rung: Rung, end: RungEnd | None) -> dict[str, Any]:
         "outcome": end.outcome.value if end is not None else None,
         "errors": errors,
         "duration_s": end.load_s if end is not None else None,
-        "load": "edge" if rung.purpose is Purpose.TEST else rung.purpose.value,
+        "load": rung.load if rung.purpose is Purpose.TEST else rung.purpose.value,
+        "scene": rung.scene or None,
         "score": end.score if end is not None else None,
         "clock_mhz": end.clock_mhz if end is not None else None,
         "power_w": end.power_w if end is not None else None,
@@ -248,9 +275,9 @@ def _rung_data(rung: Rung, end: RungEnd | None) -> dict[str, Any]:
     }
 
 
-def _estimate(of: "Estimate", sign: float) -> dict[str, float]:
-    low, high = sorted((sign * of.low, sign * of.high))
-    return {"value": sign * of.value, "low": low, "high": high}
+def _estimate(of: "Estimate", value: "Callable[[float], float]" = float) -> dict[str, float]:
+    low, high = sorted((value(of.low), value(of.high)))
+    return {"value": value(of.value), "low": low, "high": high}
 
 
 def status(context: typer.Context, as_json: AsJson = False) -> None:
@@ -285,7 +312,7 @@ def history(
         found = searches[0]
         for rung in found.rungs:
             end = found.ends.get(rung.number)
-            print(rung_line(rung, end) if end is not None else f"rung {rung.number} goes on")
+            print(rung_line(found.asked, rung, end) if end is not None else f"rung {rung.number} goes on")
         return
     rows = [["search", "began", "axis", "rungs", "min", "freezes", "result"]]
     for search in searches:
@@ -295,6 +322,20 @@ def history(
              str(len(search.rungs)), f"{search.minutes:.0f}", str(search.freezes), kept]
         )  # fmt: skip
     print_table(rows)
+
+
+def answer(
+    context: typer.Context,
+    went: Annotated[str, typer.Argument(metavar="HOW", help="fine, picture-errors, reset, or cut-short.")],
+) -> None:
+    """Say how it went while you used the machine at the value that a search has found."""
+    from upright_bolt.session.search_asked import answer_from
+    from upright_bolt.store.search_log import answer_open
+
+    log = search_log(context.obj)
+    with access_at(context.obj, exclusive=True):
+        search = answer_open(log, answer_from(went))
+    print(f"Noted for search {search.asked.id}; “edge --resume” goes on with it.")
 
 
 def stop(context: typer.Context) -> None:
@@ -321,4 +362,5 @@ def add_to(app: typer.Typer) -> None:
     group.callback(invoke_without_command=True)(edge)
     group.command("status")(status)
     group.command("history")(history)
+    group.command("answer")(answer)
     group.command("stop")(stop)

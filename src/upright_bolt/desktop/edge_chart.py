@@ -1,7 +1,8 @@
 """The picture of a search: rungs along each axis, and below them what each position brought, all on one scale.
 
 The shape of a rung's mark tells how it ended and the length of its stem for how long it went on. Ring: passed. Cross:
-wrong results. Triangle: a worker died. Square: the machine froze. Half ring: ended before its time. Dot: goes on.
+wrong results. Triangle: a worker died, or the driver
+reset the chip. Square: the machine froze. Half ring: ended before its time. Dot: goes on.
 """
 
 from math import log
@@ -11,9 +12,10 @@ from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, 
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from upright_bolt.desktop.theme import Theme, font
-from upright_bolt.model.search import Outcome
+from upright_bolt.model.search import FAILED, Outcome
 from upright_bolt.presentation.edge_picture import AxisRow, EdgePicture, GainRow, Mark
 from upright_bolt.presentation.ticks import round_ticks
+from upright_bolt.wording.search import place_words
 
 GUTTER, RIGHT = 118, 92
 TOP, FOOT, GAP = 4, 22, 8
@@ -27,7 +29,7 @@ HEAD = 4.5
 NEAR_PX = 9.0
 AXIS_PX, GAIN_PX = (92, 150), (40, 92)
 MOST_TICKS = 9
-LEGEND = ((Outcome.PASSED, "passed"), (Outcome.WRONG, "wrong results"), (Outcome.DIED, "worker died"),
+LEGEND = ((Outcome.PASSED, "passed"), (Outcome.WRONG, "wrong results"), (Outcome.DIED, "died or was reset"),
           (Outcome.FROZE, "froze"), (Outcome.STOPPED, "ended early"))  # fmt: skip
 
 
@@ -40,7 +42,7 @@ def draw_head(painter: QPainter, outcome: Outcome | None, at: QPointF, theme: Th
         painter.setPen(QPen(bad, 2.0))
         painter.drawLine(QPointF(x - r, y - r), QPointF(x + r, y + r))
         painter.drawLine(QPointF(x - r, y + r), QPointF(x + r, y - r))
-    elif outcome is Outcome.DIED:
+    elif outcome in (Outcome.DIED, Outcome.RESET):
         painter.setPen(QPen(bad, 1.8))
         painter.setBrush(QColor(theme.sheet))
         painter.drawPolygon(QPolygonF([QPointF(x, y - r - 1), QPointF(x + r + 1, y + r), QPointF(x - r - 1, y + r)]))
@@ -77,7 +79,7 @@ class EdgeChart(QWidget):
         self._chosen: int | None = None
         self._heads: list[tuple[QPointF, Mark]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Rungs of the search along the offsets, and what each brought")
+        self.setAccessibleName("Rungs of the search along its axis, and what each brought")
 
     def sizeHint(self) -> QSize:
         """Return a size that shows one axis and its gains."""
@@ -104,6 +106,20 @@ class EdgeChart(QWidget):
     def _x(self, position: float) -> float:
         furthest = self._picture.furthest if self._picture is not None else 1.0
         return GUTTER + (self.width() - GUTTER - RIGHT) * position / furthest
+
+    def _place(self, position: float) -> str:
+        """Return the value at a position, without its unit."""
+        return place_words(self._picture.axis, position) if self._picture is not None else ""
+
+    def _unit_words(self) -> str:
+        """Return what is on the scale, and its unit."""
+        axis = self._picture.axis if self._picture is not None else None
+        return "" if axis is None else f"{'clock' if axis.stock else 'offset'}, {axis.quantity.unit}"
+
+    def _title_of(self, title: str) -> str:
+        """Return the title of a row; the name of a chip stays as it is."""
+        part = self._picture.axis.part if self._picture is not None else ""
+        return title if part else title[:1].upper() + title[1:]
 
     def _heights(self, picture: EdgePicture) -> tuple[float, float]:
         """Return the heights of an axis and of a gain row: what there is, shared out between their bounds."""
@@ -178,7 +194,7 @@ class EdgeChart(QWidget):
     def _paint_axis(self, painter: QPainter, row: AxisRow, box: QRectF, ticks: list[float]) -> None:
         theme = self._theme
         self._paint_ground(painter, box, ticks)
-        self._paint_title(painter, box, row.title[:1].upper() + row.title[1:], "offset, mV", theme.voltage)
+        self._paint_title(painter, box, self._title_of(row.title), self._unit_words(), theme.voltage)
         base = box.bottom() - BASE_PX
         if row.edge is not None:
             self._paint_edge(painter, row, box)
@@ -205,14 +221,15 @@ class EdgeChart(QWidget):
         painter.setPen(QPen(QColor(theme.temperature), 1.4, Qt.PenStyle.DashLine))
         if at <= box.right():
             painter.drawLine(QPointF(at, box.top() + 18), QPointF(at, box.bottom()))
-        words = f"edge −{edge.value:.0f}, from −{edge.low:.0f} to −{edge.high:.0f}"
+        place, low, high = (self._place(position) for position in (edge.value, edge.low, edge.high))
+        words = f"edge {place}, from {low} to {high}"
         self._words(painter, words, at, box.top() + 13, box, theme.temperature)
 
     def _paint_kept(self, painter: QPainter, kept: float, box: QRectF) -> None:
         theme, at = self._theme, self._x(kept)
         painter.setPen(QPen(QColor(theme.voltage), 2.4))
         painter.drawLine(QPointF(at, box.top() + 20), QPointF(at, box.bottom()))
-        self._words(painter, f"keep −{kept:.0f}", at, box.top() + 28, box, theme.voltage, leftwards=True)
+        self._words(painter, f"keep {self._place(kept)}", at, box.top() + 28, box, theme.voltage, leftwards=True)
 
     def _words(
         self, painter: QPainter, words: str, at: float, y: float, box: QRectF, colour: str, *, leftwards: bool = False
@@ -239,7 +256,7 @@ class EdgeChart(QWidget):
     def _paint_mark(self, painter: QPainter, mark: Mark, foot: QPointF, stem: float) -> None:
         theme = self._theme
         head = QPointF(foot.x(), foot.y() - stem)
-        failed = mark.outcome in (Outcome.WRONG, Outcome.DIED, Outcome.FROZE)
+        failed = mark.outcome in FAILED
         colour = theme.muted if mark.earlier else theme.temperature if failed else theme.voltage
         style = Qt.PenStyle.DotLine if mark.earlier else Qt.PenStyle.SolidLine
         painter.setPen(QPen(QColor(colour), 3.6 if mark.soak else 2.2, style))
@@ -284,8 +301,9 @@ class EdgeChart(QWidget):
     def _paint_ticks(self, painter: QPainter, ticks: list[float], top: float) -> None:
         painter.setFont(font(7.5))
         painter.setPen(QColor(self._theme.muted))
+        unit = self._picture.axis.quantity.unit if self._picture is not None else ""
         for tick in ticks:
-            words = f"−{tick:g} mV" if tick else "stock"
+            words = f"{self._place(tick)} {unit}" if tick else "stock"
             width = painter.fontMetrics().horizontalAdvance(words)
             painter.drawText(QPointF(self._x(tick) - width / 2, top + 14), words)
 

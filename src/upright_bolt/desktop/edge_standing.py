@@ -1,20 +1,22 @@
 """Where a search stands: what would be kept, what is known, what comes next, and its rungs in a list."""
 
 from PyQt6.QtCore import Qt, pyqtSignal
-from PyQt6.QtWidgets import QFrame, QGridLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QListWidget, QListWidgetItem, QVBoxLayout, QWidget
 
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.desktop.pieces import Bounded, button, column, heading, label, restyle
-from upright_bolt.model.search import Why
+from upright_bolt.model.search import Outcome, Why
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.edge_search import SearchProgress
 from upright_bolt.wording.search import (
     ahead_words,
+    edge_words,
     kept_title,
     of,
     proven_words,
     rung_in_short,
-    span_words,
+    signed_percent,
+    slope_words,
     spent_words,
     stands_words,
     why_next,
@@ -22,7 +24,8 @@ from upright_bolt.wording.search import (
 from upright_bolt.wording.start import waiting
 from upright_bolt.workload.plan import kinds_s
 
-FACTS = ("Fails in 8 h", "Edge", "Slope", "Score over stock", "Spent", "Still expected")
+FACTS = ("Fails in 8 h", "Edge", "Slope", "Score over stock", "Watts over stock", "Spent", "Still expected")
+HOW_IT_WENT = (("Fine", Outcome.PASSED), ("Picture errors", Outcome.WRONG), ("Cut short", Outcome.STOPPED))
 MOST_NEXT_PX = 110
 
 
@@ -79,7 +82,7 @@ class EdgeStanding(QWidget):
 
     def _add_buttons(self, layout: QVBoxLayout) -> None:
         searches = self._presenter.searches
-        self.draft = button("Draft these offsets", "main")
+        self.draft = button("Draft what was found", "main")
         self.go_on = button("Go on", "main")
         self.pause = button("Pause, and put everything back", "main")
         self.end = button("End this search")
@@ -95,6 +98,15 @@ class EdgeStanding(QWidget):
         grid = QGridLayout()
         grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(6)
+        self._answers = QWidget()
+        told = QHBoxLayout(self._answers)
+        told.setContentsMargins(0, 0, 0, 0)
+        told.addWidget(label("How did it go?", "strong"))
+        for words, outcome in HOW_IT_WENT:
+            pressed = button(words)
+            pressed.clicked.connect(lambda _checked=False, outcome=outcome: searches.answer(outcome))
+            told.addWidget(pressed)
+        layout.addWidget(self._answers)
         for widget, row, place, width in (
             (self.draft, 0, 0, 2), (self.go_on, 1, 0, 1), (self.end, 1, 1, 1), (self.pause, 2, 0, 2),
             (self.compare, 3, 0, 1), (self.new, 3, 1, 1),
@@ -112,12 +124,13 @@ class EdgeStanding(QWidget):
         proven = proven_words(course.proven(kinds_s), from_cool=course.from_cool)
         self._proven.setText(proven if course.recommended else stands_words(course))
         tested = bool(course.tested(search.asked.controls))
-        gained = course.gained()
+        gained, watts = course.gained(), course.watts_part()
         values = (
             of(course.predicted) if course.recommended else "–",
-            span_words(together.edge, "mV", -1.0) if tested else "not known yet",
-            span_words(together.slope, "mV", 1.0, 1) if tested else "not known yet",
-            "–" if gained is None else f"{100.0 * gained:+.1f} %".replace("-", "−"),
+            edge_words(course.axis, together.edge) if tested else "not known yet",
+            slope_words(course.axis, together.slope) if tested else "not known yet",
+            "–" if gained is None else signed_percent(gained),
+            "–" if watts is None else signed_percent(watts - 1.0),
             spent_words(search),
             "nothing" if search.end is not None else ahead_words(searches.ahead) if searches.ahead is not None else "…",
         )
@@ -129,6 +142,7 @@ class EdgeStanding(QWidget):
         found = search.end is not None and search.end.why is Why.FOUND
         restyle(self.draft, "role", "" if opened else "main")
         self.draft.setVisible(bool(course.recommended) and (not opened or not here) and (found or opened))
+        self._answers.setVisible(here and progress is not None and progress.question is not None)
         self.pause.setVisible(here)
         self.go_on.setVisible(opened and not here)
         self.end.setVisible(opened and not here)
@@ -157,7 +171,9 @@ class EdgeStanding(QWidget):
     def _show_rungs(self, course: Course) -> None:
         search = course.search
         stock = course.gains.stock_score
-        lines = [rung_in_short(rung, search.ends.get(rung.number), stock) for rung in reversed(search.rungs)]
+        lines = [
+            rung_in_short(search.asked, rung, search.ends.get(rung.number), stock) for rung in reversed(search.rungs)
+        ]
         now = [self.rungs.item(row) for row in range(self.rungs.count())]
         if [item.text() for item in now if item is not None] == lines:
             return

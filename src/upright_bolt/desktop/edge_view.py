@@ -21,7 +21,7 @@ from upright_bolt.wording.search import named
 
 SIDE_W = 318
 NO_SEARCH = (
-    "No search was made on this machine yet. A search lowers the voltage rung by rung under a load whose every result "
+    "No search was made on this machine yet. A search moves a setting rung by rung under a load whose every result "
     "is checked, notes how each rung ended, and works out from all of them how far it is safe to go."
 )
 

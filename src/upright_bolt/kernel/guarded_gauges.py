@@ -43,7 +43,7 @@ class GuardedGauges:
             rest.paused, self._idle_since = False, None
             rest.texts.clear()
             return
-        if rest.paused and now - self._paused_s < PAUSE_S:
+        if rest.paused and not rest.worked and now - self._paused_s < PAUSE_S:
             return
         found = [number_of(read_or_nothing(read), scale) for read, scale in zip(self._reads, self._scales, strict=True)]
         values[self._span] = found
@@ -52,7 +52,7 @@ class GuardedGauges:
 
     def _look(self, now: float, *, idle: bool) -> None:
         """Begin a pause, or end it."""
-        if not idle:
+        if not idle or self._rest.worked:
             self._rest.paused, self._idle_since = False, None
             return
         if self._idle_since is None:

@@ -13,7 +13,9 @@ class Rest:
     Attributes:
         paused: whether it is left alone now.
         texts: what was read last, by path.
+        worked: whether a run works on it, so that it is not left alone.
     """
 
     paused: bool = False
+    worked: bool = False
     texts: dict[str, bytes] = field(default_factory=dict)

@@ -233,6 +233,7 @@ _DECLARED = (
         write_order=180,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
+        danger=-1.0,
         companion="cache-offset",  # one voltage rail on many chips
     ),
     Declaration(
@@ -246,6 +247,7 @@ _DECLARED = (
         write_order=190,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
+        danger=-1.0,
         companion="core-offset",
     ),
     Declaration(
@@ -259,6 +261,7 @@ _DECLARED = (
         write_order=200,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
+        danger=-1.0,
     ),
     Declaration(
         name="agent-offset",
@@ -271,6 +274,7 @@ _DECLARED = (
         write_order=210,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
+        danger=-1.0,
     ),
     Declaration(
         name="hot-signal",
@@ -335,6 +339,12 @@ def beside(name: str, other: str) -> str:
     """Return the full name of control ``other`` of the same part as ``name``."""
     part = part_of(name)
     return f"{part}{PART_MARK}{other}" if part and CATALOGUE[other].of_part else other
+
+
+def danger_of(name: str) -> float:
+    """Return on which side of stock a control fails in the end: −1 below, 1 above; 0 for none, and for unknown ones."""
+    declared = find_declaration(name)
+    return declared.danger if declared is not None else 0.0
 
 
 def title_of(name: str) -> str:

@@ -45,6 +45,7 @@ class Declaration:
         interface: the interface whose absence explains its own.
         absent: why it is absent although the interface is there.
         risky: whether a wrong value can crash the machine or take a protection away.
+        danger: on which side of stock a number fails in the end: −1 below, 1 above; 0 where it has no such side.
         of_part: whether it belongs to a part of which a machine may have several, so that it is named ``PART.name``.
         changes: controls that the machine may change along with it; a trial puts them back, too.
         checked_with: controls whose values decide whether a value of this one makes sense.
@@ -63,6 +64,7 @@ class Declaration:
     interface: Subject
     absent: NoteCode = NoteCode.NOT_OFFERED
     risky: bool = False
+    danger: float = 0.0
     of_part: bool = False
     changes: tuple[str, ...] = ()
     checked_with: tuple[str, ...] = ()

@@ -66,13 +66,17 @@ class Slice:
     score: float
 
 
+NO_PROCESSOR = -1
+"""Stands for the processor of an error that is none's in particular."""
+
+
 @dataclass(frozen=True, slots=True)
 class WorkError:
     """A wrong result, or a worker that died or hung: when, where and what.
 
     Attributes:
         time_s: from load start.
-        cpu: the logical processor; −1 for none in particular.
+        cpu: the logical processor, or ``NO_PROCESSOR``.
         block: the instruction mix, or empty.
         what: in words.
         temp_c, clock_mhz, voltage_v: of its core at that moment; None where not measured.

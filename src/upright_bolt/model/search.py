@@ -1,9 +1,11 @@
 """Searches for an edge: what was asked, the rungs, how each ended, and what came of it."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
+from upright_bolt.model.axis import Axis
 from upright_bolt.model.control import Value
+from upright_bolt.model.run import NO_PROCESSOR
 
 BASELINE_S = 48.0
 """Length of the rung at stock from which gains are counted: a whole round of its load, with its rest."""
@@ -17,6 +19,7 @@ class Outcome(StrEnum):
     PASSED = "passed"
     WRONG = "wrong results"
     DIED = "a worker died"
+    RESET = "the driver reset the chip"
     FROZE = "the machine froze"
     HOT = "too hot"
     """The temperature ceiling of the search ended it before its time; what passed until then counts."""
@@ -39,10 +42,15 @@ class Purpose(StrEnum):
     """One control of several at what holds for all: whether it moves anything by itself."""
     SOAK = "soak"
     COOL_SOAK = "soak after cooling down"
+    IN_USE = "in use"
+    """A person uses the machine at the value, and says how it went."""
 
 
-SOAKING = (Purpose.SOAK, Purpose.COOL_SOAK)
-FAILED = (Outcome.WRONG, Outcome.DIED, Outcome.FROZE)
+SOAKING = (Purpose.SOAK, Purpose.COOL_SOAK, Purpose.IN_USE)
+FAILED = (Outcome.WRONG, Outcome.DIED, Outcome.RESET, Outcome.FROZE)
+DRIVER_RESET = "driver reset"
+"""Block of an error that stands for a graphics chip reset by its driver."""
+BY_EYE = "the picture, seen by a person"
 
 
 class Bold(StrEnum):
@@ -78,6 +86,10 @@ class Asked:
         apart: whether controls that turn out to move by themselves are searched one by one from where all hold.
         in_breaks: the soak is made in short parts at the lowest priority, whenever nothing else works.
         least_gain: it ends where going further could not bring this part more score.
+        stock: value of the controls from which positions are counted.
+        held: other settings that stand in every rung.
+        graphics: the graphics chip, as the bus names it; empty for the processor's axes.
+        in_use_s: for so long a person uses the machine at the end, and says how it went; 0 for not at all.
     """
 
     id: int
@@ -94,6 +106,15 @@ class Asked:
     apart: bool = True
     least_gain: float = 0.0
     in_breaks: bool = False
+    stock: float = 0.0
+    held: dict[str, Value] = field(default_factory=dict)
+    graphics: str = ""
+    in_use_s: float = 0.0
+
+    @property
+    def axis(self) -> Axis:
+        """All its controls together."""
+        return Axis(self.controls, self.stock, self.held)
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,6 +132,7 @@ class Rung:
         boot_id: the boot in which it began.
         fails, freezes: how likely it was thought to err, and to freeze.
         spread, spread_after: uncertainty of the position sought before it, and expected after it, in the axis's unit.
+        scene: which scene a graphics chip renders; empty for work of the processors.
     """
 
     number: int
@@ -125,6 +147,12 @@ class Rung:
     freezes: float = 0.0
     spread: float = 0.0
     spread_after: float = 0.0
+    scene: str = ""
+
+    @property
+    def load(self) -> str:
+        """What is done in it, as ``workload.plan`` names kinds of load."""
+        return "watch" if self.purpose is Purpose.IN_USE else self.scene or "edge"
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,6 +194,13 @@ class RungEnd:
     run_id: int | None = None
 
 
+def told_by_person(end: RungEnd, outcome: Outcome) -> RungEnd:
+    """Return the end of a rung with what a person has seen in it: what went wrong counts as one error."""
+    block = DRIVER_RESET if outcome is Outcome.RESET else BY_EYE
+    errors = (RungError(end.load_s, NO_PROCESSOR, block),) if outcome in FAILED else ()
+    return replace(end, outcome=outcome, errors=errors)
+
+
 class Why(StrEnum):
     """Why a search ended."""
 
@@ -185,11 +220,6 @@ class SearchEnd:
     why: Why
     settings: dict[str, Value] = field(default_factory=dict)
     detail: str = ""
-
-    @property
-    def position(self) -> float:
-        """The furthest of what is kept; 0 for stock."""
-        return max((abs(value) for value in self.settings.values() if not isinstance(value, str)), default=0.0)
 
 
 @dataclass(frozen=True, slots=True)
@@ -217,6 +247,11 @@ class Search:
     def ended(self) -> list[tuple[Rung, RungEnd]]:
         """The rungs that have ended, with how."""
         return [(rung, self.ends[rung.number]) for rung in self.rungs if rung.number in self.ends]
+
+    @property
+    def kept_at(self) -> float:
+        """Position of the furthest control of what it ended with; 0 for stock."""
+        return self.asked.axis.furthest(self.end.settings) if self.end is not None else 0.0
 
     @property
     def minutes(self) -> float:

@@ -69,6 +69,8 @@ OF_GRAPHICS = ("graphics", "both")
 """Workloads of a graphics chip."""
 WEIGHTS = ("light", "heavy", "steps")
 """Scenes of a graphics load: passing the light one means little."""
+FULL_WORTH = {"heavy": 1.0, "steps": 0.6, "light": 0.2, "watch": 0.2}
+"""What a second of a scene, or of a person's own use of the machine, is worth in full load."""
 NO_CHIP = "software"
 """Stands for a chip where the processor renders by itself."""
 RESTING = ("idle", "watch")

@@ -7,10 +7,10 @@ from statistics import fmean
 
 from upright_bolt.analysis.edge_belief import Estimate, Observed
 from upright_bolt.analysis.edge_course import Course
-from upright_bolt.model.control import Value
+from upright_bolt.model.axis import Axis
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE, Quantity
 from upright_bolt.model.search import SOAKING, Outcome, Purpose, Rung, RungEnd
-from upright_bolt.wording.search import axis_title, rung_line, why_next
+from upright_bolt.wording.search import axis_title, place_words, rung_line, why_next
 
 LEAST_SPAN = 60.0
 BEYOND = 8.0
@@ -62,8 +62,9 @@ class GainRow:
 
 @dataclass(frozen=True, slots=True)
 class EdgePicture:
-    """All of it, on a scale from 0 (stock) to ``furthest``."""
+    """All of it, on a scale from 0 (stock) to ``furthest`` along the axis."""
 
+    axis: Axis
     rows: tuple[AxisRow, ...]
     gains: tuple[GainRow, ...]
     furthest: float
@@ -79,45 +80,44 @@ def picture_of(course: Course, now: Rung | None = None) -> EdgePicture:
     rows = tuple(_row(course, axis, now) for axis in course.axes)
     ends = [mark.position for row in rows for mark in row.marks]
     ends += [row.edge.high for row in rows if row.edge is not None and len(row.marks) != 1]
-    return EdgePicture(rows, _gains(course), max(LEAST_SPAN, *(end + BEYOND for end in ends)) if ends else LEAST_SPAN)
+    return EdgePicture(
+        course.axis, rows, _gains(course), max(LEAST_SPAN, *(end + BEYOND for end in ends)) if ends else LEAST_SPAN
+    )
 
 
 def _row(course: Course, axis: tuple[str, ...], now: Rung | None) -> AxisRow:
     together = axis == course.search.asked.controls
-    marks = [_earlier(one) for one in course.known_on(axis)]
+    marks = [_earlier(course.axis, one) for one in course.known_on(axis)]
     for rung in course.search.rungs:
         end = course.search.ends.get(rung.number)
-        position = _on_axis(rung, axis, together=together)
+        position = _on_axis(course.axis, rung, axis, together=together)
         if position is None or (end is None and rung != now):
             continue
-        words = rung_line(rung, end) if end is not None else why_next(course.search.asked, rung)
+        words = rung_line(course.search.asked, rung, end) if end is not None else why_next(course.search.asked, rung)
         lasted = rung.load_s if end is None else max(end.load_s, 1.0)
         outcome = end.outcome if end is not None else None
         marks.append(Mark(rung.number, position, outcome, lasted, rung.purpose in SOAKING, words))
-    kept = {-value for name in axis if not isinstance(value := course.recommended.get(name, 0.0), str)}
+    kept = {course.axis.position(course.recommended.get(name)) for name in axis}
     told = course.tested(axis) or not course.search.rungs
     edge = course.outlook(axis).edge if told else None
     return AxisRow(axis_title(axis), tuple(marks), edge, kept.pop() if len(kept) == 1 else 0.0)
 
 
-def _earlier(one: Observed) -> Mark:
+def _earlier(axis: Axis, one: Observed) -> Mark:
     outcome = Outcome.FROZE if one.froze else Outcome.WRONG if one.errors else Outcome.PASSED
-    words = f"earlier, {one.load_s:.0f} s of full load at −{one.position:.0f} mV: {outcome.value}"
+    place = f"{place_words(axis, one.position)} {axis.quantity.unit}"
+    words = f"earlier, {one.load_s:.0f} s of full load at {place}: {outcome.value}"
     return Mark(0, one.position, outcome, max(one.load_s, 1.0), soak=False, words=words, earlier=True)
 
 
-def _on_axis(rung: Rung, axis: tuple[str, ...], *, together: bool) -> float | None:
+def _on_axis(whole: Axis, rung: Rung, axis: tuple[str, ...], *, together: bool) -> float | None:
     """Return where a rung lies on an axis; None if it is none of its own."""
     if rung.purpose in (Purpose.WARM_UP, Purpose.BESIDE, Purpose.ALONE):
         return None
     if rung.purpose in SOAKING:
-        values = {_depth(rung.settings.get(name)) for name in axis}
+        values = {whole.position(rung.settings.get(name)) for name in axis}
         return values.pop() if len(values) == 1 else None
     return rung.position if rung.controls == (() if together else axis) else None
-
-
-def _depth(value: Value | None) -> float:
-    return -value if isinstance(value, float | int) else 0.0
 
 
 def _gains(course: Course) -> tuple[GainRow, ...]:

@@ -221,4 +221,4 @@ class ProfileDesk:
         """Tell whoever puts profiles in force what has gone wrong on this chip."""
         past = self._past
         for one in broken(past.runs, past.searches, self._machine, chip_of(self._identity))[:FAILED_AT_MOST]:
-            self.profiles.note_failed(one.offsets)
+            self.profiles.note_failed(one.values)

@@ -9,15 +9,17 @@ from upright_bolt.analysis.edge_ahead import Ahead, ahead
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import known
 from upright_bolt.errors import BadInput, NotHere, Refused
-from upright_bolt.model.catalogue import TOGETHER
-from upright_bolt.model.control import Control, Value
+from upright_bolt.model.catalogue import TOGETHER, danger_of
+from upright_bolt.model.control import Control, ControlState, Value
+from upright_bolt.model.machine import About
 from upright_bolt.model.search import AfterFreeze, Asked, Outcome, Rung, Search, SearchEnd, Why
 from upright_bolt.model.settings import Settings
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.outline import Outline
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
-from upright_bolt.session.edge_search import ActiveSearch, SearchProgress, reach_of
-from upright_bolt.session.search_asked import AXES, Typed, asked_from
+from upright_bolt.session.chip_wake import wake_for
+from upright_bolt.session.edge_search import ActiveSearch, SearchProgress, reach_of, stock_of
+from upright_bolt.session.search_asked import Typed, asked_from, axes_of
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog, look_back
@@ -42,15 +44,25 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
     if asked is not None and search is not None:
         raise BadInput(f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it.")
     if asked is not None:
-        reach_of(session.controls(), asked.controls)
-        search = log.begin(replace(asked, chip=chip))
+        wake_for(session, [*asked.controls, *asked.held])
+        controls = session.controls()
+        reach_of(controls, asked.controls)
+        for name, value in asked.held.items():
+            controls[name].check(value)
+        ids = _graphics_ids(session.about, asked)
+        search = log.begin(replace(asked, chip=chip, graphics=ids, stock=stock_of(controls[asked.controls[0]])))
     if search is None:
         raise NotHere("There is no search of this machine to go on with.")
-    if search.asked.chip != chip:
+    if (search.asked.chip, search.asked.graphics) != (chip, _graphics_ids(session.about, search.asked)):
         log.finish(search.asked.id, SearchEnd(Why.CHIP_CHANGED))
         raise Refused("Processor, firmware or microcode are not those the search began with; begin a new one.")
-    before = known(store.all(), log.all(), session.machine.word, chip, search.asked.id)
+    before = known(store.all(), log.all(), session.machine.word, search.asked)
     return session.start_search(search, before, log, store)
+
+
+def _graphics_ids(about: About, asked: Asked) -> str:
+    """Return which graphics chip an axis is of, as the bus tells it; empty for the processor's axes."""
+    return next((chip.ids for chip in about.chips if chip.part == asked.axis.part), "")
 
 
 class Searches:
@@ -151,7 +163,7 @@ class Searches:
             chosen = next((one for one in found if one.asked.id == wanted), found[-1] if found else None)
             word, chip = self._outline.word, chip_of(self._outline.identity)
             chosen = chosen or Search(Asked(NONE_YET, TOGETHER, "", chip))
-            course = Course(chosen, known(runs, found, word, chosen.asked.chip, chosen.asked.id))
+            course = Course(chosen, known(runs, found, word, chosen.asked))
             course.work_out()
             return found, course, broken(runs, found, word, chip)
 
@@ -233,6 +245,15 @@ class Searches:
 
         self._thread.ask(lambda session: begin_search(session, self._log, self._store, asked), begun, self._fail)
 
+    def answer(self, outcome: Outcome) -> None:
+        """Write down how it went while the person used the machine."""
+
+        def told(session: Session) -> None:
+            if session.search is not None:
+                session.search.answer(outcome)
+
+        self._thread.ask(told, lambda _: None, self._fail)
+
     def pause(self) -> None:
         """Make no more rungs for now, and put everything back."""
 
@@ -264,9 +285,10 @@ class Searches:
     def why_not(self, controls: dict[str, Control]) -> str:
         """Return why no search can be made on this machine, as a sentence; empty if one can."""
         refused = ""
-        for axis in AXES.values():
+        for axis in axes_of(controls).values():
             try:
-                reach_of(controls, axis)
+                if not _asleep(controls, axis):
+                    reach_of(controls, axis)
             except Refused as fault:
                 refused = refused or str(fault)
             else:
@@ -277,14 +299,20 @@ class Searches:
 
     @property
     def failed_at(self) -> dict[str, float]:
-        """The first value of each offset at which something has failed on this chip."""
+        """The first value of each control, on its way to danger, at which something has failed on this chip."""
         found: dict[str, float] = {}
         for one in self.ground:
-            for name, value in one.offsets.items():
-                found[name] = max(value, found.get(name, value))
+            for name, value in one.values.items():
+                first = min if danger_of(name) > 0.0 else max
+                found[name] = first(value, found.get(name, value))
         return found
 
     def over_ground(self, settings: Settings, in_force: dict[str, Value]) -> str:
         """Return what has failed at settings or before them, as a sentence; empty if nothing has."""
         found = over(self.ground, settings, in_force)
         return over_ground(found, settings) if found is not None else ""
+
+
+def _asleep(controls: dict[str, Control], axis: tuple[str, ...]) -> bool:
+    """Tell whether an axis is of a chip that sleeps: it is woken as a search begins."""
+    return all(name in controls and controls[name].state is ControlState.ASLEEP for name in axis)

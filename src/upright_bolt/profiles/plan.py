@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.catalogue import danger_of, declaration_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.profile import HeldBack, Profile, Proof, is_voltage
 from upright_bolt.wording.times import span
@@ -31,7 +31,7 @@ class Doubts:
 
     Attributes:
         chip: this chip, as proofs name theirs.
-        failed: offsets that went wrong together, in mV by control, on this chip.
+        failed: values that went wrong together, by control, on this chip.
         suspects: why no risky setting is put in force at the moment; empty if nothing speaks against it.
         stock_only: why nothing at all is; empty if nothing speaks against it.
     """
@@ -65,9 +65,10 @@ def _doubtful(profile: Profile, name: str, value: Value, doubts: Doubts) -> str:
     declared = declaration_of(name)
     if declared.risky and doubts.suspects:
         return doubts.suspects
+    broken = _broken(name, profile.settings, doubts.failed)
     if not (is_voltage(name) and isinstance(value, float) and value < 0.0):
-        return ""
-    return unproven(name, value, profile.proofs.get(name), doubts.chip) or _broken(name, profile.offsets, doubts.failed)
+        return broken
+    return unproven(name, value, profile.proofs.get(name), doubts.chip) or broken
 
 
 def unproven(name: str, value: float, proof: Proof | None, chip: str) -> str:
@@ -96,9 +97,13 @@ def _differs(there: str, here: str) -> str:
     return ", ".join(part for part in there.split(", ") if part not in ours) or there
 
 
-def _broken(name: str, offsets: Mapping[str, float], failed: Sequence[Mapping[str, float]]) -> str:
-    """Return why offsets that have failed speak against a setting: all that failed together is asked for, or more."""
+def _broken(name: str, settings: Mapping[str, Value], failed: Sequence[Mapping[str, float]]) -> str:
+    """Return why values that have failed speak against a setting: all that failed together is asked for, or more."""
     for one in failed:
-        if name in one and all(offsets.get(other, 0.0) <= value for other, value in one.items()):
+        if name in one and all(_at_or_beyond(settings.get(other), other, value) for other, value in one.items()):
             return f"a run has gone wrong at {', '.join(show_value(n, v) for n, v in one.items())}"
     return ""
+
+
+def _at_or_beyond(asked: Value | None, name: str, failed: float) -> bool:
+    return isinstance(asked, float) and danger_of(name) * (asked - failed) >= 0.0

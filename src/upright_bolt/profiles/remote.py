@@ -7,8 +7,8 @@ from typing import Any
 
 from upright_bolt.disk import Typed, bounded
 from upright_bolt.errors import BadInput, Damaged, Refused
+from upright_bolt.model.catalogue import danger_of
 from upright_bolt.model.hold import HoldStatus, LogEntry
-from upright_bolt.model.profile import is_voltage
 from upright_bolt.model.settings import settings_from_data
 from upright_bolt.settings.access import ProfileAccess
 
@@ -28,15 +28,15 @@ def log_text(profiles: ProfileAccess, most: int) -> str:
 
 
 def offsets_from(text: str) -> dict[str, float]:
-    """Return voltage offsets that come as JSON. Raises BadInput or NotHere."""
+    """Return voltages and clocks that went wrong, which come as JSON. Raises BadInput or NotHere."""
     try:
         data = json.loads(text[:4096])
     except (ValueError, RecursionError) as fault:
-        raise BadInput("Voltage offsets come as JSON, in mV by control.") from fault
+        raise BadInput("What went wrong comes as JSON, a number by control.") from fault
     if not isinstance(data, dict):
-        raise BadInput("Voltage offsets come as JSON, in mV by control.")
+        raise BadInput("What went wrong comes as JSON, a number by control.")
     settings = settings_from_data(data)
-    return {n: v for n, v in settings.items() if isinstance(v, float) and v < 0.0 and is_voltage(n)}
+    return {n: v for n, v in settings.items() if isinstance(v, float) and danger_of(n) * v > 0.0}
 
 
 ACTS: Mapping[str, Callable[..., str]] = {

@@ -120,6 +120,7 @@ _ACTS: dict[str, Callable[..., Any]] = {
     "Keep": lambda engine: wire.trial(engine.keep()),
     "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),
     "ToStock": lambda engine, names: wire.trial(engine.to_stock([str(name) for name in names])),
+    "NoteRun": lambda engine, what: engine.note_run(str(what)),
     "Close": lambda engine: engine.close(),
     **{name: partial(_profiles, act) for name, act in ACTS.items()},
 }
@@ -201,13 +202,16 @@ class HelperAccess(RemoteAccess):
     def end_series(self) -> None:
         """Do nothing."""
 
-    def begin_run(self, what: str) -> None:  # noqa: ARG002 - the lock says who holds it
-        """Let no other run begin on this machine. Raises InUse."""
+    def begin_run(self, what: str) -> None:
+        """Let no other run begin on this machine. Raises InUse or Refused."""
         self._run_lock.acquire_if_possible()
+        self._call("NoteRun", what)
 
     def end_run(self) -> None:
         """The run is over."""
         self._run_lock.release()
+        with suppress(BoltError):
+            self._call("NoteRun", "")
 
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""

@@ -242,11 +242,13 @@ class SharedMachine:
                 "One run at a time, or neither measures anything: wait until it has ended."
             )
         self._run = _Run(caller, what, now_stamp())
+        self._engine.note_run(what)
 
     def end_run(self, caller: Caller) -> None:
         """A caller's run is over."""
         if self._run is not None and self._run.caller is caller:
             self._run = None
+            self._engine.note_run("")
 
     def _mark_if_left(self, caller: Caller) -> None:
         """A caller that has left while its settings were put in force leaves an orphan."""

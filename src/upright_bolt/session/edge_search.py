@@ -11,14 +11,29 @@ from typing import Protocol
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import Seen
 from upright_bolt.errors import BadInput, BoltError, Refused
+from upright_bolt.model.axis import Axis
 from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import Control
+from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunEnd, RunRole, RunState
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.model.search import AfterFreeze, Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
+from upright_bolt.model.search import (
+    DRIVER_RESET,
+    AfterFreeze,
+    Outcome,
+    Purpose,
+    Rung,
+    RungEnd,
+    RungError,
+    Search,
+    SearchEnd,
+    Why,
+    told_by_person,
+)
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.work import Options, Work
 from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.chip_wake import wake_for
 from upright_bolt.session.run_progress import RunSink, RunStage
 from upright_bolt.session.series import RunningSession, try_or_raise
 from upright_bolt.session.start import Gate, Goal
@@ -34,6 +49,8 @@ SCORED_S, SETTLES_S = 20.0, 2.0
 FAILED_RUNS = 3
 """So many runs that fail for another reason than the setting, one after another, end the search for now."""
 EARLY = ("clock.mean", "power.package", "temperature.package")
+OF_CHIP = ("clock", "power", "temperature")
+"""The same of a graphics chip, by its part."""
 MARGIN_C = 0.5
 ON_BATTERY = "the charger is unplugged"
 BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
@@ -66,6 +83,7 @@ class SearchProgress:
         rung: the rung in progress; None between two.
         waiting: what it waits for; None if nothing.
         paused: why it has paused; empty if it has not.
+        question: the rung of which a person has to say how it went; None if there is none.
     """
 
     search: Search
@@ -73,19 +91,29 @@ class SearchProgress:
     rung: Rung | None
     waiting: Waiting | None
     paused: str
+    question: Rung | None = None
 
 
 def reach_of(controls: dict[str, Control], names: Sequence[str]) -> dict[str, float]:
-    """Return how far below stock each control of an axis can go here. Raises Refused if one cannot be set."""
+    """Return how far from stock each control of an axis can go here. Raises Refused if one cannot be set."""
     furthest = {}
     for name in names:
         control = controls.get(name)
-        if control is None or not control.settable or control.minimum is None:
+        if control is None or not control.settable or control.minimum is None or control.maximum is None:
             why = control.note if control is not None else None
             words = about(name, why) if why is not None else f"{title_of(name)} cannot be set on this machine."
             raise Refused(f"{words} So its edge cannot be searched for.")
-        furthest[name] = -control.minimum
+        axis = Axis((name,), stock_of(control))
+        furthest[name] = max(axis.position(control.minimum), axis.position(control.maximum))
     return furthest
+
+
+def stock_of(control: Control) -> float:
+    """Return the value from which positions are counted: an offset's is 0, a clock's the machine's own."""
+    if control.declaration.quantity is OFFSET:
+        return 0.0
+    own = control.stock if control.stock is not None else control.in_force
+    return own if isinstance(own, float | int) else 0.0
 
 
 class ActiveSearch:
@@ -101,9 +129,10 @@ class ActiveSearch:
     Attributes:
         search: its rungs so far.
         ended: whether this process has done with it; ``search.end`` is None if it can go on later.
+        question: the rung of which a person has to say how it went; None if there is none.
 
     Raises:
-        BadInput: a trial is running.
+        BadInput: a trial is running, or a graphics chip does not wake.
         Refused: the axis cannot be set here.
         Denied: the rights of the person do not allow it.
     """
@@ -115,6 +144,9 @@ class ActiveSearch:
             raise BadInput("A trial is running already; “keep” or “put-back” it before a search.")
         self._session = session
         self._names = search.asked.controls
+        wake_for(session, [*self._names, *search.asked.held])
+        self._chip = search.asked.axis.part
+        self._early_names = tuple(f"{self._chip}.{kind}" for kind in OF_CHIP) if self._chip else EARLY
         self._furthest = reach_of(session.controls(), self._names)
         self._known = list(known)
         self._sink, self._runs = sink, runs
@@ -129,11 +161,13 @@ class ActiveSearch:
         self._stopping = False
         self._failed_runs = 0
         self.paused = ""
+        self.question: Rung | None = None
+        self._answered: RungEnd | None = None
         self.search = search
         self.ended = False
         self.fault: BoltError | None = None
         self._course: Course | None = None
-        session.access.begin_series(set(self._names))
+        session.access.begin_series({*self._names, *search.asked.held})
         autostart = session.machine.autostart
         if autostart is not None and search.asked.after_freeze is AfterFreeze.GO_ON:
             autostart.enter()
@@ -147,7 +181,7 @@ class ActiveSearch:
 
     def take(self, sample: Sample) -> None:
         """Go on: begin the next rung once the machine is ready for it."""
-        if self.ended or self._session.run is not None:
+        if self.ended or self._session.run is not None or self.question is not None:
             return
         self.paused = self._hindrance(sample)
         if self.paused:
@@ -192,11 +226,20 @@ class ActiveSearch:
             self._close(RungEnd(step.number, Outcome.REFUSED))
             self._finish(SearchEnd(Why.REFUSED, dict(self.course.kept()), str(fault)))
             return
-        polite = step.purpose is Purpose.SOAK and self.search.asked.in_breaks
-        work = Work("edge", step.load_s, options=Options(polite=polite), start=Start.AT_ONCE)
-        label = rung_label(self.search.asked.id, step)
+        work = self._work_of(step)
+        label = rung_label(self.search.asked, step)
         series = f"search {self.search.asked.id}"
         self._session.start_run(work, label, self._runs, series, RunRole.RUNG, self._gate)
+
+    def _work_of(self, rung: Rung) -> Work:
+        """Return what is done in a rung."""
+        if rung.purpose is Purpose.IN_USE:
+            return Work("watch", rung.load_s, start=Start.AT_ONCE)
+        if rung.scene:
+            options = Options(chip=self._chip, weight=rung.scene)
+            return Work("graphics", rung.load_s, options=options, start=Start.AT_ONCE)
+        polite = rung.purpose is Purpose.SOAK and self.search.asked.in_breaks
+        return Work("edge", rung.load_s, options=Options(polite=polite), start=Start.AT_ONCE)
 
     def watch(self, sample: Sample) -> None:
         """Look at a rung in progress, and end its run where enough is seen."""
@@ -204,7 +247,7 @@ class ActiveSearch:
         if run is None or rung is None or run.stage is not RunStage.WORKING:
             return
         self._measure(sample)
-        temp = value_of(sample, self._session.index, "temperature.package")
+        temp = value_of(sample, self._session.index, self._early_names[-1])
         ceiling = self.search.asked.ceiling_c
         if len(run.errors) >= rung.stop_errors:
             run.stop("enough wrong results were seen")
@@ -219,11 +262,11 @@ class ActiveSearch:
         self._loaded_s = sample.time_s if self._loaded_s is None else self._loaded_s
         if SETTLES_S <= sample.time_s - self._loaded_s <= SCORED_S:
             index = self._session.index
-            self._early.append([value_of(sample, index, name) for name in EARLY])
+            self._early.append([value_of(sample, index, name) for name in self._early_names])
 
     def _early_means(self) -> list[float | None]:
         known = [[value for value in column if value is not None] for column in zip(*self._early, strict=True)]
-        return [sum(column) / len(column) if column else None for column in known] or [None] * len(EARLY)
+        return [sum(column) / len(column) if column else None for column in known] or [None] * len(self._early_names)
 
     def take_ended(self, run: ActiveRun) -> None:
         """Write down how a rung ended, put back what was tried, and go on."""
@@ -238,13 +281,26 @@ class ActiveSearch:
         if self._failed_runs >= FAILED_RUNS:
             unsaved = BoltError(f"{FAILED_RUNS} runs in a row have failed; the last one: {run.end.why}")
         try:
-            self._close(self._end_of(rung, run, run.end))
+            self._close_or_ask(rung, self._end_of(rung, run, run.end))
             self._put_back()
         except BoltError as fault:
             unsaved = unsaved or fault
         self._gate = None
         if self._stopping or unsaved is not None:
             self._leave(unsaved)
+
+    def _close_or_ask(self, rung: Rung, end: RungEnd) -> None:
+        """Write down how a rung ended, or ask the person who has used the machine meanwhile."""
+        if rung.purpose is Purpose.IN_USE and end.outcome is Outcome.PASSED:
+            self.question, self._answered = rung, end
+        else:
+            self._close(end)
+
+    def answer(self, outcome: Outcome) -> None:
+        """Write down how it went while a person used the machine. Raises BoltError if it cannot be kept."""
+        if self.question is not None and self._answered is not None:
+            end, self.question, self._answered = self._answered, None, None
+            self._close(told_by_person(end, outcome))
 
     def _end_of(self, rung: Rung, run: ActiveRun, end: RunEnd) -> RungEnd:
         progress = run.progress()
@@ -257,7 +313,7 @@ class ActiveSearch:
             rung.number,
             self._outcome(errors, end.state),
             round(end.duration_s, 3),
-            round(full_load_s("edge", end.duration_s), 3),
+            round(full_load_s(rung.load, end.duration_s), 3),
             round(max(0.0, self._session.now_s - self._began_s), 3),
             errors,
             None if errors else score,
@@ -269,6 +325,8 @@ class ActiveSearch:
         )
 
     def _outcome(self, errors: Sequence[RungError], state: RunState) -> Outcome:
+        if any(error.block == DRIVER_RESET for error in errors):
+            return Outcome.RESET
         if errors:
             return Outcome.DIED if all(error.block == "" for error in errors) else Outcome.WRONG
         if self._hot:
@@ -316,4 +374,4 @@ class ActiveSearch:
         """Return where it stands."""
         self.course.work_out()
         waiting = self._gate.waiting if self._gate is not None and self._session.run is None else None
-        return SearchProgress(self.search, self.course, self._rung, waiting, self.paused)
+        return SearchProgress(self.search, self.course, self._rung, waiting, self.paused, self.question)

@@ -266,6 +266,11 @@ class Backend:
         self._capped = _capped_files(found.controls)
         self.on_processors()
 
+    def watch_chips(self, *, closely: bool) -> None:
+        """Read graphics chips at every sample while a run works on one, though it may do nothing at the moment."""
+        for rest in self._rests.values():
+            rest.worked = closely
+
     def is_gone(self, path: str) -> bool:
         """Tell whether a file belongs to a processor that is offline, or to a chip that sleeps or was unplugged."""
         try:

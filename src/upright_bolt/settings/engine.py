@@ -19,6 +19,7 @@ from upright_bolt.model.note import CAPPED, Note, NoteCode
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
+from upright_bolt.model.work import OF_GRAPHICS
 from upright_bolt.settings import apply
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.backend import Backend
@@ -283,15 +284,21 @@ class SettingsEngine:
     def end_series(self) -> None:
         """Do nothing."""
 
-    def begin_run(self, what: str) -> None:  # noqa: ARG002 - the lock says who holds it
+    def begin_run(self, what: str) -> None:
         """Let no other run begin on this machine. Raises InUse."""
         if self._lock is None:
             raise InUse(HELD)
         if self._run_lock is not None:
             self._run_lock.acquire_if_possible()
+        self.note_run(what)
+
+    def note_run(self, what: str) -> None:
+        """Take note of which workload runs from now on; empty for none."""
+        self._backend.watch_chips(closely=what in OF_GRAPHICS)
 
     def end_run(self) -> None:
         """The run is over."""
+        self.note_run("")
         if self._run_lock is not None:
             self._run_lock.release()
 

@@ -13,7 +13,8 @@ from pathlib import Path
 from upright_bolt.disk import Typed, bounded
 from upright_bolt.errors import BoltError, Damaged, NotHere
 from upright_bolt.model.catalogue import find_declaration
-from upright_bolt.model.search import Asked, Outcome, Rung, RungEnd, Search, SearchEnd, Why
+from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
+from upright_bolt.model.work import FULL_WORTH
 from upright_bolt.sealed import Lines, NewerVersion, append, lines_of, opened, sealed
 
 VERSION = 1
@@ -160,6 +161,23 @@ def look_back(log: SearchLog, boot_id: str) -> Search | None:
         return search
     outcome = Outcome.STOPPED if rung.boot_id == boot_id else Outcome.FROZE
     log.close_rung(search.asked.id, RungEnd(rung.number, outcome))
+    return log.get(search.asked.id)
+
+
+def answer_open(log: SearchLog, outcome: Outcome) -> Search:
+    """Write down how it went while a person used the machine in the rung that waits for it, and return the search.
+
+    Raises:
+        NotHere: no rung waits for an answer.
+        BoltError: the record cannot be read or written.
+    """
+    search = log.open_search()
+    rung = search.open_rung if search is not None else None
+    if search is None or rung is None or rung.purpose is not Purpose.IN_USE:
+        raise NotHere("No search waits for an answer.")
+    lasted = 0.0 if outcome is Outcome.STOPPED else rung.load_s
+    end = RungEnd(rung.number, outcome, lasted, FULL_WORTH["watch"] * lasted, lasted)
+    log.close_rung(search.asked.id, told_by_person(end, outcome))
     return log.get(search.asked.id)
 
 

@@ -25,7 +25,7 @@ DRIFT_FROM_C, DRIFT_TO_C = 45.0, 80.0
 HEAT_STEP_MHZ = 12.0
 SLOWEST_PART = 0.15
 """A chip without work keeps so much of its leakage."""
-MEMORY_SLOPE_MHZ = 9.0
+MEMORY_SLOPE_MHZ = 3.0
 ROOM_MV_PER_MHZ = 0.02
 UNLIMITED_W = 1e6
 PART_WITHIN = 0.5

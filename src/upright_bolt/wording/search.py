@@ -7,22 +7,38 @@ from upright_bolt.analysis.edge_ahead import Ahead
 from upright_bolt.analysis.edge_belief import Estimate
 from upright_bolt.analysis.edge_choice import BOLDNESS
 from upright_bolt.analysis.edge_course import Course
-from upright_bolt.analysis.edge_plan import VOLTAGE
-from upright_bolt.model.catalogue import TOGETHER, title_of
+from upright_bolt.analysis.edge_plan import prior_of
+from upright_bolt.model.axis import Axis
+from upright_bolt.model.catalogue import TOGETHER, declaration_of, part_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
-from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, Why
+from upright_bolt.model.search import SOAKING, Asked, Outcome, Purpose, Rung, RungEnd, RungError, Search, Why
 from upright_bolt.model.settings import show_settings
 from upright_bolt.wording.times import date_and_time, span
 
-KINDS = {"full": "full load", "steps": "load steps", "light": "light load", "idle": "idle"}
+KINDS = {"full": "full load", "steps": "load steps", "light": "light load", "idle": "idle", "use": "your own use"}
+"""Kinds of load; the last one is missed by nobody who has not asked for it."""
+
+
+SCENES = {"light": "the light scene", "heavy": "the heavy scene", "steps": "steps between scenes"}
 
 
 def axis_title(controls: tuple[str, ...]) -> str:
     """Return what an axis is called."""
     if set(controls) == set(TOGETHER):
         return "core and cache"
-    return " and ".join(title_of(name).lower().removesuffix(" voltage offset") for name in controls)
+    return " and ".join(_title(name) for name in controls)
+
+
+def axis_words(controls: tuple[str, ...]) -> str:
+    """Return what an axis is called at the beginning of a line; the name of a chip stays as it is."""
+    title = axis_title(controls)
+    return title if part_of(controls[0]) else title[:1].upper() + title[1:]
+
+
+def _title(name: str) -> str:
+    part, title = part_of(name), declaration_of(name).title.lower()
+    return f"{part} {title}" if part else title.removesuffix(" voltage offset")
 
 
 def settings_words(settings: Mapping[str, Value]) -> str:
@@ -47,14 +63,19 @@ def search_label(search: int) -> str:
     return f"Search {search}, "
 
 
-def rung_label(search: int, rung: Rung) -> str:
+def moved_words(asked: Asked, rung: Rung) -> str:
+    """Return what a rung moves from stock; what is held in all of them is left out."""
+    return settings_words(asked.axis.moved(rung.settings))
+
+
+def rung_label(asked: Asked, rung: Rung) -> str:
     """Return the label of a rung's run."""
-    return f"{search_label(search)}{rung.purpose.value} {rung.number}: {settings_words(rung.settings)}"
+    return f"{search_label(asked.id)}{rung.purpose.value} {rung.number}: {moved_words(asked, rung)}"
 
 
-def rung_line(rung: Rung, end: RungEnd) -> str:
+def rung_line(asked: Asked, rung: Rung, end: RungEnd) -> str:
     """Return a rung in a line: where, under what, how it ended, and what was measured."""
-    said = [f"{rung.purpose.value} {rung.number}, {settings_words(rung.settings)}: {outcome_words(end)}"]
+    said = [f"{rung.purpose.value} {rung.number}, {moved_words(asked, rung)}: {outcome_words(end)}"]
     if end.clock_mhz is not None and end.power_w is not None:
         said.append(f"{CLOCK.show(end.clock_mhz)} at {POWER.show(end.power_w)}")
     if end.temp_c is not None:
@@ -66,13 +87,14 @@ def outcome_words(end: RungEnd) -> str:
     """Return how a rung ended."""
     lasted = span(end.load_s)
     if end.outcome is Outcome.WRONG:
-        places = ", ".join(dict.fromkeys(f"processor {e.cpu} in {e.block or 'a block'}" for e in end.errors))
+        places = ", ".join(dict.fromkeys(_place_of(error) for error in end.errors))
         return f"✕ {_count(len(end.errors), 'wrong result')} after {span(end.errors[0].time_s)} ({places})"
     if end.outcome is Outcome.STOPPED and not end.load_s:
         return "cut off before it showed anything"
     return {
         Outcome.PASSED: f"passed {lasted} of checked load",
         Outcome.DIED: f"✕ a worker died after {lasted}",
+        Outcome.RESET: f"✕ the driver reset the chip after {lasted}",
         Outcome.FROZE: "✕ the machine froze and restarted",
         Outcome.HOT: f"ended by the temperature ceiling after {lasted} without an error",
         Outcome.REFUSED: "the machine did not take the setting",
@@ -80,38 +102,59 @@ def outcome_words(end: RungEnd) -> str:
     }[end.outcome]
 
 
+def _place_of(error: RungError) -> str:
+    """Return where something went wrong."""
+    return f"processor {error.cpu} in {error.block or 'a block'}" if error.cpu >= 0 else error.block
+
+
+def step_words(axis: Axis, step: float) -> str:
+    """Return a step along an axis towards danger: “−10 mV”, “+25 MHz”."""
+    return f"{'−' if axis.towards < 0 else '+'}{step:g} {axis.quantity.unit}"
+
+
+def place_words(axis: Axis, position: float) -> str:
+    """Return a position along an axis as a value without its unit: “−85”, “1010”."""
+    return f"{axis.value(position):.0f}".replace("-", "−")
+
+
 def begins(asked: Asked) -> str:
     """Return how far a search dares to go."""
+    axis = asked.axis
+    held = f" with {settings_words(asked.held)}" if asked.held else ""
     if asked.plain_step:
-        step = show_value(asked.controls[0], -asked.plain_step)
-        return f"Search {asked.id}: {axis_title(asked.controls)} in steps of {step} until one fails."
+        step = step_words(axis, asked.plain_step)
+        return f"Search {asked.id}: {axis_title(asked.controls)}{held} in steps of {step} until one fails."
     bold = BOLDNESS[asked.bold.value]
-    reach = show_value(asked.controls[0], asked.reach or bold.reach * VOLTAGE.slope)
+    reach = f"{asked.reach or bold.reach * prior_of(axis).slope:.0f} {axis.quantity.unit}"
     return (
-        f"Search {asked.id}, {asked.bold.value}: {axis_title(asked.controls)}, never more than {reach} beyond what has "
-        f"passed, and nothing whose freeze is likelier than {percent(bold.freeze_cap)}."
+        f"Search {asked.id}, {asked.bold.value}: {axis_title(asked.controls)}{held}, never more than {reach} beyond "
+        f"what has passed, and nothing whose freeze is likelier than {percent(bold.freeze_cap)}."
     )
 
 
 def why_next(asked: Asked, rung: Rung) -> str:
     """Return why a rung is what it is."""
-    place = settings_words(rung.settings)
+    place = moved_words(asked, rung)
     lasts = span(rung.load_s)
+    scene = f", {SCENES[rung.scene]}," if rung.purpose in SOAKING and rung.scene else ""
     fixed = {
         Purpose.WARM_UP: f"A load at stock for {lasts}, so that all rungs begin warm.",
         Purpose.BASELINE: f"Stock once more for {lasts}: gains are counted from here.",
         Purpose.BESIDE: f"Stock for {lasts}, to set one control alone beside it.",
         Purpose.ALONE: f"{place} alone for {lasts}: does it bring a gain by itself? Then each is searched apart.",
-        Purpose.SOAK: f"A soak of {lasts} at {place}, the value that would be kept.",
-        Purpose.COOL_SOAK: f"{lasts} more of it from a machine that has cooled down: {place}.",
+        Purpose.SOAK: f"A soak of {lasts}{scene} at {place}, the value that would be kept.",
+        Purpose.COOL_SOAK: f"{lasts} more of it{scene} from a machine that has cooled down: {place}.",
+        Purpose.IN_USE: f"Now use it yourself for {lasts} at {place}, as you always do, and say how it went.",
     }
     if rung.purpose in fixed:
         return fixed[rung.purpose]
     if asked.plain_step:
-        return f"The next step of {show_value(asked.controls[0], -asked.plain_step)}: {place} for {lasts}."
+        return f"The next step of {step_words(asked.axis, asked.plain_step)}: {place} for {lasts}."
+    unit = asked.axis.quantity.unit
+    narrows = f"±{rung.spread:.0f} to ±{rung.spread_after:.0f} {unit}"
     return (
         f"{place} for up to {lasts}: errs with a likelihood of {percent(rung.fails)}, freezes with "
-        f"{percent(rung.freezes)}, and narrows what is sought from ±{rung.spread:.0f} to ±{rung.spread_after:.0f} mV."
+        f"{percent(rung.freezes)}, and narrows what is sought from {narrows}."
     )
 
 
@@ -142,7 +185,22 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
     kept = settings_words(course.recommended)
     proven = proven_words(proven_s, from_cool=course.from_cool)
     failing = f"predicted: fails in {of(course.predicted)} of eight-hour loads"
-    return f"{kept}; {proven}; {failing}, resting on a slope of {slope:.1f} mV{_seen_down_to(search)}."
+    unit = search.asked.axis.quantity.unit
+    kept += f", {brought_words(course)}" if course.axis.part and brought_words(course) else ""
+    return f"{kept}; {proven}; {failing}, resting on a slope of {slope:.1f} {unit}{_seen_down_to(search)}."
+
+
+def brought_words(course: Course) -> str:
+    """Return what the value recommended has brought against stock: score and watts; empty if neither was measured."""
+    gained, watts = course.gained(), course.watts_part()
+    said = [] if gained is None else [f"score {signed_percent(gained)}"]
+    said += [] if watts is None else [f"watts {signed_percent(watts - 1.0)}"]
+    return _listed(said)
+
+
+def signed_percent(part: float) -> str:
+    """Return a change in percent with its sign."""
+    return f"{100.0 * part:+.1f} %".replace("-", "−")
 
 
 def story(search: Search, *, cut_off: bool) -> str:
@@ -157,7 +215,7 @@ def story(search: Search, *, cut_off: bool) -> str:
     number = search.asked.id
     if not cut_off or rung is None or end is None:
         return f"Search {number} has not ended. It can go on from where it was."
-    place = settings_words(rung.settings)
+    place = moved_words(search.asked, rung)
     if end.outcome is Outcome.FROZE:
         return (
             f"This machine froze and restarted in rung {rung.number} of search {number}, at {place}. That is on record "
@@ -173,7 +231,7 @@ def over_ground(found: Broken, settings: Mapping[str, Value]) -> str:
     """Return what has failed at settings that are asked for, or before them."""
     how = "froze this machine" if found.froze else "gave wrong results here"
     where = f" (run {found.run_id})" if found.run_id is not None else ""
-    return f"{show_settings(found.offsets)} {how}{where}; {show_settings(settings)} is that or beyond."
+    return f"{show_settings(found.values)} {how}{where}; {show_settings(settings)} is that or beyond."
 
 
 def ahead_words(ahead: Ahead) -> str:
@@ -191,7 +249,7 @@ def named(search: Search) -> str:
 def kept_title(course: Course) -> str:
     """Return what is recommended, as a title."""
     words = settings_words(course.recommended)
-    return words[:1].upper() + words[1:] if course.recommended else "Stock"
+    return words if course.axis.part and course.recommended else words[:1].upper() + words[1:]
 
 
 def stands_words(course: Course) -> str:
@@ -205,16 +263,20 @@ def stands_words(course: Course) -> str:
     if not course.recommended:
         return f"{ended}. Nothing beyond stock can be recommended."
     slope = course.outlook().slope.value
-    return f"{ended}. The forecast rests on a slope of {slope:.1f} mV{_seen_down_to(course.search)}."
+    unit = course.axis.quantity.unit
+    return f"{ended}. The forecast rests on a slope of {slope:.1f} {unit}{_seen_down_to(course.search)}."
 
 
-def span_words(estimate: Estimate, unit: str, sign: float, digits: int = 0) -> str:
-    """Return a number with the bounds between which it lies in 95 of 100 cases."""
-    low, high = sorted((sign * estimate.low, sign * estimate.high))
-    value, low_text, high_text = (
-        f"{number:.{digits}f}".replace("-", "−") for number in (sign * estimate.value, low, high)
-    )
-    return f"{value} {unit} ({low_text} to {high_text})"
+def edge_words(axis: Axis, edge: Estimate) -> str:
+    """Return where an edge lies, with the bounds between which it lies in 95 of 100 cases."""
+    low, high = sorted((axis.value(edge.low), axis.value(edge.high)))
+    value, low_text, high_text = (f"{number:.0f}".replace("-", "−") for number in (axis.value(edge.value), low, high))
+    return f"{value} {axis.quantity.unit} ({low_text} to {high_text})"
+
+
+def slope_words(axis: Axis, slope: Estimate) -> str:
+    """Return over which way errors grow by a factor of e, with the bounds of 95 of 100 cases."""
+    return f"{slope.value:.1f} {axis.quantity.unit} ({slope.low:.1f} to {slope.high:.1f})"
 
 
 def spent_words(search: Search) -> str:
@@ -222,17 +284,17 @@ def spent_words(search: Search) -> str:
     return f"{span(60.0 * search.minutes)}, {_count(search.freezes, 'freeze')}"
 
 
-def rung_in_short(rung: Rung, end: RungEnd | None, stock_score: float | None) -> str:
+def rung_in_short(asked: Asked, rung: Rung, end: RungEnd | None, stock_score: float | None) -> str:
     """Return a rung for a narrow list, in two lines."""
-    first = f"{rung.number}  {settings_words(rung.settings)}"
+    first = f"{rung.number}  {moved_words(asked, rung)}"
     if rung.purpose is not Purpose.TEST:
         first += f", {rung.purpose.value}"
     if end is None:
         return f"{first}\n     goes on"
     second = outcome_words(end).replace(" of checked load", "")
-    compared = rung.settings and rung.purpose is not Purpose.COOL_SOAK
+    compared = rung.settings and rung.purpose is not Purpose.COOL_SOAK and rung.scene in ("", "heavy")
     if end.score and stock_score and compared and end.outcome is Outcome.PASSED:
-        second += f", score {100.0 * (end.score / stock_score - 1.0):+.1f} %".replace("-", "−")
+        second += f", score {signed_percent(end.score / stock_score - 1.0)}"
     return f"{first}\n     {second}"
 
 
@@ -241,7 +303,7 @@ def proven_words(proven_s: Mapping[str, float], *, from_cool: bool) -> str:
     passed = _listed(f"{span(seconds)} of {KINDS[kind]}" for kind, seconds in proven_s.items() if seconds >= 1.0)
     if not passed:
         return "nothing proven there yet"
-    missing = [words for kind, words in KINDS.items() if proven_s.get(kind, 0.0) < 1.0]
+    missing = [words for kind, words in KINDS.items() if proven_s.get(kind, 0.0) < 1.0 and kind != "use"]
     missing += [] if from_cool else ["a start from cool"]
     return f"{passed} without an error" + (f"; not shown: {_listed(missing)}" if missing else "")
 

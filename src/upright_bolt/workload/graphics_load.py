@@ -4,13 +4,14 @@ from bisect import bisect_right
 from collections.abc import Iterator
 from itertools import pairwise
 
-from upright_bolt.model.run import WorkError
+from upright_bolt.model.run import NO_PROCESSOR, WorkError
+from upright_bolt.model.search import DRIVER_RESET
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.pool import ENVIRONMENT, HostLoad, Worker
 from upright_bolt.workload.subprocess_start import python_module
 
-NO_PROCESSOR = -1
 RESET = "The driver reset the graphics chip, so nothing that was under way on it counts."
+RESET_WORDS = "the driver reset the chip"
 NOT_CHECKED = "The checker of frames did not come to its test: this run proves nothing."
 PLANTED_MISSED = "The checker of frames missed a wrong bit that was planted to test it: this run proves nothing."
 
@@ -72,10 +73,26 @@ class GraphicsLoad(HostLoad):
         found = frame_numbers([b - a for a, b in pairwise(ends)], self._task.options.pace_fps or None)
         return found | {"frames_checked": float(len(ends)), "planted_caught": float(sum(self._proved))}
 
+    def errors(self) -> list[WorkError]:
+        """Return the wrong frames so far, and that the chip was reset."""
+        found = super().errors()
+        if self._is_lost():
+            ended = self._workers[0].ended
+            found.append(
+                WorkError(
+                    max(0.0, ended[-1] - self._start_s) if ended else 0.0, NO_PROCESSOR, DRIVER_RESET, RESET_WORDS
+                )
+            )
+        return found
+
+    def _is_lost(self) -> bool:
+        self._lost = self._lost or "context" in self._last_words()
+        return self._lost
+
     def failure(self) -> str:
         """Return a sentence if the chip was reset, or the checker missed its planted error."""
         self._read()
-        if self._lost or "context" in self._last_words():
+        if self._is_lost():
             return RESET
         return "" if all(self._proved) else PLANTED_MISSED
 

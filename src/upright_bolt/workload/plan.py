@@ -4,6 +4,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from random import Random
 
+from upright_bolt.model.work import FULL_WORTH
+
 MIXES = ("vector", "integer", "compression", "memory")
 """The instruction mixes, in the order of a round."""
 ACTIVITY = {"vector": 1.12, "integer": 0.95, "compression": 0.9, "memory": 0.72, "": 1.0}
@@ -84,9 +86,20 @@ def graphics_stage_at(elapsed_s: float) -> tuple[str, float]:
     return GRAPHICS_STEPS[0]
 
 
+KIND_OF = {"heavy": "full", "light": "light", "steps": "steps", "watch": "use"}
+"""Of which kind of load a graphics chip's scenes are, and a person's own use."""
+
+
 def kinds_s(workload: str, elapsed_s: float) -> dict[str, float]:
-    """Return how much of so many seconds of a workload is ``full`` load, ``steps``, ``light`` load and ``idle``."""
+    """Return how much of so many seconds of a workload is ``full`` load, ``steps``, ``light`` load and ``idle``.
+
+    Args:
+        workload: one in stages, the scene of a graphics chip, or ``watch`` for a person's own use.
+        elapsed_s: seconds from load start.
+    """
     found = dict.fromkeys(("full", "steps", "light", "idle"), 0.0)
+    if workload in KIND_OF:
+        return found | {KIND_OF[workload]: elapsed_s}
     for stage, seconds in _lasted(workload, elapsed_s):
         kind = "steps" if stage.seconds < SHORTEST_S else "idle" if not stage.mix else "full"
         found["light" if 0.0 < stage.share < 1.0 else kind] += seconds
@@ -95,6 +108,8 @@ def kinds_s(workload: str, elapsed_s: float) -> dict[str, float]:
 
 def full_load_s(workload: str, elapsed_s: float) -> float:
     """Return how much full load so many seconds of a workload are worth; light load counts by its share."""
+    if workload in FULL_WORTH:
+        return FULL_WORTH[workload] * elapsed_s
     return sum(seconds * stage.share for stage, seconds in _lasted(workload, elapsed_s))
 
 

@@ -5,12 +5,13 @@ from itertools import pairwise
 from random import Random
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.run import WorkError
+from upright_bolt.model.run import NO_PROCESSOR, WorkError
+from upright_bolt.model.search import DRIVER_RESET
 from upright_bolt.twin.graphics import GraphicsChip
 from upright_bolt.twin.graphics_state import GraphicsDemand
 from upright_bolt.twin.machine import Twin
 from upright_bolt.twin.physics import Physics
-from upright_bolt.workload.graphics_load import NO_PROCESSOR, NOT_CHECKED, RESET
+from upright_bolt.workload.graphics_load import NOT_CHECKED, RESET, RESET_WORDS
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.plan import graphics_stage_at
 
@@ -35,7 +36,8 @@ class GraphicsDemandSource:
 
     Attributes:
         ends: when each frame was done.
-        over: how its end came about, if it was not asked to end: the driver reset the chip.
+        over: whether the driver has reset the chip, and
+        over_s: when that was seen, on the twin's clock.
     """
 
     def __init__(self, chip: GraphicsChip, task: Task, start_s: float, seed: int) -> None:
@@ -47,11 +49,13 @@ class GraphicsDemandSource:
         self._seed = seed
         self.ends: list[float] = []
         self.over = False
+        self.over_s = 0.0
 
     def before(self, physics: Physics) -> float:
         """Ask for what the scene of the moment asks for, and return for how long it stands."""
         now_s = physics.state.time_s
         if self._chip.state.resets > self._resets:
+            self.over_s = self.over_s if self.over else now_s
             self.over = True
         weight, left_s = self._task.options.weight, 1.0
         if weight == "steps":
@@ -147,6 +151,8 @@ class TwinGraphicsLoad(Load):
             tile = int(time_s * 1e3) % TILES + 1
             block = f"{self._task.options.weight} scene"
             found.append(WorkError(time_s - self._start_s, NO_PROCESSOR, block, f"wrong frame (picture {tile})"))
+        if self._source is not None and self._source.over:
+            found.append(WorkError(self._source.over_s - self._start_s, NO_PROCESSOR, DRIVER_RESET, RESET_WORDS))
         return found
 
     def failure(self) -> str:

@@ -1,0 +1,197 @@
+"""The search for the edge on a graphics chip: its voltage, its memory clock, its stages of proof, a person's answer."""
+
+from dataclasses import replace
+
+import pytest
+
+from search_support import SearchScene
+from upright_bolt.analysis.broken_ground import broken, over
+from upright_bolt.analysis.edge_course import Course
+from upright_bolt.analysis.edge_plan import prior_of
+from upright_bolt.errors import BadInput, Refused
+from upright_bolt.model.axis import Axis
+from upright_bolt.model.search import (
+    Asked,
+    Outcome,
+    Purpose,
+    Rung,
+    RungEnd,
+    Search,
+    Why,
+    told_by_person,
+)
+from upright_bolt.presentation.searches import begin_search
+from upright_bolt.session.search_asked import Typed, asked_from
+from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.workload.plan import kinds_s
+
+VOLTAGE = "gpu03.voltage-offset"
+MEMORY = "gpu03.memory-clock"
+
+
+def begun(scene, typed):
+    return begin_search(scene.session, scene.log, scene.twin.store, asked_from(typed))
+
+
+def carried(scene, active, answer=None):
+    while scene.session.end_search() is None:
+        scene.session.tick()
+        scene.session.end_run()
+        if active.question is not None:
+            if answer is None:
+                active.stop()
+            else:
+                active.answer(answer)
+        scene.twin.pass_time(SAMPLE_S)
+    if active.fault is not None:
+        raise active.fault
+    return scene.log.get(active.search.asked.id)
+
+
+def chip_of_twin(scene):
+    return scene.session.machine.clock._twin.physics.graphics.chips[1]
+
+
+@pytest.fixture
+def scene(tmp_path):
+    return SearchScene(tmp_path)
+
+
+def test_an_axis_counts_from_stock_towards_its_own_danger():
+    down, up = Axis((VOLTAGE,)), Axis((MEMORY,), 875.0)
+    assert (down.value(80.0), down.position(-80.0), down.position(None)) == (-80.0, 80.0, 0.0)
+    assert (up.value(50.0), up.position(925.0), up.position(None)) == (925.0, 50.0, 0.0)
+    assert up.as_far({MEMORY: 930.0}, {MEMORY: 925.0})
+    assert not up.as_far({MEMORY: 920.0}, {MEMORY: 925.0})
+    assert down.as_far({VOLTAGE: -90.0}, {VOLTAGE: -80.0})
+    assert prior_of(up).edge == pytest.approx(0.13 * 875.0)
+
+
+def test_the_voltage_found_keeps_the_frames_at_four_fifths_of_the_watts(scene):
+    found = carried(scene, begun(scene, Typed(axis=VOLTAGE, soak="10min")))
+    assert found.end.why is Why.FOUND
+    course = Course(found, [])
+    assert abs(course.gained()) < 0.02
+    assert 0.7 < course.watts_part() < 0.84
+    spec = chip_of_twin(scene).spec
+    assert found.kept_at < -spec.edge_mv - 8.0 * spec.slope_mv  # well before where the heavy scene errs
+    assert scene.session.status().trial is None
+    assert scene.twin.in_force(VOLTAGE) in (0.0, None)
+    soaks = [(rung.purpose, rung.scene) for rung, end in found.ended if end.outcome is Outcome.PASSED]
+    wanted = [(Purpose.SOAK, "light"), (Purpose.SOAK, "heavy"), (Purpose.COOL_SOAK, "steps")]
+    assert soaks[-3:] == wanted
+    proven = course.proven(kinds_s)
+    assert all(proven[kind] > 0.0 for kind in ("full", "steps", "light"))
+
+
+def test_the_memory_clock_is_searched_upwards_and_put_back(scene):
+    found = carried(scene, begun(scene, Typed(axis=MEMORY, soak="5min")))
+    assert found.end.why is Why.FOUND
+    kept = found.end.settings[MEMORY]
+    chip = chip_of_twin(scene)
+    assert 875.0 < kept < chip.spec.memory_edge_mhz
+    assert chip.state.memory_mhz == 875.0
+    assert all(rung.settings.get(MEMORY, 875.0) >= 875.0 for rung in found.rungs)
+    assert found.asked.stock == 875.0
+
+
+def test_a_clock_that_is_held_stands_in_every_rung_and_in_what_is_kept(scene):
+    found = carried(scene, begun(scene, Typed(axis=VOLTAGE, at="1950MHz", soak="2min")))
+    held = "gpu03.highest-clock"
+    assert {rung.settings[held] for rung in found.rungs} == {1950.0}
+    assert found.end.settings[held] == 1950.0
+    assert chip_of_twin(scene).state.clocks_mhz[1] == chip_of_twin(scene).spec.clock_max_mhz
+
+
+@pytest.mark.parametrize(
+    ("typed", "said"),
+    [
+        (Typed(axis="gpu03.level"), "is none; write core,cache"),
+        (Typed(axis=VOLTAGE, plain="0.5mV"), "plain: from 1 mV to 50 mV"),
+        (Typed(axis=MEMORY, reach="500MHz"), "reach: from 1 MHz to 100 MHz"),
+        (Typed(axis="core", at="2GHz"), "for a graphics chip's axis alone"),
+        (Typed(axis=VOLTAGE, at="9GHz"), "outside what this machine allows"),
+        (Typed(axis=VOLTAGE, in_use="2s"), "in-use: from 1min to 24h"),
+    ],
+)
+def test_what_is_asked_wrongly_is_said(scene, typed, said):
+    with pytest.raises(BadInput, match=said):
+        begun(scene, typed)
+    assert scene.log.all() == []
+
+
+def test_a_chip_without_the_control_is_refused(scene):
+    with pytest.raises(Refused, match="edge cannot be searched for"):
+        begun(scene, Typed(axis="gpu00-02.voltage-offset"))
+
+
+def test_a_person_who_sees_errors_sends_the_search_back(scene):
+    active = begun(scene, Typed(axis=VOLTAGE, soak="2min", in_use="2min"))
+    answers = iter([Outcome.WRONG, Outcome.PASSED])
+    while scene.session.end_search() is None:
+        scene.session.tick()
+        scene.session.end_run()
+        if active.question is not None:
+            active.answer(next(answers))
+        scene.twin.pass_time(SAMPLE_S)
+    used = [(rung.position, end.outcome) for rung, end in active.search.ended if rung.purpose is Purpose.IN_USE]
+    assert [outcome for _, outcome in used] == [Outcome.WRONG, Outcome.PASSED]
+    assert used[1][0] <= used[0][0] - 2.0
+    assert active.search.end.why is Why.FOUND
+
+
+def test_a_question_that_nobody_answers_waits_for_the_command(scene):
+    from upright_bolt.errors import NotHere
+    from upright_bolt.store.search_log import answer_open, look_back
+
+    with pytest.raises(NotHere, match="No search waits for an answer"):
+        answer_open(scene.log, Outcome.PASSED)
+    search = carried(scene, begun(scene, Typed(axis=VOLTAGE, soak="0", in_use="2min")))
+    assert search.end is None
+    assert search.open_rung.purpose is Purpose.IN_USE
+    assert scene.session.status().trial is None
+    answered = answer_open(scene.log, Outcome.PASSED)
+    assert answered.open_rung is None
+    ended = scene.carry_on(look_back(scene.log, scene.session.boot_id))
+    assert ended.end.why is Why.FOUND
+
+
+def test_a_chip_reset_by_its_driver_fails_the_rung_and_is_broken_ground(scene):
+    active = begun(scene, Typed(axis=VOLTAGE, plain="10mV", soak="0"))
+    chip = chip_of_twin(scene)
+    chip.spec = replace(chip.spec, edge_mv=-1000.0)
+    while scene.session.end_search() is None:
+        scene.session.tick()
+        run = scene.session.run
+        if run is not None and active.search.rungs[-1].position >= 30.0 and run.progress().elapsed_s > 5.0:
+            chip.reset()
+        scene.session.end_run()
+        scene.twin.pass_time(SAMPLE_S)
+    last = [end.outcome for rung, end in active.search.ended if rung.position == 30.0]
+    assert last == [Outcome.RESET]
+    assert active.search.end.why is Why.FOUND
+    assert active.search.kept_at < 30.0
+    asked = active.search.asked
+    known = broken(scene.twin.store.all(), scene.log.all(), scene.machine, asked.chip)
+    assert over(known, {VOLTAGE: -40.0}, {}) is not None
+    assert over(known, {VOLTAGE: -20.0}, {}) is None
+
+
+def test_a_memory_clock_that_failed_is_broken_ground_above_it():
+    asked = Asked(1, (MEMORY,), "", "a chip", stock=875.0)
+    rung = Rung(1, 100.0, {MEMORY: 975.0}, 20.0, 1, scene="heavy")
+    end = told_by_person(RungEnd(1, Outcome.PASSED, 20.0, 20.0), Outcome.WRONG)
+    known = broken([], [Search(asked, (rung,), {1: end})], "twin:tern", "a chip")
+    assert over(known, {MEMORY: 980.0}, {}) is not None
+    assert over(known, {MEMORY: 970.0}, {}) is None
+
+
+def test_the_light_scene_alone_proves_nothing(tmp_path):
+    scene = SearchScene(tmp_path)
+    asked = Asked(1, (VOLTAGE,), "", "a chip", soak_s=600.0)
+    baseline = Rung(1, 0.0, {}, 48.0, 1, Purpose.BASELINE, scene="heavy")
+    light = Rung(2, 100.0, {VOLTAGE: -100.0}, 60.0, 1, Purpose.SOAK, scene="light")
+    ends = {1: RungEnd(1, Outcome.PASSED, 48.0, 48.0, score=100.0), 2: RungEnd(2, Outcome.PASSED, 60.0, 12.0)}
+    course = Course(Search(asked, (baseline, light), ends), [])
+    assert not course._soaked_by(light, ends[2])
+    assert scene.twin.in_force(VOLTAGE) is None  # nothing has woken the chip
