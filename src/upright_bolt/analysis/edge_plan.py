@@ -30,6 +30,8 @@ CHIP_VOLTAGE = EdgePrior(edge=140.0, edge_sd=40.0, slope=4.0, slope_log_sd=0.26,
 """The same of a graphics chip, whose driver resets it before the machine freezes: wide, since chips differ much."""
 CLOCK_OFFSET = EdgePrior(edge=150.0, edge_sd=55.0, slope=8.0, slope_log_sd=0.35, gap=50.0, gap_sd=18.0)
 """Of a graphics chip's clock offset, in MHz above stock: at a locked clock its voltage falls instead."""
+MEMORY_OFFSET = EdgePrior(edge=900.0, edge_sd=320.0, slope=20.0, slope_log_sd=0.35, gap=250.0, gap_sd=90.0)
+"""Of a memory clock offset, in MHz as its driver counts them."""
 MEMORY_PARTS = EdgePrior(edge=0.13, edge_sd=0.05, slope=0.004, slope_log_sd=0.3, gap=0.06, gap_sd=0.02)
 """Of a graphics chip's memory clock, in parts of its stock clock above it."""
 PLAIN_S = 60.0
@@ -43,7 +45,7 @@ def prior_of(axis: Axis) -> EdgePrior:
     if axis.quantity is OFFSET:
         return CHIP_VOLTAGE if axis.part else VOLTAGE
     if not axis.stock:
-        return CLOCK_OFFSET
+        return MEMORY_OFFSET if axis.controls[0].endswith("memory-offset") else CLOCK_OFFSET
     of, stock = MEMORY_PARTS, axis.stock
     return EdgePrior(
         of.edge * stock, of.edge_sd * stock, of.slope * stock, of.slope_log_sd, of.gap * stock, of.gap_sd * stock

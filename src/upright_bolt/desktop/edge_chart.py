@@ -23,7 +23,8 @@ LABELS_PX, BASE_PX = 36, 10
 SHORTEST_S, LONG_S = 10.0, 600.0
 SHORTEST_PX = 8.0
 """Stems of tests of up to SHORTEST_S are so high; the height of the row is that of the longest, or of ten minutes."""
-LEAST_SPAN = {"temperature": 8.0, "power": 1.0, "clock": 60.0, "score": 0.0}
+LEAST_SPAN = {"temperature": 8.0, "power": 1.0, "clock": 60.0}
+LEAST_RELATIVE = 0.02
 """What is spread over a row at least, in the number's unit, so that noise does not look like an effect."""
 HEAD = 4.5
 NEAR_PX = 9.0
@@ -159,7 +160,7 @@ class EdgeChart(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._heads = []
-        ticks = round_ticks(0.0, picture.furthest, MOST_TICKS)
+        ticks = _ticks(picture)
         tall, low = self._heights(picture)
         top = float(TOP)
         for row in picture.rows:
@@ -276,7 +277,8 @@ class EdgeChart(QWidget):
         self._paint_title(painter, box, row.title, "% of stock" if row.relative else unit, colour)
         values = [value for _, value in row.points]
         low, high = min(values), max(values)
-        span = max(high - low, LEAST_SPAN.get(row.quantity.name, 0.0)) or abs(high) * 0.02 or 1.0
+        least = LEAST_RELATIVE * abs(values[0]) if row.relative else LEAST_SPAN.get(row.quantity.name, 0.0)
+        span = max(high - low, least) or abs(high) * 0.02 or 1.0
         low -= (span - (high - low)) / 2.0
         inner = box.adjusted(0, 9, 0, -9)
         places = [
@@ -306,6 +308,15 @@ class EdgeChart(QWidget):
             words = f"{self._place(tick)} {unit}" if tick else "stock"
             width = painter.fontMetrics().horizontalAdvance(words)
             painter.drawText(QPointF(self._x(tick) - width / 2, top + 14), words)
+
+
+def _ticks(picture: EdgePicture) -> list[float]:
+    """Return the positions that are marked: stock, and those at which the controls have round values."""
+    axis, furthest = picture.axis, picture.furthest
+    low, high = sorted((axis.value(0.0), axis.value(furthest)))
+    step = furthest / MOST_TICKS
+    places = sorted(axis.position(value) for value in round_ticks(low, high, MOST_TICKS))
+    return [0.0, *(place for place in places if place > 0.5 * step)]
 
 
 def _value(row: GainRow, last: float, first: float) -> str:

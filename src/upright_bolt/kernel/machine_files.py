@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from upright_bolt.kernel.graphics_chips import Card, SleepGuard
+from upright_bolt.kernel.management_library import LibraryFiles
 from upright_bolt.kernel.overdrive import OverdriveFiles
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.kernel.register_files import RegisterFiles
@@ -18,4 +19,4 @@ def machine_files(files: KernelFiles, registers: Registers, cards: Sequence[Card
     """
     if getattr(files, "register_backed", False):
         return files
-    return RegisterFiles(files, registers, OverdriveFiles(SleepGuard(files, cards)))
+    return RegisterFiles(files, registers, OverdriveFiles(SleepGuard(LibraryFiles(files, cards), cards)))

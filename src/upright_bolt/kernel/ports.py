@@ -96,6 +96,11 @@ class ForwardingFiles:
         """Whether values that stand behind registers are among these files, see ``kernel.register_files``."""
         return bool(getattr(self._files, "register_backed", False))
 
+    @property
+    def vendor_library(self) -> str:
+        """Python module of the graphics vendor's library; empty where the files are not this computer's own."""
+        return str(getattr(self._files, "vendor_library", ""))
+
     def read(self, path: str) -> bytes:
         """Return the content. Raises FileFault."""
         return self._files.read(path)
@@ -155,10 +160,16 @@ ANY_WRITE = stat.S_IWUSR | stat.S_IWGRP | stat.S_IWOTH
 
 
 class RealFiles:
-    """Kernel files below a root folder: ``/`` for this computer, any folder for a copy."""
+    """Kernel files below a root folder: ``/`` for this computer, any folder for a copy.
+
+    Attributes:
+        vendor_library: Python module of the graphics vendor's library, which knows this computer alone; empty for a
+            copy.
+    """
 
     def __init__(self, root: Path) -> None:
         self._root = str(root).rstrip("/")
+        self.vendor_library = "" if self._root else "pynvml"
         self._open: list[int] = []
 
     def _at(self, path: str) -> str:

@@ -13,9 +13,11 @@ class Rest:
     Attributes:
         paused: whether it is left alone now.
         texts: what was read last, by path.
+        said: what was written last to what cannot be asked, by path.
         worked: whether a run works on it, so that it is not left alone.
     """
 
     paused: bool = False
     worked: bool = False
+    said: dict[str, str] = field(default_factory=dict)
     texts: dict[str, bytes] = field(default_factory=dict)

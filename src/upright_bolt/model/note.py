@@ -107,6 +107,9 @@ class NoteCode(StrEnum):
     NO_OVERDRIVE = "no-overdrive"
     NO_OVERDRIVE_HERE = "no-overdrive-here"
     NOT_IN_TABLE = "not-in-table"
+    NOT_ON_THIS_MODEL = "not-on-this-model"
+    LIBRARY_TOO_OLD = "library-too-old"
+    AS_SET_LAST = "as-set-last"
     VALUE_UNREADABLE = "value-unreadable"
     # worth knowing of a control that is open
     PROCESSORS_DIFFER = "processors-differ"

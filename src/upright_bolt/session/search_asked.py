@@ -20,7 +20,7 @@ AXES = {
 LEAST_FAILS, MOST_FAILS = 0.0001, 0.2
 MOST_GAIN = 0.2
 LONGEST_SOAK_S = 24 * 3600.0
-SEARCHED = ("voltage-offset", "clock-offset", "memory-clock")
+SEARCHED = ("voltage-offset", "clock-offset", "memory-clock", "memory-offset")
 """Controls of a graphics chip that can be searched."""
 SHORTEST_USE_S = 60.0
 IN_BREAKS, IN_BREAKS_S = "while-i-work", 3600.0
@@ -128,6 +128,8 @@ def _distance(unit: Quantity, text: str, what: str, most: float) -> float:
 def _held(at: str, controls: tuple[str, ...]) -> dict[str, Value]:
     """Return what stands in every rung: the highest clock of the chip, where one is named. Raises BadInput."""
     if not at:
+        if controls[0].endswith("clock-offset"):
+            raise BadInput("at: name the highest clock at which the offset is searched, e.g. --at 1900MHz.")
         return {}
     if not part_of(controls[0]):
         raise BadInput("at: a clock is held for a graphics chip's axis alone.")

@@ -117,6 +117,9 @@ _CLAUSES: dict[C, str] = {
     "amdgpu.ppfeaturemask={wanted} on the kernel's command line, and a restart",
     C.NO_OVERDRIVE_HERE: "overdrive is allowed, but this chip's firmware or driver offers no table for it",
     C.NOT_IN_TABLE: "the overdrive table of this chip has no such entry",
+    C.NOT_ON_THIS_MODEL: "the vendor's library says that this model cannot do it",
+    C.AS_SET_LAST: "the driver does not tell which clocks are locked; this is what was set last",
+    C.LIBRARY_TOO_OLD: "the vendor's driver or its Python package nvidia-ml-py is too old for it",
     C.LEVEL_NOT_MANUAL: "clocks and voltages of this chip hold at level manual alone. Leave the level out, or ask for "
     "manual",
     C.NO_CLOCK_RANGE: "the driver does not say which clocks it allows",

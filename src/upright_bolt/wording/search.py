@@ -47,14 +47,20 @@ def settings_words(settings: Mapping[str, Value]) -> str:
         return "stock"
     values = set(settings.values())
     if len(values) == 1 and len(settings) > 1:
-        return f"{axis_title(tuple(settings))} {show_value(next(iter(settings)), values.pop())}"
-    return ", ".join(f"{axis_title((name,))} {show_value(name, value)}" for name, value in settings.items())
+        return f"{axis_title(tuple(settings))} {_value(next(iter(settings)), values.pop())}"
+    return ", ".join(f"{axis_title((name,))} {_value(name, value)}" for name, value in settings.items())
+
+
+def _value(name: str, value: Value) -> str:
+    """Return a value with all the digits that a search tells apart."""
+    clock = declaration_of(name).quantity is CLOCK and not isinstance(value, str)
+    return f"{value:.0f} MHz" if clock else show_value(name, value)
 
 
 def kept_words(settings: Mapping[str, Value]) -> str:
     """Return settings as they are written on the command line."""
     return " ".join(
-        f"{name}={show_value(name, value).replace(' ', '').replace('−', '-')}" for name, value in settings.items()
+        f"{name}={_value(name, value).replace(' ', '').replace('−', '-')}" for name, value in settings.items()
     )
 
 

@@ -1,24 +1,34 @@
-"""Graphics chips under NVIDIA's own driver, read only, through its management library (``nvidia-ml-py``), if present.
+"""Graphics chips under NVIDIA's own driver, through its management library, if the Python package is there.
 
-The library wakes a sleeping chip, so it is not even loaded while any graphics chip sleeps: whose chip that is cannot be
-looked up without reading below it. Afterwards the kernel's ``runtime_status`` is read before every call.
+Initialising the library wakes every chip of the vendor, so that is left until all of them are awake; afterwards the
+kernel's ``runtime_status`` is read before every call. What it sets goes by ``kernel.management_library``.
 """
 
-import importlib
-from typing import Any
+import errno
+from collections.abc import Callable
+from dataclasses import replace
 
+from upright_bolt.errors import FileFault
 from upright_bolt.kernel.channels import LibraryReadings
-from upright_bolt.kernel.driver import Found, Surroundings
+from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write, facts_of
 from upright_bolt.kernel.graphics_chips import ASLEEP, Card
+from upright_bolt.kernel.graphics_controls import ChipControl
+from upright_bolt.kernel.management_library import (
+    LOCKED,
+    RANGE,
+    UNLOCKED,
+    ManagementLibrary,
+    of_vendor,
+    path_of,
+)
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.control import ControlState, Value
+from upright_bolt.model.note import Note, NoteCode, Subject, note
 from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE, Quantity
 from upright_bolt.model.sensor import Sensor, SensorKind
 
 RANK = 90
-VENDOR = "10de"
-LIBRARY = "pynvml"
 GRAPHICS_CLOCK, TEMPERATURE_OF_CHIP = 0, 0
 _READINGS: tuple[tuple[str, str, Quantity], ...] = (
     ("clock", "clock", CLOCK),
@@ -28,24 +38,138 @@ _READINGS: tuple[tuple[str, str, Quantity], ...] = (
     ("busy", "busy share", SHARE),
     ("reasons", "throttle reasons (bits)", COUNT),
 )
+NUMBERS = (("power-limit", 1000.0), ("clock-offset", 1.0), ("memory-offset", 1.0), ("heat-target", 1.0))
+"""What the library sets as one number, and what that is for one of the control's unit."""
+_REFUSALS = {errno.EOPNOTSUPP: NoteCode.NOT_ON_THIS_MODEL, errno.ENOSYS: NoteCode.LIBRARY_TOO_OLD}
 
 
 def find(probe: Probe, machine: Surroundings) -> Found:
-    """Return what the library tells of every such chip, or note why it is not asked."""
+    """Return what the library tells and sets of every such chip, or note why it is not asked."""
     found = Found()
-    cards = machine.cards
-    own = [card for card in cards if card.chip.ids.split(":")[0] == VENDOR]
-    if not own or any(card.asleep(probe.files) for card in cards):
+    own = of_vendor(machine.cards)
+    library = ManagementLibrary(getattr(probe.files, "vendor_library", ""))
+    if not own or not library.here:
         return found
+    asleep = any(card.asleep(probe.files) for card in own)
     try:
-        library = importlib.import_module(LIBRARY)
-        library.nvmlInit()
+        library.find() if asleep else library.open()
         chips = Chips(probe.files, own, library)
     except Exception as fault:  # noqa: BLE001 - the library's own errors, or its absence: the rest of the machine goes on
         probe.note(Subject.GRAPHICS_LIBRARY, NoteCode.LIBRARY_UNUSABLE, fault=str(fault))
         return found
     found.channels.append(LibraryReadings(chips.sensors, chips.read))
+    found.controls += [control for card in own for control in _controls(probe, card)]
     return found
+
+
+def _controls(probe: Probe, card: Card) -> list[ControlDriver]:
+    return [
+        *(LibraryNumber(probe, card, own, per_unit) for own, per_unit in NUMBERS),
+        LockedClock(probe, card, "lowest-clock", 0),
+        LockedClock(probe, card, "highest-clock", 1),
+    ]
+
+
+class _LibraryControl(ChipControl):
+    """Something that the library sets.
+
+    Args:
+        probe, card, own: as for every control of a chip.
+        name: how the library's paths name it.
+    """
+
+    def __init__(self, probe: Probe, card: Card, own: str, name: str) -> None:
+        super().__init__(probe, card, own, (path_of(card, name),))
+        self._range = path_of(card, f"{name}{RANGE}")
+
+    def _bounds(self) -> tuple[int, int]:
+        """Return the lowest and the highest value, in the library's unit. Raises FileFault."""
+        low, high = (int(word) for word in self._probe.files.read(self._range).split())
+        return low, high
+
+    def _facts(self, per_unit: float = 1.0) -> Facts:
+        try:
+            low, high = self._bounds()
+        except FileFault as fault:
+            if fault.errno in _REFUSALS:
+                return Facts(ControlState.ABSENT, note(_REFUSALS[fault.errno]))
+            code = NoteCode.NEEDS_ROOT if fault.errno == errno.EPERM else NoteCode.NO_RANGE
+            return Facts(ControlState.READ_ONLY, note(code))
+        if high <= low:
+            return Facts(ControlState.ABSENT, note(NoteCode.NOT_ON_THIS_MODEL))
+        allowed = Facts(ControlState.SETTABLE, minimum=low / per_unit, maximum=high / per_unit)
+        return facts_of(self._probe.files, self.files, allowed)
+
+    def refusal(self, fault: FileFault) -> Note:
+        """Return why a write failed: the model, the rights, or the driver's age."""
+        code = _REFUSALS.get(fault.errno)
+        return note(code, self.name) if code is not None else super().refusal(fault)
+
+
+class LibraryNumber(_LibraryControl):
+    """One number, in the library's steps of one of its unit."""
+
+    def __init__(self, probe: Probe, card: Card, own: str, per_unit: float) -> None:
+        super().__init__(probe, card, own, own)
+        self._per_unit = per_unit
+
+    def _awake(self) -> Facts:
+        return self._facts(self._per_unit)
+
+    def read(self) -> Value | None:
+        """Return what is in force."""
+        number = self._probe.number(self.files[0])
+        return None if number is None else number / self._per_unit
+
+    def plan(self, value: Value) -> list[Write]:
+        """Return the one write."""
+        return [Write(self.files[0], str(round(float(value) * self._per_unit)))]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        """Tell whether both are the same within the library's whole numbers."""
+        return abs(float(asked) - float(got)) <= 1.0 / self._per_unit
+
+
+class LockedClock(_LibraryControl):
+    """One end of the range of clocks that is locked; both ends are set at once, and unlocked at once.
+
+    Args:
+        probe, card, own: as for every control of a chip.
+        end: 0 for the lowest clock, 1 for the highest.
+    """
+
+    def __init__(self, probe: Probe, card: Card, own: str, end: int) -> None:
+        super().__init__(probe, card, own, LOCKED)
+        self._end = end
+
+    def _awake(self) -> Facts:
+        facts = self._facts()
+        settable = facts.state is ControlState.SETTABLE
+        return replace(facts, note=note(NoteCode.AS_SET_LAST)) if settable else facts
+
+    def _held(self) -> list[int] | None:
+        """Return both ends of the range that was locked last; the chip's own if none was, None if that is unknown."""
+        try:
+            text = self._probe.files.read(self.files[0]).decode()
+            return list(self._bounds()) if text == UNLOCKED else [int(word) for word in text.split()]
+        except (FileFault, ValueError):
+            return None
+
+    def read(self) -> Value | None:
+        """Return what was locked last: the library does not tell it."""
+        held = self._held()
+        return None if held is None else float(held[self._end])
+
+    def plan(self, value: Value) -> list[Write]:
+        """Return the one write: a range, or none where it is the chip's own."""
+        held = self._held() or [0, 0]
+        held[self._end] = round(float(value))
+        own = held == list(self._bounds())
+        return [Write(self.files[0], UNLOCKED if own else f"{held[0]} {held[1]}")]
+
+    def same(self, asked: Value, got: Value) -> bool:
+        """Tell whether both are the same in MHz."""
+        return abs(float(asked) - float(got)) <= 1.0
 
 
 class Chips:
@@ -54,13 +178,13 @@ class Chips:
     Args:
         files: the port, for the guards.
         cards: the chips.
-        library: the management library, ready for use.
+        library: the management library.
     """
 
-    def __init__(self, files: KernelFiles, cards: list[Card], library: Any) -> None:  # noqa: ANN401 - it has no types
+    def __init__(self, files: KernelFiles, cards: list[Card], library: ManagementLibrary) -> None:
         self._guards = [files.opener(card.status, 32) for card in cards]
         self._library = library
-        self._handles = [library.nvmlDeviceGetHandleByPciBusId(card.chip.place.encode()) for card in cards]
+        self._places = [card.chip.place for card in cards]
         self.sensors = tuple(
             Sensor(f"{card.chip.part}.{name}", quantity, f"{card.chip.part}: {words}", SensorKind.GRAPHICS)
             for card in cards
@@ -75,10 +199,13 @@ class Chips:
             asleep = True
         if asleep:
             return [None] * len(self.sensors)
-        return [value for handle in self._handles for value in self._of(handle)]
+        return [value for place in self._places for value in self._of(place)]
 
-    def _of(self, handle: object) -> list[float | None]:
-        lib = self._library
+    def _of(self, place: str) -> list[float | None]:
+        try:
+            lib, handle = self._library.open(), self._library.handle(place)
+        except Exception:  # noqa: BLE001 - the library's own errors: nothing is measured
+            return [None] * len(_READINGS)
         return [
             self._or_none(lambda: float(lib.nvmlDeviceGetClockInfo(handle, GRAPHICS_CLOCK))),
             self._or_none(lambda: lib.nvmlDeviceGetPowerUsage(handle) / 1000.0),
@@ -88,8 +215,8 @@ class Chips:
             self._or_none(lambda: float(lib.nvmlDeviceGetCurrentClocksThrottleReasons(handle))),
         ]
 
-    def _or_none(self, read: Any) -> float | None:  # noqa: ANN401
+    def _or_none(self, read: Callable[[], float]) -> float | None:
         try:
             return float(read())
-        except self._library.NVMLError:
+        except Exception:  # noqa: BLE001 - the library's own errors, or a library that is too old
             return None
