@@ -102,10 +102,13 @@ def _line(record: RunRecord) -> str:
     score = f"score {score} does not count" if wrong else score
     uncounted = ", not counted" if record.head.role is RunRole.WARM_UP else ""
     said = [f"{first}run {record.id} “{record.head.label}”{uncounted}", score]
-    if numbers.clock_sustained_mhz is not None:
+    extra = numbers.extra
+    if "graphics_mhz" in extra:
+        said.append(f"settled {CLOCK.show(extra['graphics_mhz'])} at {POWER.show(extra.get('graphics_w'))}")
+    elif numbers.clock_sustained_mhz is not None:
         said.append(f"settled {CLOCK.show(numbers.clock_sustained_mhz)} at {POWER.show(numbers.power_sustained_w)}")
-    elif "full_mhz" in numbers.extra:
-        said.append(f"at full load {CLOCK.show(numbers.extra['full_mhz'])}")
+    elif "full_mhz" in extra:
+        said.append(f"at full load {CLOCK.show(extra['full_mhz'])}")
     return ", ".join([*said, f"highest {TEMPERATURE.show(numbers.temp_max_c)}"])
 
 

@@ -5,6 +5,7 @@ from collections.abc import Callable, Mapping
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
+from upright_bolt.analysis.clock_voltage import MOVERS, can_set
 from upright_bolt.desktop.control_row import ControlRow
 from upright_bolt.desktop.pieces import button, column, label, rule
 from upright_bolt.desktop.theme import Theme
@@ -23,9 +24,11 @@ class ChipSection(QWidget):
 
     Signals:
         wake_wanted: the chip is to be woken, so that its settings can be seen.
+        curve_wanted: its clocks and voltages are to be shown.
     """
 
     wake_wanted = pyqtSignal(str)
+    curve_wanted = pyqtSignal(str)
 
     def __init__(self, chip: GraphicsChip, theme: Theme, made: Callable[[str, ControlRow], None]) -> None:
         super().__init__()
@@ -44,6 +47,10 @@ class ChipSection(QWidget):
         self.wake_button.clicked.connect(lambda: self.wake_wanted.emit(chip.part))
         line = QHBoxLayout()
         line.addWidget(self.wake_button)
+        self.curve_button = button("Clock and voltage…")
+        self.curve_button.setAccessibleName(f"Clock and voltage of {chip.part}")
+        self.curve_button.clicked.connect(lambda: self.curve_wanted.emit(chip.part))
+        line.addWidget(self.curve_button)
         line.addStretch()
         self._layout.addWidget(self._state)
         self._layout.addLayout(line)
@@ -62,6 +69,7 @@ class ChipSection(QWidget):
         self._state.setText(AS_LAST_SEEN if self.rows else ASLEEP)
         self._state.setVisible(sleeps)
         self.wake_button.setVisible(sleeps and not self.rows)
+        self.curve_button.setVisible(any(can_set(own, self._chip.part, mover) for mover in MOVERS))
 
     def _row(self, control: Control) -> ControlRow:
         if control.name not in self.rows:

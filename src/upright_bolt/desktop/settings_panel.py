@@ -72,6 +72,7 @@ class SettingsPanel(QWidget):
         stock_wanted: the machine's own values are to be put back.
         reasons_wanted: a person asks why something is not on this machine.
         wake_wanted: a graphics chip is to be woken, so that its settings can be seen.
+        curve_wanted: the clocks and voltages of a graphics chip are to be shown.
     """
 
     drafted = pyqtSignal(object)
@@ -81,6 +82,7 @@ class SettingsPanel(QWidget):
     stock_wanted = pyqtSignal()
     reasons_wanted = pyqtSignal()
     wake_wanted = pyqtSignal(str)
+    curve_wanted = pyqtSignal(str)
 
     def __init__(self, controls: dict[str, Control], theme: Theme, chips: tuple[GraphicsChip, ...] = ()) -> None:
         super().__init__()
@@ -102,6 +104,7 @@ class SettingsPanel(QWidget):
         self.chips = [ChipSection(chip, theme, self._take_row) for chip in chips]
         for section in self.chips:
             section.wake_wanted.connect(self.wake_wanted)
+            section.curve_wanted.connect(self.curve_wanted)
             section.show_controls(controls, {})
             rows.addWidget(section)
         self._missing = QWidget()

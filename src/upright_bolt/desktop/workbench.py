@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QWidget
 from upright_bolt.analysis.chip import chip_of
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.desktop.core_cards import CARD_H, GAP, CoreCards
+from upright_bolt.desktop.curve_dialog import CurveDialog
 from upright_bolt.desktop.live_charts import LiveCharts
 from upright_bolt.desktop.pieces import Bounded, column, heading, label, rule, scrolled
 from upright_bolt.desktop.run_panel import RunPanel
@@ -28,7 +29,7 @@ class Workbench(QWidget):
 
     def __init__(self, presenter: Presenter, theme: Theme) -> None:
         super().__init__()
-        self._presenter = presenter
+        self._presenter, self._theme = presenter, theme
         outline = presenter.outline
         self.settings = SettingsPanel(presenter.controls, theme, presenter.outline.about.chips)
         self.settings.setFixedWidth(SETTINGS_W)
@@ -37,6 +38,7 @@ class Workbench(QWidget):
         self.settings.dropped.connect(presenter.drop_draft)
         self.settings.stock_wanted.connect(presenter.to_stock)
         self.settings.wake_wanted.connect(presenter.wake_chip)
+        self.settings.curve_wanted.connect(self.show_curve)
         self.settings.reasons_wanted.connect(self.reasons_wanted)
         self.charts = LiveCharts(presenter.history, presenter.pace, theme, outline.ceiling_c, outline.highest_mhz)
         self.cores = CoreCards(theme)
@@ -75,6 +77,13 @@ class Workbench(QWidget):
         """Show everything as it is."""
         self._show_controls()
         self._show_live()
+
+    def show_curve(self, part: str) -> None:
+        """Show clocks and voltages of a graphics chip in a window of their own."""
+        presenter = self._presenter
+        dialog = CurveDialog(presenter, presenter.chip_curve, part, self._theme, self.window() or self)
+        dialog.drafted.connect(presenter.draft_values)
+        dialog.show()
 
     def _show_controls(self) -> None:
         self.settings.show_controls(self._presenter.controls, self._presenter.draft)

@@ -19,6 +19,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.baseline import newest_at_stock
+from upright_bolt.presentation.chip_curve import ChipCurve
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.drift_watch import DriftWatch
 from upright_bolt.presentation.history import History
@@ -102,12 +103,14 @@ class Presenter:
         self.searches = Searches(thread, background, store, log, outline, self.say)
         self.profiles = Profiles(thread, store, log, outline, self.say)
         self.records = Records(thread, background, store, self.say, self.load_runs, self._over_ground)
+        self.chip_curve = ChipCurve(background, store, outline.word)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
     def let_go(self) -> None:
         """Announce nothing to the present widgets any more: they are about to go."""
         for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed,
-                      self.searches.changed, self.profiles.changed, self.drifts.told):  # fmt: skip
+                      self.searches.changed, self.profiles.changed, self.drifts.told,
+                      self.chip_curve.changed):  # fmt: skip
             topic.silence()
 
     def set_hidden(self, *, hidden: bool) -> None:
