@@ -8,12 +8,15 @@ import numpy as np
 import pytest
 
 from support import TwinSession
+from upright_bolt.analysis.chip_held import held_by
 from upright_bolt.analysis.shared_heat import best_exchange
 from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.graphics import ChipKind, GraphicsChip
 from upright_bolt.model.run import RunState
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import NO_CHIP, Options, Work, check_options, choose_chip
+from upright_bolt.reports.details import details_of
 from upright_bolt.session.chip_wake import wake
 from upright_bolt.twin.graphics_state import GraphicsDemand
 from upright_bolt.workload import renderer, scene
@@ -328,3 +331,59 @@ def test_the_best_exchange_is_the_step_with_most_gained_for_each_point_lost():
     assert found.lost == pytest.approx(5.0)
     assert best_exchange(ladder[2:]) is None
     assert best_exchange([]) is None
+
+
+def shown(**readings):
+    return {f"gpu03.{name.replace('_', '-')}": value for name, value in readings.items()}.get
+
+
+@pytest.mark.parametrize(
+    ("readings", "held"),
+    [
+        ({}, None),
+        ({"clock": 500.0, "busy": 3.0, "power": 4.0, "limit": 40.0}, Constraint.NO_WORK),
+        ({"clock": 2000.0, "busy": 99.0, "power": 39.5, "limit": 40.0}, Constraint.POWER),
+        ({"clock": 2000.0, "busy": 99.0, "power": 30.0, "limit": 40.0}, Constraint.VOLTAGE),
+        ({"clock": 2000.0, "busy": 99.0, "power": 30.0, "limit": 40.0, "temperature": 86.0, "ceiling": 87.0},
+         Constraint.HEAT),
+        ({"clock": 2000.0, "busy": 99.0}, Constraint.UNKNOWN),
+        ({"clock": 1000.0, "pl1": 1.0}, Constraint.POWER),
+        ({"clock": 1000.0, "thermal": 1.0}, Constraint.HEAT),
+        ({"clock": 1000.0, "busy": 90.0, "reasons": 4.0}, Constraint.POWER),
+        ({"clock": 1000.0, "busy": 90.0, "reasons": 0x40}, Constraint.HEAT),
+        ({"clock": 1000.0, "busy": 90.0, "reasons": 0.0}, Constraint.VOLTAGE),
+        ({"clock": 300.0, "reasons": 1.0}, Constraint.NO_WORK),
+    ],
+)  # fmt: skip
+def test_what_holds_a_chip_is_told_from_its_readings(readings, held):
+    assert held_by(shown(**readings), "gpu03") is held
+
+
+def test_a_chip_within_the_processor_lives_on_its_limit():
+    readings = {"gpu00.clock": 1000.0, "power.package": 14.9, "limit.sustained": 15.0}
+    assert held_by(readings.get, "gpu00") is Constraint.POWER
+
+
+@pytest.mark.parametrize(("watts", "held"), [(25.0, "power limit"), (48.0, "voltage ceiling")])
+def test_a_run_on_a_chip_tells_what_held_the_chip(on_tern, watts, held):
+    session = on_tern.session
+    wake(session.machine.files, session.machine.clock, "gpu03")
+    assert session.try_settings({"gpu03.power-limit": watts}, standing=False).ok
+    record = rendered(on_tern, 60.0)
+    shares = record.end.numbers.constraint_share
+    assert shares[held] > 0.9
+    phases = details_of(on_tern.store, record).phases
+    assert phases[-1].constraint_share[held] > 0.9
+    assert phases[-1].power_w == pytest.approx(record.end.numbers.extra["graphics_w"], rel=0.05)
+
+
+def test_a_run_that_begins_while_the_chip_is_left_alone_is_measured_from_its_first_second(on_tern):
+    rendered(on_tern, 20.0)
+    for _ in range(14):  # idle, but not asleep yet: its gauges pause
+        on_tern.session.tick()
+        on_tern.pass_time(0.5)
+    record = rendered(on_tern, 20.0)
+    time_s, columns = on_tern.store.telemetry(record.id)
+    begun = (time_s > 0.5) & (time_s < 6.0)
+    assert begun.sum() > 5
+    assert not np.isnan(columns["gpu03.clock"][begun]).any()

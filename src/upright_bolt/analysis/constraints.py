@@ -186,6 +186,7 @@ _SPANS = {
     Constraint.BURST: (NEAR_LIMIT, OVER_LIMIT),
     Constraint.PEAK: (NEAR_LIMIT, OVER_LIMIT),
     Constraint.BOARD: (NEAR_LIMIT, 1.0 / NEAR_LIMIT),
+    Constraint.POWER: (NEAR_LIMIT, 1.0 / NEAR_LIMIT),
 }
 """Parts of a limit between which watts bear it out; those of the sustained limit are told apart in words."""
 
@@ -227,6 +228,7 @@ def basis_of(constraint: Constraint, read: Reading, *, bounds: Bounds = NO_BOUND
         Constraint.BURST: ("power.package", read("limit.burst")),
         Constraint.PEAK: ("power.package", read("limit.peak")),
         Constraint.BOARD: ("power.board", read("limit.board")),
+        Constraint.POWER: ("power.package", read("limit.sustained")),
         Constraint.CURRENT: ("power.package", None),
         Constraint.HEAT: ("temperature.package", bounds.ceiling_c),
         Constraint.HOT_SIGNAL: ("", None),

@@ -81,14 +81,20 @@ class Chart(pg.PlotWidget):
         self._legend = pg.LabelItem(justify="left")
         self._legend.setParentItem(item.getViewBox())
         self._legend.anchor(itemPos=(0, 0), parentPos=(0, 0), offset=(6, 1))
+        self._title_colour = theme.of(quantity.name) if quantity else theme.ink
+        self._entitled = ("", "")
         if title:
-            colour = theme.of(quantity.name) if quantity else theme.ink
-            unit = "" if quantity is None else quantity.on_axes[0]
-            self._legend.setText(f"<span style='color:{colour}; font-weight:600'>{title}</span>"
-                                 f" <span style='color:{theme.muted}'>{unit}</span>")  # fmt: skip
+            self.entitle(title, "" if quantity is None else quantity.on_axes[0])
         self._empty = pg.TextItem("", color=theme.muted, anchor=(0.5, 0.5))
         self._empty.setFont(font(9.0))
         self.viewport().installEventFilter(self)
+
+    def entitle(self, title: str, unit: str) -> None:
+        """Write title and unit into the corner."""
+        if (title, unit) != self._entitled:
+            self._entitled = (title, unit)
+            self._legend.setText(f"<span style='color:{self._title_colour}; font-weight:600'>{title}</span>"
+                                 f" <span style='color:{self.theme.muted}'>{unit}</span>")  # fmt: skip
 
     def eventFilter(self, _object: QObject | None, event: QEvent | None) -> bool:
         """Return to the present on a double click."""

@@ -18,11 +18,13 @@ LANES = (
     Constraint.BURST,
     Constraint.PEAK,
     Constraint.BOARD,
+    Constraint.POWER,
     Constraint.HEAT,
     Constraint.CURRENT,
     Constraint.HOT_SIGNAL,
     Constraint.TURBO_TABLE,
     Constraint.CLOCK_CAP,
+    Constraint.VOLTAGE,
     Constraint.NO_WORK,
     Constraint.UNKNOWN,
 )
@@ -35,6 +37,8 @@ USUAL = {
     Constraint.UNKNOWN: None,
 }
 """What has a lane from the beginning, where the sensor is there; any other gets one once it has held."""
+OF_CHIP = (Constraint.POWER, Constraint.HEAT, Constraint.VOLTAGE, Constraint.NO_WORK)
+"""The same of a graphics chip."""
 LANE_PX = 12
 
 
@@ -45,6 +49,8 @@ def lane_brush(constraint: Constraint, theme: Theme) -> QBrush:
         Constraint.BURST: theme.power,
         Constraint.PEAK: theme.power,
         Constraint.BOARD: theme.power,
+        Constraint.POWER: theme.power,
+        Constraint.VOLTAGE: theme.voltage,
         Constraint.CURRENT: theme.power,
         Constraint.HEAT: theme.temperature,
         Constraint.HOT_SIGNAL: theme.temperature,
@@ -69,16 +75,26 @@ class Lanes(QWidget):
         words_width: room for the words in px.
         measured: names of the machine's sensors.
         ends_now: whether the time axis ends at the present.
+        chip: whether they are a graphics chip's, below which stand others with the time.
 
     Attributes:
         chart: the plot, whose time axis others link to.
     """
 
-    def __init__(self, theme: Theme, words_width: int, measured: Container[str] = (), *, ends_now: bool = True) -> None:
+    def __init__(
+        self,
+        theme: Theme,
+        words_width: int,
+        measured: Container[str] = (),
+        *,
+        ends_now: bool = True,
+        chip: bool = False,
+    ) -> None:
         super().__init__()
         self._theme = theme
         self._shown: list[Constraint] = []
-        self.chart = Chart("", None, theme, times=True, ends_now=ends_now)
+        self.chart = Chart("", None, theme, times=not chip, ends_now=ends_now)
+        self._foot = 4 if chip else 22
         item = self.chart.getPlotItem()
         item.getAxis("left").setStyle(showValues=False)
         item.showGrid(x=True, y=False)
@@ -89,7 +105,7 @@ class Lanes(QWidget):
         words = QWidget()
         words.setFixedWidth(words_width)
         self._column = grid = QGridLayout(words)
-        grid.setContentsMargins(8, 1, 0, 20)
+        grid.setContentsMargins(8, 1, 0, self._foot - 2)
         grid.setSpacing(0)
         layout = QGridLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -97,7 +113,8 @@ class Lanes(QWidget):
         layout.addWidget(self.chart, 0, 0)
         layout.addWidget(words, 0, 1, Qt.AlignmentFlag.AlignTop)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self._make_room([c for c in LANES if c in USUAL and (USUAL[c] is None or USUAL[c] in measured)])
+        usual = [c for c in LANES if c in USUAL and (USUAL[c] is None or USUAL[c] in measured)]
+        self._make_room(list(OF_CHIP) if chip else usual)
 
     def _make_room(self, shown: list[Constraint]) -> None:
         """Have a lane for each of these, in the order of ``LANES``."""
@@ -119,7 +136,7 @@ class Lanes(QWidget):
             self._rules.append(line)
         item.setLimits(yMin=0, yMax=len(shown))
         item.setYRange(0, len(shown), padding=0)
-        self.setFixedHeight(len(shown) * LANE_PX + 22)
+        self.setFixedHeight(len(shown) * LANE_PX + self._foot)
         self._shown = shown
         self._drawn = {}
 

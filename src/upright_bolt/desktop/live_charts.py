@@ -59,6 +59,10 @@ class Figure(QWidget):
         self._chip.setVisible(bool(text))
 
 
+ABOVE_LEVEL = 1.4
+"""Charts reach so far above a level that is marked, so that it does not run through their title."""
+
+
 class LiveCharts(QWidget):
     """Draws a ``History`` and a ``Pace``. Drag or zoom to look at a span; a double click returns to the present.
 
@@ -83,6 +87,8 @@ class LiveCharts(QWidget):
         self.busy = Chart("Busy", SHARE, theme, times=False)
         self.pace = Chart("Pace", SCORE, theme, times=False)
         self.lanes = Lanes(theme, WORDS_W, history.measured)
+        self.chip_lanes = Lanes(theme, WORDS_W, chip=True)
+        self._chip_words = heading(f"{history.chip} held back by")
         charts = [self.clock, self.power, self.temperature, self.busy, self.pace]
         self._shown = [
             chart
@@ -114,7 +120,10 @@ class LiveCharts(QWidget):
         words.addWidget(self.held, 1)
         grid.addLayout(words, 7, 0, 1, 2)
         grid.addWidget(self.lanes, 8, 0, 1, 2)
-        self._link([*charts, self.lanes.chart])
+        grid.addWidget(self._chip_words, 9, 0, 1, 2)
+        grid.addWidget(self.chip_lanes, 10, 0, 1, 2)
+        self._show_chip(shown=False)
+        self._link([*charts, self.lanes.chart, self.chip_lanes.chart])
 
     def _show_row(self, row: int, *, shown: bool) -> None:
         """Show a chart with its figure, or leave its room to the others."""
@@ -146,6 +155,8 @@ class LiveCharts(QWidget):
         self._sustained = self.power.curve(theme.power, width=1.0, style="dash")
         self._burst = self.power.curve(theme.power, width=1.0, style="dot")
         self._power = self.power.curve(theme.power)
+        self._board = self.power.mark_level(0.0, "board limit", theme.power)
+        self._board.setVisible(False)
         self._temperature = self.temperature.curve(theme.temperature)
         self._chip_clock = self.clock.curve(theme.score, style="dash")
         self._chip_temperature = self.temperature.curve(theme.score, style="dash")
@@ -155,7 +166,7 @@ class LiveCharts(QWidget):
         self._slices = self.pace.curve(theme.score)
         self.busy.setYRange(0, 110, padding=0)
         self.clock.setYRange(0, (highest_mhz or 4000.0) * CLOCK.on_axes[1] * 1.08, padding=0)
-        top = (self._ceiling_c or 100.0) * 1.2
+        top = (self._ceiling_c or 100.0) * ABOVE_LEVEL
         self.temperature.setYRange(20, top, padding=0)
         if self._ceiling_c is not None:
             self.temperature.mark_level(self._ceiling_c, f"ceiling {self._ceiling_c:.0f} °C", theme.temperature)
@@ -203,6 +214,7 @@ class LiveCharts(QWidget):
                 *([partial(_set, self._busy, seen["time"], seen["busy"])] if self.busy in self._shown else []),
                 partial(self._draw_pace, from_s, to_s),
                 partial(self._draw_lanes, seen),
+                *([partial(self._draw_chip_lanes, seen)] if history.chip else []),
                 partial(self.flags.draw, history.events, from_s, to_s),
                 self._show_words,
                 self._begin,
@@ -217,6 +229,7 @@ class LiveCharts(QWidget):
         self._show_row(len(self._figures), shown=bool(known.size))
         if not known.size or self._pace.quantity is None:
             return
+        self.pace.entitle("Pace", self._pace.quantity.unit)
         self._slices.setData(times, scores)
         self.pace.setYRange(0, float(known.max()) * 1.25, padding=0)
         self._figures[-1].show_texts(f"{known[-1]:,.0f}", self._pace.quantity.unit, "in ten seconds")
@@ -224,6 +237,19 @@ class LiveCharts(QWidget):
     def _draw_lanes(self, seen: dict[str, Floats]) -> None:
         self.lanes.draw(seen["time"], seen["held"])
         self.lanes.show_now(ORDER[int(self._history.column("held")[-1])])
+
+    def _draw_chip_lanes(self, seen: dict[str, Floats]) -> None:
+        """Draw what held the graphics chip; one that sleeps all the while leaves its room to the others."""
+        held = seen["chip_held"]
+        self._show_chip(shown=not bool(np.isnan(held).all()))
+        now = self._history.last("chip_held")
+        self.chip_lanes.draw(seen["time"], held)
+        self.chip_lanes.show_now(None if now is None else ORDER[int(now)])
+
+    def _show_chip(self, *, shown: bool) -> None:
+        for widget in (self._chip_words, self.chip_lanes):
+            if widget.isVisibleTo(self) != shown:
+                widget.setVisible(shown)
 
     def _show_words(self) -> None:
         self._say_missing()
@@ -243,8 +269,14 @@ class LiveCharts(QWidget):
             _set(curve, seen["time"], seen[name])
         together = seen["power"] + seen["chip_power"]  # stacked: the chip's watts on top of the processor's
         _set(self._together, seen["time"], together)
-        known = [v for watts in (seen["power"], seen["burst"], together) if (v := _highest(watts)) is not None]
-        self.power.setYRange(0, max([*known, 10.0]) * 1.3, padding=0)
+        board = _highest(seen["board"])  # what processor and chip share, where the board declares it
+        self._board.setVisible(board is not None)
+        if board is not None:
+            self._board.setValue(board)
+            self._board.label.setFormat(f"board limit {POWER.show(board)}")
+        shown = (seen["power"], seen["burst"], together, seen["board"])
+        known = [v for watts in shown if (v := _highest(watts)) is not None]
+        self.power.setYRange(0, max([*known, 10.0]) * (1.3 if board is None else ABOVE_LEVEL), padding=0)
 
     def _say_missing(self) -> None:
         history = self._history

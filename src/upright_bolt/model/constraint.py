@@ -18,6 +18,10 @@ class Constraint(StrEnum):
     UNKNOWN = "unknown"
     PEAK = "peak limit"
     BOARD = "board limit"
+    POWER = "power limit"
+    """Of a graphics chip, or of the processor that it sits in."""
+    VOLTAGE = "voltage ceiling"
+    """A graphics chip stands at the top of its curve of clocks and voltages."""
 
 
 ORDER = tuple(Constraint)

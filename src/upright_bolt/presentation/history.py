@@ -5,6 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
+from upright_bolt.analysis.chip_held import held_by
 from upright_bolt.model.constraint import CODE
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample, value_of
@@ -13,7 +14,7 @@ from upright_bolt.model.sensor import FAN, Sensor, SensorKind, by_processor, ind
 Floats = NDArray[np.float64]
 COLUMNS = (
     "time", "clock_mean", "clock_low", "clock_high", "power", "sustained", "burst", "temperature", "fan", "busy",
-    "held", "chip_clock", "chip_power", "chip_temperature",
+    "held", "chip_clock", "chip_power", "chip_temperature", "chip_held", "board",
 )  # fmt: skip
 OF_CHIP = ("clock", "power", "temperature")
 KEEP_S = 24 * 3600.0
@@ -78,12 +79,21 @@ class History:
             value_of(sample, self._index, "busy.mean"),
             CODE[sample.constraint],
             *(None if index is None else values[index] for index in self._of_chip),
+            self._chip_held(sample),
+            value_of(sample, self._index, "limit.board"),
         )
         self._table[self._end] = [np.nan if value is None else value for value in row]
         for name, value in (("power", row[4]), ("temperature", row[7])):
             if value is not None:
                 self.highest[name] = max(value, self.highest.get(name, value))
         self._end += 1
+
+    def _chip_held(self, sample: Sample) -> float | None:
+        """Return the number of what holds the chip; None while it sleeps, or without one."""
+        if not self.chip:
+            return None
+        held = held_by(lambda name: value_of(sample, self._index, name), self.chip)
+        return None if held is None else CODE[held]
 
     def _make_room(self) -> None:
         live = self._table[self._start : self._end]

@@ -4,7 +4,8 @@ from dataclasses import asdict
 from typing import Any
 
 from upright_bolt.analysis import phases
-from upright_bolt.analysis.constraints import bounds_of
+from upright_bolt.analysis.chip_held import seen_as_a_processor
+from upright_bolt.analysis.constraints import NO_BOUNDS, bounds_of
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
@@ -19,6 +20,8 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
     time_s, columns = store.telemetry(record.id)
     head, duration_s = record.head, record.end.duration_s
     even, bounds = workload(head.workload).even, bounds_of(head.settings)
+    if head.workload == "graphics" and f"{head.options.chip}.clock" in columns:
+        columns, bounds = seen_as_a_processor(columns, head.options.chip), NO_BOUNDS
     if even:
         found = phases.find(time_s, columns, duration_s, bounds=bounds)
     else:

@@ -30,6 +30,7 @@ FILLS = {
     Constraint.CURRENT: ("#8a6d3b", "xx"), Constraint.HOT_SIGNAL: ("#d48a80", "//"),
     Constraint.TURBO_TABLE: ("#1f6f8b", ""), Constraint.CLOCK_CAP: ("#8bb8c6", "//"),
     Constraint.PEAK: ("#b0741c", "--"), Constraint.BOARD: ("#d9b57c", "||"),
+    Constraint.POWER: ("#b0741c", "\\\\"), Constraint.VOLTAGE: ("#6d4f9a", ""),
     Constraint.NO_WORK: (LINE, ""), Constraint.UNKNOWN: (SHEET, ".."),
 }  # fmt: skip
 MOST_POINTS = 1200

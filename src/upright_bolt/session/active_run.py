@@ -4,10 +4,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from math import isnan
 
+from upright_bolt.analysis.chip_held import held_by
 from upright_bolt.errors import BoltError
+from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import CheckersProved, Event, NotSettled
 from upright_bolt.model.run import SLICE_S, RunEnd, RunHead, RunNumbers, RunState, Slice, WorkError, settled_from_s
-from upright_bolt.model.sample import Sample
+from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import workload
 from upright_bolt.session.numbers import (
@@ -112,7 +114,7 @@ class ActiveRun:
         """Take a sample and the events since the last one, and go on."""
         if self.stage is RunStage.ENDED:
             return
-        self._rows.append([sample.time_s, *number_rows(sample)])
+        self._rows.append([sample.time_s, *number_rows(sample, self._held_chip(sample))])
         self._last_sample = sample
         self._events += events
         try:
@@ -122,6 +124,13 @@ class ActiveRun:
                 self._begin(sample.time_s)
         except BoltError as fault:
             self._conclude(RunState.FAILED, str(fault))
+
+    def _held_chip(self, sample: Sample) -> Constraint | None:
+        """Return what holds the graphics chip, where nothing but that works; None for other work."""
+        chip = self.head.options.chip
+        if self.head.workload != "graphics" or not chip:
+            return None
+        return held_by(lambda name: value_of(sample, self._index, name), chip)
 
     def _begin(self, now_s: float) -> None:
         """Go on towards the load: rest, get the work ready, warm the machine up, start. Raises BoltError."""

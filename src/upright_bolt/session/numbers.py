@@ -6,7 +6,7 @@ from math import nan
 from statistics import fmean, stdev
 from typing import TYPE_CHECKING
 
-from upright_bolt.model.constraint import CODE
+from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunHead, RunNumbers, Slice, settled_from_s
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.work import Options
@@ -19,9 +19,14 @@ HELD_BY = "held_by"
 """Telemetry column that holds the constraint, by its number in ``Constraint``; ``held_by.p-cores`` for one kind."""
 
 
-def number_rows(sample: Sample) -> list[float]:
-    """Return a sample as telemetry keeps it: NaN where not measured, and the constraints' numbers at the end."""
-    held = (sample.constraint, *sample.kinds)
+def number_rows(sample: Sample, of_chip: Constraint | None = None) -> list[float]:
+    """Return a sample as telemetry keeps it: NaN where not measured, and the constraints' numbers at the end.
+
+    Args:
+        sample: the sample.
+        of_chip: what held the graphics chip, where nothing but that has worked.
+    """
+    held = (of_chip or sample.constraint, *sample.kinds)
     return [nan if value is None else value for value in sample.values] + [CODE[constraint] for constraint in held]
 
 

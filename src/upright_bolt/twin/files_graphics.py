@@ -106,6 +106,7 @@ class _OfChip:
             self._readers[f"{sensors}/in1_label"] = lambda: "vddnb"
         self._read(f"{device}/gpu_busy_percent", lambda chip: f"{100.0 * chip.state.busy:.0f}")
         self._read(f"{sensors}/power1_average", lambda chip: f"{chip.state.watts * 1e6:.0f}")
+        self._read(f"{sensors}/temp1_crit", lambda chip: f"{chip.spec.ceiling_c * 1000:.0f}")
         self._read(f"{sensors}/temp1_input", lambda chip: f"{round(self._heat(chip)) * 1000}")
         self._read(f"{sensors}/freq1_input", lambda chip: f"{round(chip.state.clock_mhz) * 1_000_000}")
         self._read(f"{sensors}/in0_input", lambda chip: f"{1000.0 * chip.volts(chip.state.clock_mhz):.0f}")

@@ -33,12 +33,14 @@ _LIMITED = {
     Constraint.BURST: POWER,
     Constraint.PEAK: POWER,
     Constraint.BOARD: POWER,
+    Constraint.POWER: POWER,
     Constraint.HEAT: TEMPERATURE,
     Constraint.CLOCK_CAP: CLOCK,
 }
 _WORDS = {
     Constraint.CURRENT: "its bit is set, at {value:.1f} W",
     Constraint.TURBO_TABLE: "{clock}, as high as the table goes",
+    Constraint.VOLTAGE: "{clock}, the top of its curve",
     Constraint.NO_WORK: "busy for {value:.0f} % of the time",
 }
 

@@ -31,6 +31,7 @@ _OF_SENSORS: tuple[_Reading, ...] = (
     ("power1_input", "power", "power", POWER, 1e-6),
     ("power1_cap", "limit", "power limit", POWER, 1e-6),
     ("temp1_input", "temperature", "temperature", TEMPERATURE, 1e-3),
+    ("temp1_crit", "ceiling", "temperature ceiling", TEMPERATURE, 1e-3),
     ("freq1_input", "clock", "clock", CLOCK, 1e-6),
     ("freq2_input", "memory-clock", "memory clock", CLOCK, 1e-6),
     ("in0_input", "voltage", "voltage", VOLTAGE, 1e-3),

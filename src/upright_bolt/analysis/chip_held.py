@@ -1,0 +1,74 @@
+"""What holds a graphics chip's clock back, told from its readings alone."""
+
+from collections.abc import Callable, Mapping
+from typing import TypeVar
+
+from upright_bolt.model.constraint import Constraint
+
+Column = TypeVar("Column")
+Reading = Callable[[str], float | None]
+"""Returns what a sensor shows; None where it is absent or was not measured."""
+BUSY_PERCENT = 50.0
+NEAR_LIMIT = 0.97
+NEAR_CEILING_C = 2.0
+OF_POWER = ("pl1", "pl2", "pl4", "vr-tdc")
+OF_HEAT = ("thermal", "prochot", "ratl", "vr-thermalert")
+"""Reasons that Intel's driver names, by what they are."""
+IDLE_BIT, POWER_BITS, HEAT_BITS = 0x1, 0x4 | 0x80, 0x8 | 0x20 | 0x40
+"""Reasons of NVIDIA's library (nvmlClocksThrottleReasons): idle; power caps; slowdowns for heat."""
+OF_PROCESSOR = ("power.package", "limit.sustained")
+"""A chip within the processor has no limit of its own: it lives on the processor's."""
+
+
+def held_by(reading: Reading, part: str) -> Constraint | None:
+    """Return what holds a chip's clock back; None while it sleeps, or is not read.
+
+    Where it works and neither its power limit nor heat holds it, it stands at the top of its curve.
+    """
+
+    def own(name: str) -> float | None:
+        return reading(f"{part}.{name}")
+
+    clock, busy, reasons = own("clock"), own("busy"), own("reasons")
+    if clock is None and busy is None:
+        return None
+    if (busy is not None and busy < BUSY_PERCENT) or (busy is None and not clock) or _has(reasons, IDLE_BIT):
+        return Constraint.NO_WORK
+    if _has(reasons, HEAT_BITS) or any(own(name) for name in OF_HEAT) or _hot(own("temperature"), own("ceiling")):
+        return Constraint.HEAT
+    watts, limit = own("power"), own("limit")
+    if limit is None:
+        watts, limit = (reading(name) for name in OF_PROCESSOR)
+    if _has(reasons, POWER_BITS) or any(own(name) for name in OF_POWER) or _at(watts, limit):
+        return Constraint.POWER
+    explained = limit is not None and watts is not None
+    return Constraint.VOLTAGE if explained or reasons is not None else Constraint.UNKNOWN
+
+
+def _has(reasons: float | None, bits: int) -> bool:
+    return reasons is not None and bool(int(reasons) & bits)
+
+
+def _hot(temp_c: float | None, ceiling_c: float | None) -> bool:
+    return temp_c is not None and ceiling_c is not None and temp_c >= ceiling_c - NEAR_CEILING_C
+
+
+def _at(watts: float | None, limit: float | None) -> bool:
+    return watts is not None and limit is not None and limit > 0.0 and watts >= NEAR_LIMIT * limit
+
+
+def seen_as_a_processor(columns: Mapping[str, Column], part: str) -> dict[str, Column]:
+    """Return telemetry with a chip's own readings in place of the processor's, for what reads a run's phases.
+
+    Args:
+        columns: by sensor.
+        part: the chip.
+    """
+    own = {
+        name: columns[f"{part}.{kind}"]
+        for name, kind in (("clock.mean", "clock"), ("power.package", "power"), ("temperature.package", "temperature"),
+                           ("limit.sustained", "limit"), ("busy.mean", "busy"))
+        if f"{part}.{kind}" in columns
+    }  # fmt: skip
+    left_out = ("limit.burst", "limit.peak")
+    return {name: column for name, column in columns.items() if name not in left_out} | own
