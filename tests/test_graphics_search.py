@@ -195,3 +195,61 @@ def test_the_light_scene_alone_proves_nothing(tmp_path):
     course = Course(Search(asked, (baseline, light), ends), [])
     assert not course._soaked_by(light, ends[2])
     assert scene.twin.in_force(VOLTAGE) is None  # nothing has woken the chip
+
+
+def test_what_was_found_is_kept_in_a_profile_as_proven_and_switched_by_the_charger(scene):
+    """The whole loop: searched, soaked, saved, and in force on battery once the chip is awake."""
+    from profile_support import Desk
+    from upright_bolt.analysis.chip import chip_on_board
+    from upright_bolt.analysis.proofs import proofs_of
+    from upright_bolt.model.profile import Profile
+    from upright_bolt.profiles.text import text_of
+    from upright_bolt.twin.graphics_state import GraphicsDemand
+
+    found = carried(scene, begun(scene, Typed(axis=VOLTAGE)))
+    identity = scene.session.about.identity
+    settings = dict(found.end.settings)
+    proofs = proofs_of(settings, scene.twin.store.all(), scene.machine, identity, chip_on_board(identity))
+    assert proofs[VOLTAGE].all_loads_s > 600.0
+    desk = Desk(scene.data / "desk", rules="")
+    desk.profiles.save("chart table", text_of(Profile("chart table", settings, proofs)))
+    desk.profiles.save_rules("When on battery, use chart table.\nOtherwise, use stock.\n")
+    desk.profiles.set_hold(on=True)
+    chip = desk.twin.physics.graphics.chips[1]
+    desk.outside.plug(charger=False)
+    desk.wait(5.0)
+    assert [held.why for held in desk.status.held_back] == ["waits until gpu03 wakes"]
+    chip.work(GraphicsDemand(), desk.twin.state.time_s)
+    desk.wait(5.0)
+    assert chip.state.offset_mv == settings[VOLTAGE]
+    desk.outside.plug(charger=True)
+    desk.wait(5.0)
+    assert chip.state.offset_mv == 0.0
+    assert chip.state.woken == 0
+    desk.close()
+
+
+def test_the_light_scene_alone_is_no_proof_for_a_profile(scene):
+    from upright_bolt.analysis.chip import chip_on_board
+    from upright_bolt.analysis.proofs import proofs_of
+    from upright_bolt.model.profile import Profile
+    from upright_bolt.model.start import Start
+    from upright_bolt.model.work import Options, Work
+    from upright_bolt.profiles.plan import Doubts, plan_for
+    from upright_bolt.session.chip_wake import wake_for
+
+    session = scene.session
+    wake_for(session, [VOLTAGE])
+    assert session.try_settings({VOLTAGE: -60.0}, standing=False).ok
+    work = Work("graphics", 900.0, options=Options(chip="gpu03", weight="light"), start=Start.AT_ONCE)
+    session.start_run(work, "the light scene", scene.twin.store)
+    while session.run is not None:
+        session.tick()
+        session.end_run()
+        scene.twin.pass_time(SAMPLE_S)
+    chip = chip_on_board(session.about.identity)
+    proofs = proofs_of({VOLTAGE: -60.0}, scene.twin.store.all(), scene.machine, session.about.identity, chip)
+    assert proofs[VOLTAGE].all_loads_s == 0.0
+    plan = plan_for(Profile("chart table", {VOLTAGE: -60.0}, proofs), {}, Doubts(chip))
+    assert plan.settings == {}
+    assert "every kind of load" in plan.held_back[0].why
