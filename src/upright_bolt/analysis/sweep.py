@@ -6,7 +6,7 @@ t, for a single run from its slices (see ``analysis.difference``); where neither
 """
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from scipy.special import stdtrit
 
@@ -79,6 +79,36 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
             wrong = sorted({x for run in group if run.broke and (x := _index(control, words, run)) is not None})
             head = group[0].head
             found.append(SweepLine(points, (head.workload, head.machine), _apart(head, first, control), tuple(wrong)))
+    return tuple(found)
+
+
+SHARED = "shared"
+"""Stands for both scores of the workload ``both`` in one picture."""
+
+
+def shared(runs: Iterable[RunRecord], control: str) -> tuple[SweepLine, ...]:
+    """Return frames and the processor's score over a control, each in % of the most it came to; frames first.
+
+    Args:
+        runs: all runs to look at; those of ``both`` count.
+        control: as for ``lines``.
+    """
+    of_both = [run for run in runs if run.head.workload == "both"]
+    found = []
+    for key, words in (("score_settled", ""), ("processor_score", "processor score")):
+        first = next(iter(lines(of_both, control, key)), None)
+        if first is None:
+            return ()
+        most = max(point.mean for point in first.points)
+        points = tuple(
+            replace(
+                p,
+                mean=100.0 * p.mean / most,
+                half_width=None if p.half_width is None else 100.0 * p.half_width / most,
+            )
+            for p in first.points
+        )
+        found.append(replace(first, points=points, words=words))
     return tuple(found)
 
 

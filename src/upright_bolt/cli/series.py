@@ -104,7 +104,8 @@ def _line(record: RunRecord) -> str:
     said = [f"{first}run {record.id} “{record.head.label}”{uncounted}", score]
     extra = numbers.extra
     if "graphics_mhz" in extra:
-        said.append(f"settled {CLOCK.show(extra['graphics_mhz'])} at {POWER.show(extra.get('graphics_w'))}")
+        chip = record.head.options.chip
+        said.append(f"{chip} settled {CLOCK.show(extra['graphics_mhz'])} at {POWER.show(extra.get('graphics_w'))}")
     elif numbers.clock_sustained_mhz is not None:
         said.append(f"settled {CLOCK.show(numbers.clock_sustained_mhz)} at {POWER.show(numbers.power_sustained_w)}")
     elif "full_mhz" in extra:

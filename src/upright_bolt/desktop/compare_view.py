@@ -16,7 +16,7 @@ from PyQt6.QtWidgets import (
 )
 
 from upright_bolt.analysis.compare import Compared, compare
-from upright_bolt.analysis.numbers import NUMBERS, Number
+from upright_bolt.analysis.numbers import NUMBERS, Number, value_of
 from upright_bolt.desktop.compare_charts import Overlay, WattPicture
 from upright_bolt.desktop.files_button import FilesButton
 from upright_bolt.desktop.pieces import Bounded, button, column, heading, label, rule
@@ -34,6 +34,8 @@ from upright_bolt.wording.faults import does_not_count, fault_words
 from upright_bolt.wording.search import search_label
 
 KEYS = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "settled_per_watt")
+OF_CHIP = ("score", "score_settled", "graphics_mhz", "graphics_w", "graphics_c", "frames_per_watt")
+"""The same of runs on a graphics chip."""
 LIST_W = 292
 RUN_W, NUMBER_W, ERRORS_W, HELD_W = 140, 86, 86, 134
 ROW_PX, HEAD_PX = 38, 56
@@ -60,7 +62,8 @@ class CompareView(QWidget):
         self.overlay = Overlay(theme)
         self.overlay.resized.connect(lambda: self._appear(*self._parts()))
         self.watts = WattPicture(theme)
-        self.table = QTableWidget(0, len(KEYS) + 3)
+        self.table = QTableWidget(0, 0)
+        self._keys: tuple[str, ...] = ()
         self._dress_table()
         self._finding = label("", wraps=True)
         self._finding.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -152,10 +155,7 @@ class CompareView(QWidget):
             sheet.open()
 
     def _dress_table(self) -> None:
-        titles = {number.key: number.title for number in NUMBERS}
-        heads = ["Run", *(_in_two_lines(titles[key]) for key in KEYS), "Errors", "Held back by"]
         table = self.table
-        table.setHorizontalHeaderLabels(heads)
         table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
         table.setSelectionMode(QAbstractItemView.SelectionMode.NoSelection)
         table.setAccessibleName("Comparison")
@@ -167,18 +167,29 @@ class CompareView(QWidget):
             down.hide()
             down.setDefaultSectionSize(ROW_PX)
             across.setMinimumSectionSize(NUMBER_W)
-            across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-            across.setSectionResizeMode(0, QHeaderView.ResizeMode.Fixed)
-            across.setSectionResizeMode(len(heads) - 1, QHeaderView.ResizeMode.Fixed)
-            table.setColumnWidth(0, RUN_W)
-            across.setSectionResizeMode(len(heads) - 2, QHeaderView.ResizeMode.Fixed)
-            table.setColumnWidth(len(heads) - 2, ERRORS_W)
-            table.setColumnWidth(len(heads) - 1, HELD_W)
             across.setDefaultAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            for i in (0, len(heads) - 2, len(heads) - 1):
-                item = table.horizontalHeaderItem(i)
-                if item is not None:
-                    item.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self._name_columns(KEYS)
+
+    def _name_columns(self, keys: tuple[str, ...]) -> None:
+        """Have a column for each of these numbers, beside those that are always there."""
+        if keys == self._keys:
+            return
+        self._keys, table = keys, self.table
+        titles = {number.key: number.title for number in NUMBERS}
+        heads = ["Run", *(_in_two_lines(titles[key]) for key in keys), "Errors", "Held back by"]
+        table.clear()
+        table.setColumnCount(len(heads))
+        table.setHorizontalHeaderLabels(heads)
+        across = table.horizontalHeader()
+        if across is None:
+            return
+        across.setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        for place, width in ((0, RUN_W), (len(heads) - 2, ERRORS_W), (len(heads) - 1, HELD_W)):
+            across.setSectionResizeMode(place, QHeaderView.ResizeMode.Fixed)
+            table.setColumnWidth(place, width)
+            item = table.horizontalHeaderItem(place)
+            if item is not None:
+                item.setTextAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
 
     def toggle(self, run_id: int) -> None:
         """Take a run in, or out."""
@@ -248,6 +259,7 @@ class CompareView(QWidget):
 
     def _fill_table(self, runs: list[RunRecord]) -> None:
         table = self.table
+        self._name_columns(_keys_of(runs))
         table.setRowCount(len(runs))
         rows = compare(runs, runs[0], self._presenter.runs) if runs else []
         for i, row in enumerate(rows):
@@ -265,7 +277,7 @@ class CompareView(QWidget):
         """Give the table the height of its rows, as far as the pictures keep theirs."""
         rows = ROW_PX * max(1, self.table.rowCount()) + HEAD_PX
         bar = self.table.horizontalScrollBar()
-        if bar is not None and self.width() - LIST_W < RUN_W + len(KEYS) * NUMBER_W + ERRORS_W + HELD_W:
+        if bar is not None and self.width() - LIST_W < RUN_W + len(self._keys) * NUMBER_W + ERRORS_W + HELD_W:
             rows += bar.sizeHint().height()
         height = min(rows, max(2 * ROW_PX + HEAD_PX, round(MOST_TABLE * self.height())))
         self.table.setFixedHeight(height)
@@ -282,9 +294,9 @@ class CompareView(QWidget):
         name.setForeground(QBrush(QColor(run_colours(self._theme)[index])))
         name.setFont(font(9.0, bold=True))
         self.table.setItem(index, 0, name)
-        for j, key in enumerate(KEYS, start=1):
+        for j, key in enumerate(self._keys, start=1):
             number = numbers[key]
-            value = number.quantity.show(row.values[key]).replace(" units/min", "")
+            value = number.quantity.show(row.values[key]).replace(" units/min", "").replace(" frames/min", "")
             spread = row.spread.get(key)
             second = ["" if spread is None else f"±{spread:.1f}", "" if is_base else change(row, number)]
             item = QTableWidgetItem(f"{value}\n{'  '.join(part for part in second if part)}".rstrip())
@@ -298,10 +310,18 @@ class CompareView(QWidget):
         name.setToolTip(row.run.name)
         wrong = fault_words(row.run)
         self.table.setItem(
-            index, len(KEYS) + 1, QTableWidgetItem(f"✕ {wrong.replace(' ', chr(10), 1)}" if wrong else "0")
+            index, len(self._keys) + 1, QTableWidgetItem(f"✕ {wrong.replace(' ', chr(10), 1)}" if wrong else "0")
         )
         words = "\n".join(shares(row.run.end.numbers)[:2])
-        self.table.setItem(index, len(KEYS) + 2, QTableWidgetItem(words))
+        self.table.setItem(index, len(self._keys) + 2, QTableWidgetItem(words))
+
+
+def _keys_of(runs: list[RunRecord]) -> tuple[str, ...]:
+    """Return the numbers that are compared: where a graphics chip worked, its own; the processor's where that did."""
+    if not any(value_of(run, "graphics_mhz") is not None for run in runs):
+        return KEYS
+    alone = all(run.head.workload == "graphics" for run in runs)
+    return OF_CHIP if alone else (*KEYS[:2], "processor_score", *KEYS[2:5], *OF_CHIP[2:])
 
 
 def _explained(row: Compared, number: Number) -> str:

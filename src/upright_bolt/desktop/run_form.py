@@ -55,7 +55,7 @@ class RunForm(QWidget):
         self.threads.setToolTip("How many processors to keep busy; as many as this workload usually does if empty")
         self.below = _entry("Stay below, e.g. 85 °C", "Stay below")
         self.sure = QCheckBox("six minutes, to be sure")
-        self.chip, self.weight = _chips(presenter), _scenes()
+        self.chip, self.weight = chip_choice(presenter), _scenes()
         self.command = _entry("Command, e.g. make chart", "Command")
         self.pattern = _entry("Pattern of its score, or none", "Pattern of its score")
         self.label = _entry("Name of the run", "Name of the run")
@@ -115,7 +115,7 @@ class RunForm(QWidget):
         )
 
 
-def _chips(presenter: Presenter) -> QComboBox:
+def chip_choice(presenter: Presenter) -> QComboBox:
     """Return the choice of a graphics chip: of several, none is taken for granted."""
     made = QComboBox()
     made.setAccessibleName("Graphics chip")

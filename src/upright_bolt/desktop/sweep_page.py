@@ -7,27 +7,34 @@ from functools import partial
 import numpy as np
 import pyqtgraph as pg
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLineEdit, QSpinBox, QWidget
+from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEdit, QSpinBox, QWidget
 
 from upright_bolt.analysis.numbers import NUMBERS, Number
-from upright_bolt.analysis.sweep import SweepLine, controls_with_runs, lines, results_of, words_of
+from upright_bolt.analysis.shared_heat import best_exchange
+from upright_bolt.analysis.sweep import SHARED, SweepLine, controls_with_runs, lines, results_of, shared, words_of
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.pieces import button, column, heading, label, offer
+from upright_bolt.desktop.run_form import chip_choice
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import LINES, Theme, font
 from upright_bolt.model.catalogue import TOGETHER, declaration_of, title_of
 from upright_bolt.model.control import Control, ControlState, show_value
 from upright_bolt.model.declaration import Kind
+from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import RESTING, WORKLOADS, Options, score_quantity
+from upright_bolt.model.work import OF_GRAPHICS, RESTING, WORKLOADS, Options, score_quantity
 from upright_bolt.presentation.history import Floats
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.records import LadderAsked
+from upright_bolt.wording.comparison import shared_heat
 from upright_bolt.wording.start import waiting
 
 MOST_LINES = 4
 USUAL_CONTROLS = ("core-offset", "sustained", "epp")
 FORM_W = 250
+
+
+WHO_GETS_IT = Number(SHARED, "Who gets the heat: frames and processor score, of the most", SHARE)
 
 
 class SweepChart(Chart):
@@ -158,6 +165,7 @@ class LadderForm(QWidget):
         self.control = QComboBox()
         self.first, self.last, self.step = QLineEdit(), QLineEdit(), QLineEdit()
         self.workload = QComboBox()
+        self.chip = chip_choice(presenter)
         self.length = QLineEdit("3 min")
         self.repeats = QSpinBox()
         self.repeats.setRange(1, 20)
@@ -170,10 +178,13 @@ class LadderForm(QWidget):
         grid = QGridLayout()
         grid.setVerticalSpacing(5)
         rows = (("Control", self.control), ("From", self.first), ("To", self.last), ("Step", self.step),
-                ("Workload", self.workload), ("Length of each", self.length), ("How often each", self.repeats),
-                ("Cool down to", self.cool_to))  # fmt: skip
+                ("Workload", self.workload), ("Chip", self.chip), ("Length of each", self.length),
+                ("How often each", self.repeats), ("Cool down to", self.cool_to))  # fmt: skip
+        self._chip_word = QLabel()
         for row, (words, widget) in enumerate(rows):
-            grid.addWidget(label(words, "muted"), row, 0)
+            word = label(words, "muted")
+            grid.addWidget(word, row, 0)
+            self._chip_word = word if widget is self.chip else self._chip_word
             grid.addWidget(widget, row, 1)
             widget.setAccessibleName(words)
         self.start = button("Run the ladder", "main")
@@ -190,6 +201,8 @@ class LadderForm(QWidget):
         layout.addStretch()
         self._offer_controls()
         self.control.currentIndexChanged.connect(lambda _: self._suggest())
+        self.workload.currentIndexChanged.connect(lambda _: self._show_chip())
+        self._show_chip()
         self._suggest()
         presenter.live.connect(lambda _: self.show_state())
         presenter.settings_changed.connect(lambda _: self.show_state())
@@ -197,12 +210,18 @@ class LadderForm(QWidget):
     def _offer_controls(self) -> None:
         for name, control in self._presenter.controls.items():
             declared = control.declaration
-            if declared.kind is Kind.SCALE and control.state is ControlState.SETTABLE and not declared.deliberate:
+            open_to = control.state in (ControlState.SETTABLE, ControlState.ASLEEP)
+            if declared.kind is Kind.SCALE and open_to and not declared.deliberate:
                 self.control.addItem(control.title, name)
         if all(self.control.findData(name) >= 0 for name in TOGETHER):
             self.control.insertItem(self.control.findData(TOGETHER[0]), "Core and cache offset", ",".join(TOGETHER))
         index = self.control.findData("sustained")
         self.control.setCurrentIndex(max(0, index))
+
+    def _show_chip(self) -> None:
+        """Ask for the graphics chip where one works."""
+        for widget in (self.chip, self._chip_word):
+            widget.setVisible(self.workload.currentData() in OF_GRAPHICS)
 
     def _suggest(self) -> None:
         """Suggest a ladder around what is in force."""
@@ -218,6 +237,7 @@ class LadderForm(QWidget):
             LadderAsked(
                 self.control.currentData() or "", self.first.text(), self.last.text(), self.step.text(),
                 self.workload.currentData(), self.length.text(), self.repeats.value(), self.cool_to.text(),
+                (self.chip.currentData() or "") if self.chip.isVisibleTo(self) else "",
             )
         )  # fmt: skip
 
@@ -292,7 +312,9 @@ class SweepPage(QWidget):
             titles = {number.key: number.title for number in NUMBERS}
             usual = next((name for name in USUAL_CONTROLS if name in controls), None)
             offer(self.control, [(title_of(name), name) for name in controls], usual)
-            offer(self.result, [(titles[key], key) for key in results], "score")
+            both = any(run.head.workload == "both" for run in runs)
+            shares = [(WHO_GETS_IT.title, SHARED)] if both else []
+            offer(self.result, [*shares, *((titles[key], key) for key in results)], SHARED if both else "score")
             if self._wanted in results:
                 self.result.setCurrentIndex(self.result.findData(self._wanted))
             self._wanted = ""
@@ -307,7 +329,7 @@ class SweepPage(QWidget):
     def draw(self) -> None:
         """Draw the chosen result over the chosen control."""
         runs, control, key = self._runs, self.control.currentData(), self.result.currentData()
-        number = next((n for n in NUMBERS if n.key == key), None)
+        number = WHO_GETS_IT if key == SHARED else next((n for n in NUMBERS if n.key == key), None)
         if control is None or number is None:
             self.chart.show_nothing("No control had different values in the runs shown on the left")
             return
@@ -319,7 +341,8 @@ class SweepPage(QWidget):
                 self.chart.show_lines(found, control, words_of(control, runs), replace(number, quantity=own))
                 self._say(found)
 
-        self._presenter.compute(lambda: lines(runs, control, key), show)
+        found = (lambda: shared(runs, control)) if key == SHARED else (lambda: lines(runs, control, key))
+        self._presenter.compute(found, show)
 
     def _say(self, found: tuple[SweepLine, ...]) -> None:
         same = [line for line in found if line.work == found[0].work]
@@ -330,3 +353,7 @@ class SweepPage(QWidget):
             f"{count} runs of {work}{more}. Joined: runs that differ in nothing else. "
             "Bars: where the mean lies in 95 of 100 cases. ✕: a run gave wrong results there."
         )
+        if self.result.currentData() == SHARED:
+            exchange = best_exchange([run for run in self._runs if run.head.workload == "both"])
+            said = [shared_heat(exchange)] if exchange is not None else []
+            self._said.setText(" ".join([*said, f"{count // 2} runs. Strong: frames; thin: the processor's score."]))

@@ -30,6 +30,7 @@ from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
 from upright_bolt.presentation.run_starter import RunAsked, RunStarter
 from upright_bolt.presentation.searches import Searches
+from upright_bolt.reports.details import telemetry_of
 from upright_bolt.session.chip_wake import wake_chip, woken_and_tried
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
@@ -398,7 +399,8 @@ class Presenter:
 
     def telemetry(self, run_ids: list[int], on_result: Callable[[object], None]) -> None:
         """Read the telemetry of runs in the background."""
-        self.compute(lambda: {run_id: self._store.telemetry(run_id) for run_id in run_ids}, on_result)
+        store = self._store
+        self.compute(lambda: {run_id: telemetry_of(store, store.get(run_id)) for run_id in run_ids}, on_result)
 
     def compute(self, work: Callable[[], object], on_result: Callable[[object], None]) -> None:
         """Compute something in the background."""

@@ -11,7 +11,7 @@ from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.quantity import TEMPERATURE, TIME, with_unit
 from upright_bolt.model.run import RunRecord, parse_measures
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.work import Work
+from upright_bolt.model.work import Options, Work
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.reports.details import details_of
 from upright_bolt.reports.export import comparison_table, export_csv, runs_table, write_table
@@ -45,6 +45,7 @@ class LadderAsked:
     length: str
     repeats: int
     cool_to: str
+    chip: str = ""
 
     def text(self) -> str:
         """Return the rungs as they are written on the command line; a number without a unit means the control's own."""
@@ -96,7 +97,7 @@ class Records:
         try:
             steps = ladder(asked.text(), {}, asked.repeats)
             count = len(steps)
-            work = Work(asked.workload, length_s(asked.length))
+            work = Work(asked.workload, length_s(asked.length), options=Options(chip=asked.chip))
             cool_to = with_unit(asked.cool_to.strip(), "°C")
             cool_c = TEMPERATURE.parse(cool_to, "Cool down to") if cool_to else None
         except BadInput as fault:

@@ -11,17 +11,35 @@ from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
 from upright_bolt.reports.earlier_cooling import cooling_of
 from upright_bolt.session.stages import stages_of
-from upright_bolt.store.runs import RunStore
+from upright_bolt.store.runs import Floats, RunStore
 from upright_bolt.wording.constraints import basis
+
+
+def telemetry_of(store: RunStore, record: RunRecord) -> tuple[Floats, dict[str, Floats]]:
+    """Return sample times and columns as pictures show them: of a run on a graphics chip alone, the chip's own.
+
+    Args:
+        store: has them, see ``RunStore.telemetry`` for shapes.
+        record: the run.
+
+    Raises:
+        NotHere: there is no such run.
+        Damaged: what the database holds of it makes no sense.
+    """
+    time_s, columns = store.telemetry(record.id)
+    chip = record.head.options.chip
+    if record.head.workload == "graphics" and f"{chip}.clock" in columns:
+        return time_s, seen_as_a_processor(columns, chip)
+    return time_s, columns
 
 
 def details_of(store: RunStore, record: RunRecord, below_c: float | None = None) -> RunDetails:
     """Return the details of a kept run; ``below_c`` asks what its cooling carries below that temperature."""
-    time_s, columns = store.telemetry(record.id)
+    time_s, columns = telemetry_of(store, record)
     head, duration_s = record.head, record.end.duration_s
     even, bounds = workload(head.workload).even, bounds_of(head.settings)
-    if head.workload == "graphics" and f"{head.options.chip}.clock" in columns:
-        columns, bounds = seen_as_a_processor(columns, head.options.chip), NO_BOUNDS
+    if head.workload == "graphics":
+        bounds = NO_BOUNDS
     if even:
         found = phases.find(time_s, columns, duration_s, bounds=bounds)
     else:

@@ -14,7 +14,7 @@ from upright_bolt.disk import writing
 from upright_bolt.model.catalogue import in_order, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.run import LETTERS, RunRecord
-from upright_bolt.reports.details import details_of
+from upright_bolt.reports.details import details_of, telemetry_of
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording import comparison
 from upright_bolt.wording import events as event_words
@@ -47,7 +47,7 @@ def _page(store: RunStore, rows: Sequence[Compared]) -> str:
     from upright_bolt.reports.pictures import overlay, watts  # noqa: PLC0415 - same
 
     runs = [row.run for row in rows]
-    telemetry = [store.telemetry(run.id) for run in runs]
+    telemetry = [telemetry_of(store, run) for run in runs]
     environment = Environment(
         loader=PackageLoader("upright_bolt.reports", "."), autoescape=True, undefined=StrictUndefined
     )
