@@ -13,6 +13,7 @@ from support import write_tree
 from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.errors import BadInput, Denied
 from upright_bolt.kernel.writers import Writers
+from upright_bolt.model.control import ControlState
 from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
@@ -226,3 +227,24 @@ def test_a_stranger_s_word_of_sleep_is_not_believed(served):
     connection.close()
     time.sleep(1.0)
     assert len(served.profiles.log()) == before
+
+
+def test_a_sleeping_graphics_chip_is_left_asleep_by_the_service_and_its_clients(served):
+    limit = "gpu03.power-limit"
+    served.profiles.save("chart table", text_of(Profile("chart table", {"sustained": 20.0, limit: 30.0})))
+    served.profiles.save_rules("When on battery, use chart table.\nOtherwise, use stock.\n")
+    served.profiles.set_hold(on=True)
+    served.outside("plug", "out")
+    served.wait_for(lambda: served.value("sustained") == 20.0, "the profile in force but for the chip")
+    ends = time.monotonic() + 10.0
+    while time.monotonic() < ends:
+        served.client.sample()
+        assert served.client.controls()[limit].state is ControlState.ASLEEP
+        assert [held.name for held in served.profiles.status().held_back] == [limit]
+        served.client.status()
+        time.sleep(0.2)
+    served.service.end()
+    twin = open_twin("tern", served.bus.folder / "state/machines/twin-tern/twin.json")
+    chip = twin.physics.graphics.chips[1]
+    assert chip.state.asleep
+    assert chip.state.woken == 0

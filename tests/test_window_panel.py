@@ -6,6 +6,7 @@ import subprocess
 from dataclasses import replace
 
 import pytest
+from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from bus_support import DEBIAN_PYTHON
@@ -21,7 +22,7 @@ from upright_bolt.presentation.preferences import PanelNumber, WhenClosed
 from upright_bolt.session.autostart import PANEL, Autostart
 from upright_bolt.wording.hold import notable
 from waiting import until as wait_until
-from window_support import click, until
+from window_support import FAST, click, until
 
 
 @pytest.fixture
@@ -178,3 +179,21 @@ def test_without_a_desktop_bus_nothing_is_shown_and_nothing_fails(monkeypatch):
     assert not notify("anything")
     monkeypatch.setenv("DBUS_SESSION_BUS_ADDRESS", "unix:path=/nowhere")
     assert not notify("anything")
+
+
+def test_an_hour_of_window_and_icon_on_battery_never_wakes_the_graphics_chip(in_panel):
+    app = in_panel(panel_number=PanelNumber.WATTS)
+    session = app.thread._session
+    twin = session.machine.clock._twin
+    chip = twin.physics.graphics.chips[1]
+    app.presenter.plug()
+    app.window.workbench.run.form.pace.setCurrentIndex(FAST)
+    until_s = twin.state.time_s + 3600.0
+    views = ["machine", "workbench", "edge", "compare", "profiles"]
+    while twin.state.time_s < until_s:
+        app.window.show_view(views[int(twin.state.time_s) // 60 % len(views)])
+        entries_of(app.panel)
+        app.panel.show_number()
+        QTest.qWait(50)
+    assert chip.state.asleep
+    assert chip.state.woken == 0
