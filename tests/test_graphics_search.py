@@ -253,3 +253,24 @@ def test_the_light_scene_alone_is_no_proof_for_a_profile(scene):
     plan = plan_for(Profile("chart table", {VOLTAGE: -60.0}, proofs), {}, Doubts(chip))
     assert plan.settings == {}
     assert "every kind of load" in plan.held_back[0].why
+
+
+def test_the_command_asks_and_is_answered(bolt):
+    """As people type it: a search in steps, a minute of use, picture errors seen, and the search goes further back."""
+    axis = ("edge", "--axis", VOLTAGE, "--plain", "30mV", "--soak", "0", "--in-use", "1min")
+    first = bolt(*axis)
+    assert first.returncode == 1
+    assert "edge answer fine|picture-errors|reset|cut-short" in first.stderr
+    assert "waits to hear how your use went" in bolt("edge", "status").stdout
+    assert bolt("edge", "answer", "well").returncode == 2
+    assert bolt("edge", "answer", "picture-errors").returncode == 0
+    again = bolt("edge", "--resume")
+    assert "say how it went" in again.stdout
+    assert bolt("edge", "answer", "fine").returncode == 0
+    last = bolt("edge", "--resume")
+    assert last.returncode == 0
+    assert "60 s of your own use without an error" in last.stdout
+    assert "No search waits for an answer" in bolt("edge", "answer", "fine").stderr
+    assert "reset" in bolt("edge", "history", "1").stdout or "wrong result" in bolt("edge", "history", "1").stdout
+    deep = bolt("set", "--wake", f"{VOLTAGE}=-190mV")
+    assert "is that or beyond" in deep.stderr

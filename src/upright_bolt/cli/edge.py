@@ -214,6 +214,10 @@ def _to_come(course: "Course") -> list[str]:
     from upright_bolt.wording.search import ahead_words, why_next
 
     search = course.search
+    if search.open_rung is not None and search.open_rung.purpose is Purpose.IN_USE:
+        from upright_bolt.session.search_asked import ANSWERS
+
+        return [f"It waits to hear how your use went: “edge answer {'|'.join(ANSWERS)}”."]
     step = course.next_step("", warm=True) if search.open_rung is None else search.open_rung
     said = [f"Next: {why_next(search.asked, step)}"] if isinstance(step, Rung) else []
     return [*said, f"Still expected: {ahead_words(ahead(course))}."]

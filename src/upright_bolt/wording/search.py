@@ -150,7 +150,7 @@ def why_next(asked: Asked, rung: Rung) -> str:
         Purpose.ALONE: f"{place} alone for {lasts}: does it bring a gain by itself? Then each is searched apart.",
         Purpose.SOAK: f"A soak of {lasts}{scene} at {place}, the value that would be kept.",
         Purpose.COOL_SOAK: f"{lasts} more of it{scene} from a machine that has cooled down: {place}.",
-        Purpose.IN_USE: f"Now use it yourself for {lasts} at {place}, as you always do, and say how it went.",
+        Purpose.IN_USE: f"Use it yourself for {lasts} at {place}, as you always do, and say how it went.",
     }
     if rung.purpose in fixed:
         return fixed[rung.purpose]
