@@ -12,7 +12,8 @@ from upright_bolt.cli.context import HOLDER, MachineChoice, session_at, store_at
 from upright_bolt.cli.ground import search_log
 from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.settings import parse_assignments
-from upright_bolt.model.work import Work
+from upright_bolt.model.start import Start
+from upright_bolt.model.work import Options, Work
 from upright_bolt.presentation.profile_desk import Past, ProfileDesk
 from upright_bolt.session.search_asked import Typed, asked_from
 
@@ -28,7 +29,10 @@ SEARCHES = (
     Typed(plain="-45mV", soak="0", after_freeze="go-on", together=True),
     Typed(bold="thorough", soak="10min", after_freeze="go-on"),
 )
-LONG_S, SHORT_S = 600.0, 180.0
+LONG_S, SHORT_S, HEAT_S = 600.0, 180.0, 60.0
+CHIP = "gpu03"
+SHARED_W = (10, 18, 25, 32, 38, 45)
+"""Watts of the processor at which both chips worked at once: who gets the heat."""
 FLAT = ("sustained=25W", "burst=25W")
 HISTORY = (
     ("First evening, stock", "steady", LONG_S, ()),
@@ -108,6 +112,7 @@ def make_history(choice: MachineChoice) -> None:
         if any(run.end.state is RunState.FINISHED and run.head.role is not RunRole.RUNG for run in store.all()):
             return
         print("Making a little history by running on the twin …")
+        _share_heat(session, store)
         for label, workload, length_s, words in HISTORY:
             clock = session.machine.clock
             clock.wait_until(clock.now_s() + COOL_S)
@@ -118,6 +123,16 @@ def make_history(choice: MachineChoice) -> None:
             runs.carry_on(session)
             if settings:
                 session.put_back("the history's next run")
+
+
+def _share_heat(session: "Session", store: "RunStore") -> None:
+    """Let processor and graphics chip work at once, at several limits of the processor."""
+    for watts in SHARED_W:
+        session.try_settings(parse_assignments((f"sustained={watts}W", f"burst={watts}W")), standing=False)
+        work = Work("both", HEAT_S, options=Options(chip=CHIP), start=Start.WARM)
+        session.start_run(work, f"Charts and contours at once, {watts} W", store)
+        runs.carry_on(session)
+        session.put_back("the next run")
 
 
 def make_profiles(choice: MachineChoice) -> None:

@@ -45,15 +45,15 @@ class ChipSection(QWidget):
         self.wake_button = button("Wake it to see its settings")
         self.wake_button.setAccessibleName(f"Wake {chip.part} to see its settings")
         self.wake_button.clicked.connect(lambda: self.wake_wanted.emit(chip.part))
-        line = QHBoxLayout()
-        line.addWidget(self.wake_button)
         self.curve_button = button("Clock and voltage…")
         self.curve_button.setAccessibleName(f"Clock and voltage of {chip.part}")
         self.curve_button.clicked.connect(lambda: self.curve_wanted.emit(chip.part))
-        line.addWidget(self.curve_button)
-        line.addStretch()
         self._layout.addWidget(self._state)
-        self._layout.addLayout(line)
+        for pressed in (self.wake_button, self.curve_button):
+            line = QHBoxLayout()
+            line.addWidget(pressed)
+            line.addStretch()
+            self._layout.addLayout(line)
 
     def show_controls(self, controls: Mapping[str, Control], draft: Mapping[str, Value]) -> None:
         """Show the chip's controls as they stand, or as they were seen last, and the draft."""

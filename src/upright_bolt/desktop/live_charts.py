@@ -59,6 +59,8 @@ class Figure(QWidget):
         self._chip.setVisible(bool(text))
 
 
+NEAR_BOARD = 0.6
+"""The board's limit is drawn once so much of it is in sight; else it would press all the rest down."""
 ABOVE_LEVEL = 1.4
 """Charts reach so far above a level that is marked, so that it does not run through their title."""
 
@@ -270,13 +272,16 @@ class LiveCharts(QWidget):
         together = seen["power"] + seen["chip_power"]  # stacked: the chip's watts on top of the processor's
         _set(self._together, seen["time"], together)
         board = _highest(seen["board"])  # what processor and chip share, where the board declares it
+        drawn = max(
+            [v for watts in (seen["power"], seen["burst"], together) if (v := _highest(watts)) is not None] or [0.0]
+        )
+        board = board if board is not None and drawn > NEAR_BOARD * board else None
         self._board.setVisible(board is not None)
         if board is not None:
             self._board.setValue(board)
             self._board.label.setFormat(f"board limit {POWER.show(board)}")
-        shown = (seen["power"], seen["burst"], together, seen["board"])
-        known = [v for watts in shown if (v := _highest(watts)) is not None]
-        self.power.setYRange(0, max([*known, 10.0]) * (1.3 if board is None else ABOVE_LEVEL), padding=0)
+        top = max(drawn, 10.0) * 1.3 if board is None else max(drawn, board) * ABOVE_LEVEL
+        self.power.setYRange(0, top, padding=0)
 
     def _say_missing(self) -> None:
         history = self._history

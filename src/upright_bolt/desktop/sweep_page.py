@@ -314,7 +314,8 @@ class SweepPage(QWidget):
             offer(self.control, [(title_of(name), name) for name in controls], usual)
             both = any(run.head.workload == "both" for run in runs)
             shares = [(WHO_GETS_IT.title, SHARED)] if both else []
-            offer(self.result, [*shares, *((titles[key], key) for key in results)], SHARED if both else "score")
+            newest = SHARED if runs and runs[0].head.workload == "both" else "score"
+            offer(self.result, [*shares, *((titles[key], key) for key in results)], newest)
             if self._wanted in results:
                 self.result.setCurrentIndex(self.result.findData(self._wanted))
             self._wanted = ""

@@ -13,6 +13,7 @@ from PyQt6.QtCore import QEventLoop, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
+from upright_bolt.analysis.sweep import SHARED
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp
 from upright_bolt.desktop.window import SIZE
@@ -98,6 +99,7 @@ class Walkthrough:
         compare.sweep.control.setCurrentIndex(compare.sweep.control.findData("core-offset"))
         self._until(lambda: any(len(line.points) > 5 for line in compare.sweep.chart.lines), "the steps")
         self.picture("compare-sweep")
+        self._show_heat()
         self.window.show_view("edge")
         self._until(lambda: self.presenter.searches.shown is not None, "the search")
         self.picture("edge")
@@ -106,6 +108,17 @@ class Walkthrough:
         self._tell(self.presenter.outcome)
         self._show_profiles()
         return stock, tried
+
+    def _show_heat(self) -> None:
+        """Show who gets the heat when processor and graphics chip work at once."""
+        sweep = self.window.compare.sweep
+        if sweep.result.findData(SHARED) < 0:
+            return
+        self._tell("Frames and processor score over the processor's limit: who gets the heat.")
+        sweep.result.setCurrentIndex(sweep.result.findData(SHARED))
+        sweep.control.setCurrentIndex(sweep.control.findData("sustained"))
+        self._until(lambda: len(sweep.chart.lines) > 1, "the picture of the heat")
+        self.picture("compare-heat")
 
     def _show_profiles(self) -> None:
         """Use a profile, pull the plug, and see the rules choose another one."""
