@@ -274,3 +274,30 @@ def test_the_command_asks_and_is_answered(bolt):
     assert "reset" in bolt("edge", "history", "1").stdout or "wrong result" in bolt("edge", "history", "1").stdout
     deep = bolt("set", "--wake", f"{VOLTAGE}=-190mV")
     assert "is that or beyond" in deep.stderr
+
+
+@pytest.mark.parametrize(
+    ("name", "value", "needs"),
+    [("gpu01.clock-offset", 120.0, True), ("gpu01.clock-offset", -50.0, False), (MEMORY, 930.0, True),
+     ("gpu03.highest-voltage", 0.9, True), (VOLTAGE, -60.0, True), (VOLTAGE, 0.0, False),
+     ("gpu03.power-limit", 30.0, False), ("core-offset", -60.0, True), ("sustained", 20.0, False)],
+)  # fmt: skip
+def test_no_profile_puts_an_unproven_step_towards_danger_in_force_by_itself(name, value, needs):
+    from upright_bolt.model.profile import Profile
+    from upright_bolt.profiles.plan import Doubts, plan_for
+
+    plan = plan_for(Profile("chart table", {name: value}), {}, Doubts("a chip"))
+    assert [held.why for held in plan.held_back] == (["not proven"] if needs else [])
+
+
+def test_what_failed_on_its_way_up_is_held_back_from_there_on():
+    from upright_bolt.model.profile import Profile, Proof
+    from upright_bolt.profiles.plan import Doubts, plan_for
+
+    proof = {MEMORY: Proof(960.0, "a chip", 3600.0, 3600.0, (1,), "2026-11-27")}
+    doubts = Doubts("a chip", failed=[{MEMORY: 950.0}])
+    held = plan_for(Profile("deep", {MEMORY: 955.0}, proof), {}, doubts).held_back
+    assert "gone wrong" in held[0].why
+    assert plan_for(Profile("shallow", {MEMORY: 940.0}, proof), {}, doubts).held_back == ()
+    beyond = plan_for(Profile("beyond", {MEMORY: 965.0}, proof), {}, Doubts("a chip")).held_back
+    assert beyond[0].why == "proven up to 960 MHz only"

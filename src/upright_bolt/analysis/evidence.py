@@ -4,10 +4,10 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import chip_of_run
-from upright_bolt.model.catalogue import find_declaration
+from upright_bolt.model.catalogue import find_declaration, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
-from upright_bolt.model.run import RunRecord, RunState
+from upright_bolt.model.run import RunHead, RunRecord, RunState
 
 FULL_PART = {"steady": 1.0, "proof": 0.53, "edge": 0.8}
 """Part of a run of checked work on all processors that is full load."""
@@ -49,20 +49,26 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
         passed = 0.0 if broke else run.end.duration_s
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
         offsets = {name: value for name, value in settings.items() if value and is_offset(name)}
-        whole = passed if has_every_kind(run.head.workload, run.head.options.weight) else 0.0
         other_chip = bool(chip) and chip_of_run(run) != chip
         for name, value in (offsets if broke and offsets else settings).items():
             if other_chip and is_offset(name):
                 continue
             at_values = gathered.setdefault(name, {})
             before = at_values.get(value, Evidence(value, 0.0, 0))
+            whole = passed if has_every_kind(run.head, name) else 0.0
             at_values[value] = Evidence(value, before.passed_s + passed, before.broke + broke, before.whole_s + whole)
     return {name: tuple(found[value] for value in sorted(found)) for name, found in gathered.items()}
 
 
-def has_every_kind(workload: str, weight: str) -> bool:
-    """Tell whether a workload has every kind of load; of a graphics chip's scenes only the steps between them do."""
-    return workload in WHOLE or (workload == "graphics" and weight == "steps")
+def has_every_kind(head: RunHead, name: str) -> bool:
+    """Tell whether a run had every kind of load for the chip that a control is of.
+
+    Of a graphics chip's scenes only the steps between them have: full, light and none in turn.
+    """
+    part = part_of(name)
+    if not part:
+        return head.workload in WHOLE
+    return head.workload == "graphics" and head.options.weight == "steps" and head.options.chip == part
 
 
 def offsets_of(settings: Mapping[str, Value]) -> dict[str, float]:

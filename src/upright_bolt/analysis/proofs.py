@@ -4,14 +4,18 @@ from collections.abc import Iterable, Mapping
 
 from upright_bolt.analysis.chip import chip_of, chip_of_run, same_board
 from upright_bolt.analysis.evidence import PROVING, has_every_kind, is_offset
-from upright_bolt.model.catalogue import declaration_of, part_of
+from upright_bolt.model.catalogue import danger_of, declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import Identity
-from upright_bolt.model.profile import Proof
+from upright_bolt.model.profile import Proof, counts_from_0
 from upright_bolt.model.run import RunRecord
 
 ROUNDING_MV = 0.6
 """Voltage offsets are kept in steps of 1/1024 V, so what is read back lies half of that beside what was asked for."""
+
+
+_ROUNDING = {"mV": ROUNDING_MV, "MHz": 1.0, "V": 0.003}
+"""How far what is read back may lie beside what was asked for, by unit."""
 
 
 def proofs_of(
@@ -19,8 +23,8 @@ def proofs_of(
 ) -> dict[str, Proof]:
     """Return what speaks for settings, by control; what nothing speaks for is left out.
 
-    A run that ended well speaks for the values it had. For a voltage offset it does so if it had that offset or a
-    deeper one, on the same chip, microcode, board and firmware, and the companion's as well: where two controls share
+    A run that ended well speaks for the values it had. For what can fail it does so if it had that value or one
+    further, on the same chip, microcode, board and firmware, and the companion's as well: where two controls share
     a rail, the weaker of both counts, so that one alone proves nothing.
 
     Args:
@@ -35,7 +39,7 @@ def proofs_of(
     found = {}
     for name, value in settings.items():
         if isinstance(value, float) and (
-            proof := _proof(name, value, settings, here if is_offset(name) else good, chip)
+            proof := _proof(name, value, settings, here if danger_of(name) else good, chip)
         ):
             found[name] = proof
     return found
@@ -51,14 +55,14 @@ def _proof(
         value,
         chip,
         sum(run.end.duration_s for run in speaking),
-        sum(run.end.duration_s for run in speaking if has_every_kind(run.head.workload, run.head.options.weight)),
+        sum(run.end.duration_s for run in speaking if has_every_kind(run.head, name)),
         tuple(run.id for run in speaking),
         max(run.head.started_at for run in speaking)[:10],
     )
 
 
 def _speaks(had: Mapping[str, Value], name: str, value: float, settings: Mapping[str, Value]) -> bool:
-    if not is_offset(name):
+    if not danger_of(name):
         return alike(name, had.get(name), value)
     companion = declaration_of(name).companion
     beside = settings.get(companion) if companion else None
@@ -66,8 +70,10 @@ def _speaks(had: Mapping[str, Value], name: str, value: float, settings: Mapping
 
 
 def _as_deep(had: Mapping[str, Value], name: str, value: float) -> bool:
-    there = had.get(name, 0.0)
-    return isinstance(there, float | int) and there <= value + ROUNDING_MV
+    there = had.get(name, 0.0 if counts_from_0(name) else None)
+    if not isinstance(there, float | int):
+        return False
+    return danger_of(name) * (there - value) >= -_ROUNDING[declaration_of(name).quantity.unit]
 
 
 def alike(name: str, had: Value | None, value: Value) -> bool:

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.profile import Proof, is_voltage
+from upright_bolt.model.profile import Proof, needs_proof
 from upright_bolt.wording.hold import proof_words
 
 HEIGHT = 34
@@ -39,7 +39,7 @@ class SettingCell(QWidget):
         self._value = value
         self._theme = theme
         self._held = held_back
-        voltage = is_voltage(control.name) and isinstance(value, float) and value < 0.0
+        voltage = value is not None and needs_proof(control.name, value)
         self._proven = not voltage or (proof is not None and not held_back)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         words = NOT_SET if value is None else control.show(value)

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import declaration_of
+from upright_bolt.model.catalogue import danger_of, declaration_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 
@@ -21,6 +21,22 @@ BETWEEN = " -_+.()"
 def is_voltage(name: str) -> bool:
     """Tell whether a control sets a voltage, so that a wrong value can freeze the machine unseen."""
     return declaration_of(name).quantity is OFFSET
+
+
+def needs_proof(name: str, value: Value) -> bool:
+    """Tell whether a value lies where the machine can fail, so that runs have to speak for it.
+
+    Offsets do on their dangerous side of 0. What has no 0 to count from always does: a memory clock, a highest voltage.
+    """
+    danger = danger_of(name)
+    if not danger or isinstance(value, str):
+        return False
+    return danger * value > 0.0 if counts_from_0(name) else True
+
+
+def counts_from_0(name: str) -> bool:
+    """Tell whether a control is an offset, so that 0 is the machine's own."""
+    return name.endswith("-offset")
 
 
 @dataclass(frozen=True, slots=True)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 
 from upright_bolt.model.catalogue import danger_of, declaration_of
 from upright_bolt.model.control import Value, show_value
-from upright_bolt.model.profile import HeldBack, Profile, Proof, is_voltage
+from upright_bolt.model.profile import HeldBack, Profile, Proof, needs_proof
 from upright_bolt.wording.times import span
 
 PROVEN_S = 600.0
@@ -66,24 +66,25 @@ def _doubtful(profile: Profile, name: str, value: Value, doubts: Doubts) -> str:
     if declared.risky and doubts.suspects:
         return doubts.suspects
     broken = _broken(name, profile.settings, doubts.failed)
-    if not (is_voltage(name) and isinstance(value, float) and value < 0.0):
+    if isinstance(value, str) or not needs_proof(name, value):
         return broken
     return unproven(name, value, profile.proofs.get(name), doubts.chip) or broken
 
 
 def unproven(name: str, value: float, proof: Proof | None, chip: str) -> str:
-    """Return why a voltage offset does not count as proven; empty if it does.
+    """Return why a value that needs proof does not count as proven; empty if it does.
 
     Args:
         name: the control.
-        value: in mV.
+        value: in its unit.
         proof: what speaks for it; None if nothing does.
         chip: the present chip on its board.
     """
     if proof is None:
         return "not proven"
-    if value < proof.value:
-        return f"proven down to {show_value(name, proof.value)} only"
+    danger = danger_of(name)
+    if danger * (value - proof.value) > 0.0:
+        return f"proven {'up' if danger > 0.0 else 'down'} to {show_value(name, proof.value)} only"
     if proof.chip != chip:
         return f"proven on another chip or firmware: {_differs(proof.chip, chip)}"
     if proof.all_loads_s < PROVEN_S:

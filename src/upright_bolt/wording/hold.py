@@ -2,9 +2,10 @@
 
 from collections.abc import Callable, Iterable
 
+from upright_bolt.model.catalogue import danger_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind, Resting
-from upright_bolt.model.profile import STOCK, HeldBack, Proof, is_voltage
+from upright_bolt.model.profile import STOCK, HeldBack, Proof, needs_proof
 from upright_bolt.model.settings import show_settings
 from upright_bolt.plain_text import one_line
 from upright_bolt.wording.times import date_and_time, span
@@ -121,8 +122,8 @@ def entry_in_short(entry: LogEntry) -> str:
 def proof_words(control: str, value: Value, proof: Proof | None) -> str:
     """Return what speaks for a setting of a profile, in a phrase."""
     if proof is None:
-        return "not proven" if is_voltage(control) and value else "no run has had it yet"
-    loads = f", {span(proof.all_loads_s)} of them of every kind of load" if is_voltage(control) else ""
+        return "not proven" if needs_proof(control, value) else "no run has had it yet"
+    loads = f", {span(proof.all_loads_s)} of them of every kind of load" if danger_of(control) else ""
     runs = f"{len(proof.runs)} run{'s' if len(proof.runs) != 1 else ''}"
     deeper = f" at {show_value(control, proof.value)}" if proof.value != value else ""
     return f"{span(proof.load_s)} passed in {runs}{deeper}{loads}, last {proof.on}"
