@@ -10,6 +10,7 @@ from math import exp
 
 from upright_bolt.errors import NotHere
 from upright_bolt.twin.chip import TWINS, ChipSpec, CoolingSpec, TwinSpec
+from upright_bolt.twin.graphics_spec import GraphicsSpec
 from upright_bolt.twin.noise import Noise
 
 LARGEST = 10**9
@@ -35,6 +36,10 @@ SOLD_SLOPES = 15.0
 """An edge lies at least so many slopes below stock: a chip that errs as its maker ships it is not sold."""
 LEAKAGE_SPREAD, SWITCHING_SPREAD, UNCORE_SPREAD = 0.12, 0.02, 0.08
 CORES_APART_MV = 4.0
+CHIP_MV, LIGHT_MV, RESET_MV = 26.0, 6.0, 6.0
+"""Standard deviations of a graphics chip's edge, of how much further its light scene holds, and of the gaps to resets
+and freezes."""
+MEMORY_PART, LEAST_MEMORY_MHZ = 0.03, 45.0
 _NAME = re.compile(r"([a-z-]+)(?:#(\d{1,9}))?")
 
 
@@ -65,6 +70,25 @@ def individual(model: TwinSpec, number: int) -> TwinSpec:
         seed=model.seed + 7919 * (number + 1),
         restless=model.restless * (1.2 + 4.0 * noise.uniform()),
         rest_w=model.rest_w * exp(UNCORE_SPREAD * noise.bell()),
+        graphics=tuple(_graphics(chip, noise) for chip in model.graphics),
+    )
+
+
+def _graphics(chip: GraphicsSpec, noise: Noise) -> GraphicsSpec:
+    """Return a graphics chip with what is hidden of it drawn: edges, slope, and how near a reset and a freeze are."""
+    slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.bell())
+    reset = max(LEAST_GAP_MV, chip.reset_beyond_mv + RESET_MV * noise.bell())
+    memory = chip.memory_mhz[0]
+    return replace(
+        chip,
+        slope_mv=slope,
+        edge_mv=min(-SOLD_SLOPES * slope, chip.edge_mv + CHIP_MV * noise.bell()),
+        light_further_mv=max(0.0, chip.light_further_mv + LIGHT_MV * noise.bell()),
+        reset_beyond_mv=reset,
+        freeze_beyond_mv=reset
+        + max(LEAST_GAP_MV, chip.freeze_beyond_mv - chip.reset_beyond_mv + RESET_MV * noise.bell()),
+        memory_edge_mhz=max(memory + LEAST_MEMORY_MHZ, chip.memory_edge_mhz + MEMORY_PART * memory * noise.bell()),
+        leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.bell()),
     )
 
 
