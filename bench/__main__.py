@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from bench import belief, cooling, drag, edge, graphics, hold, measures, service
+from bench import belief, chip_edge, cooling, drag, edge, graphics, hold, measures, service
 
 GOALS = (
     (measures.event_loop, "worst block of the event loop, live run, 24 h loaded (ms)", "below", 50.0),
@@ -39,6 +39,8 @@ GOALS = (
     (edge.fails_flatter, "the same, the slope far from the edge 1.4 × flatter than near it (%)", "below", 1.0),
     (edge.given_away, "given away against the ideal (mV)", "at most", 12.0),
     (edge.agreement, "whole sessions against the stand-in that the many went through (mV)", "at most", 5.0),
+    (chip_edge.voltage_fails, "the same of a graphics chip's voltage, whole sessions (%)", "below", 1.0),
+    (chip_edge.memory_fails, "the same of its memory clock (%)", "below", 1.0),
     (hold.share, "holding ten settings with nothing happening (% of a core)", "at most", 0.02),
     (hold.wake_ups, "the same, wake-ups a second", "at most", 0.2),
     (hold.undoing, "from a foreign write to its undoing, median (ms)", "at most", 100.0),
