@@ -10,6 +10,7 @@ from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_plan import prior_of
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.axis import Axis
+from upright_bolt.model.run import RunState
 from upright_bolt.model.search import (
     Asked,
     Outcome,
@@ -301,3 +302,33 @@ def test_what_failed_on_its_way_up_is_held_back_from_there_on():
     assert plan_for(Profile("shallow", {MEMORY: 940.0}, proof), {}, doubts).held_back == ()
     beyond = plan_for(Profile("beyond", {MEMORY: 965.0}, proof), {}, Doubts("a chip")).held_back
     assert beyond[0].why == "proven up to 960 MHz only"
+
+
+def test_a_run_tells_which_chip_worked_and_proves_nothing_of_another_in_its_place(scene):
+    from upright_bolt.analysis.chip import chip_on_board
+    from upright_bolt.analysis.edge_history import known
+    from upright_bolt.analysis.proofs import proofs_of
+    from upright_bolt.model.start import Start
+    from upright_bolt.model.work import Options, Work
+    from upright_bolt.session.chip_wake import wake_for
+
+    session = scene.session
+    wake_for(session, [VOLTAGE])
+    assert session.try_settings({VOLTAGE: -195.0}, standing=False).ok
+    work = Work("graphics", 900.0, options=Options(chip="gpu03", weight="steps"), start=Start.AT_ONCE)
+    session.start_run(work, "too deep", scene.twin.store)
+    while session.run is not None:
+        session.tick()
+        session.end_run()
+        scene.twin.pass_time(SAMPLE_S)
+    (run,) = scene.twin.store.all()
+    assert run.head.identity["graphics"] == "1d7e:0310"
+    assert run.errors
+    asked = scene.ask(controls=(VOLTAGE,), graphics="1d7e:0310").asked
+    assert len(known([run], [], scene.machine, asked)) == 1
+    assert known([run], [], scene.machine, replace(asked, graphics="1d7e:0999")) == []
+    good = replace(run, errors=(), end=replace(run.end, state=RunState.FINISHED))
+    identity = session.about.identity
+    chip = chip_on_board(identity)
+    assert VOLTAGE in proofs_of({VOLTAGE: -60.0}, [good], scene.machine, identity, chip, {"gpu03": "1d7e:0310"})
+    assert proofs_of({VOLTAGE: -60.0}, [good], scene.machine, identity, chip, {"gpu03": "1d7e:0999"}) == {}

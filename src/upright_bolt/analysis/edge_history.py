@@ -9,7 +9,7 @@ from upright_bolt.analysis.evidence import FULL_PART, PROVING, offsets_of
 from upright_bolt.model.axis import Axis
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Value
-from upright_bolt.model.run import RunHead, RunRecord, RunRole, RunState
+from upright_bolt.model.run import GRAPHICS, RunHead, RunRecord, RunRole, RunState
 from upright_bolt.model.search import Asked, Outcome, Search
 from upright_bolt.model.work import FULL_WORTH
 
@@ -74,6 +74,8 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
         head = run.head
         part = _full_part(head, asked.axis)
         if not part or head.machine != machine or head.role is RunRole.RUNG or head.conditions.core_kind:
+            continue
+        if asked.axis.part and head.identity.get(GRAPHICS, asked.graphics) != asked.graphics:
             continue
         froze = run.end.state is RunState.RESTARTED
         if chip_of_run(run) != asked.chip or not (froze or run.errors or run.end.state in PROVING):

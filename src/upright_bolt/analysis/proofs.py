@@ -8,7 +8,7 @@ from upright_bolt.model.catalogue import danger_of, declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.profile import Proof, counts_from_0
-from upright_bolt.model.run import RunRecord
+from upright_bolt.model.run import GRAPHICS, RunRecord
 
 ROUNDING_MV = 0.6
 """Voltage offsets are kept in steps of 1/1024 V, so what is read back lies half of that beside what was asked for."""
@@ -19,7 +19,12 @@ _ROUNDING = {"mV": ROUNDING_MV, "MHz": 1.0, "V": 0.003}
 
 
 def proofs_of(
-    settings: Mapping[str, Value], runs: Iterable[RunRecord], machine: str, identity: Identity, chip: str
+    settings: Mapping[str, Value],
+    runs: Iterable[RunRecord],
+    machine: str,
+    identity: Identity,
+    chip: str,
+    graphics: Mapping[str, str] | None = None,
 ) -> dict[str, Proof]:
     """Return what speaks for settings, by control; what nothing speaks for is left out.
 
@@ -33,16 +38,24 @@ def proofs_of(
         machine: the machine's word.
         identity: of the present machine.
         chip: how proofs name it (``chip_on_board``).
+        graphics: the graphics chips that are there, as the bus names them, by part; None to take all runs for theirs.
     """
     good = [r for r in runs if r.head.machine == machine and r.end.state in PROVING and not r.errors]
     here = [r for r in good if chip_of_run(r) == chip_of(identity) and same_board(r, identity)]
     found = {}
     for name, value in settings.items():
-        if isinstance(value, float) and (
-            proof := _proof(name, value, settings, here if danger_of(name) else good, chip)
-        ):
+        if not isinstance(value, float):
+            continue
+        speaking = [run for run in (here if danger_of(name) else good) if _of_this(run, part_of(name), graphics)]
+        if proof := _proof(name, value, settings, speaking, chip):
             found[name] = proof
     return found
+
+
+def _of_this(run: RunRecord, part: str, graphics: Mapping[str, str] | None) -> bool:
+    """Tell whether a run was made on the graphics chip that is at its place now, as far as it says."""
+    there = run.head.identity.get(GRAPHICS)
+    return not part or graphics is None or not there or there == graphics.get(part)
 
 
 def _proof(

@@ -66,6 +66,8 @@ class Slice:
     score: float
 
 
+GRAPHICS = "graphics"
+"""Key of a run's identity: the graphics chip that worked, as the bus names it, since another one may take its place."""
 NO_PROCESSOR = -1
 """Stands for the processor of an error that is none's in particular."""
 

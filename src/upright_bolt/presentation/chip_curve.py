@@ -14,6 +14,7 @@ from upright_bolt.analysis.clock_voltage import (
 )
 from upright_bolt.errors import BoltError
 from upright_bolt.model.control import Control
+from upright_bolt.model.run import GRAPHICS
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.ports import BackgroundWork
 from upright_bolt.store.runs import RunStore
@@ -24,14 +25,18 @@ LATEST = 60
 
 
 def read_curve(store: RunStore, machine: str, part: str) -> Curve:
-    """Return what the latest runs of a machine have shown of a chip. Raises BoltError if they cannot be read.
+    """Return what the latest runs of a machine have shown of a chip; of another one that stood in its place, nothing.
+
+    Raises BoltError if they cannot be read.
 
     Args:
         store: has the runs.
         machine: its word.
         part: the chip.
     """
-    runs = [run for run in store.all() if tells(run, machine, part)][-LATEST:]
+    runs = [run for run in store.all() if tells(run, machine, part)]
+    newest = max(runs, key=lambda run: run.head.started_at).head.identity.get(GRAPHICS) if runs else None
+    runs = [run for run in runs if run.head.identity.get(GRAPHICS) == newest][-LATEST:]
     return curve_of(part, [(run, *store.telemetry(run.id)) for run in runs])
 
 

@@ -52,6 +52,7 @@ class ProfileDesk:
             raise BadInput("This machine has no profiles.")
         self.profiles: ProfileAccess = access.profiles
         self._identity: Identity = access.about.identity
+        self._graphics = {chip.part: chip.ids for chip in access.about.chips}
         self._machine = machine
         self._read_past = past
 
@@ -207,7 +208,8 @@ class ProfileDesk:
     def _proven(self, profile: Profile) -> Profile:
         """Return a profile with what speaks for its settings on this machine now."""
         chip = chip_on_board(self._identity)
-        found = proofs_of(profile.settings, self._past.runs, self._machine, self._identity, chip)
+        runs = self._past.runs
+        found = proofs_of(profile.settings, runs, self._machine, self._identity, chip, self._graphics)
         return replace(profile, proofs=found)
 
     def _write(self, profile: Profile, earlier: str) -> Profile:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from upright_bolt.model.catalogue import PART_MARK, part_of
 from upright_bolt.model.control import Value
-from upright_bolt.model.run import Conditions, RunHead
+from upright_bolt.model.run import GRAPHICS, Conditions, RunHead
 from upright_bolt.model.work import Work
 from upright_bolt.plain_text import one_line
 from upright_bolt.session.numbers import held_columns
@@ -33,9 +33,11 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
     settings = _that_count(session.in_force(), work.options.chip, tried)
     about = session.about
     kinds = [name for name, _ in about.topology.kinds]
+    ids = next((chip.ids for chip in about.chips if chip.part == work.options.chip), "")
+    graphics = {GRAPHICS: ids} if ids else {}
     return RunHead(
         machine=session.machine.word,
-        identity={key: _shown(value) for key, value in asdict(about.identity).items()},
+        identity={key: _shown(value) for key, value in asdict(about.identity).items()} | graphics,
         workload=work.workload,
         label=label,
         asked_s=work.duration_s,
