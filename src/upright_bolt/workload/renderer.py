@@ -126,7 +126,10 @@ class Renderer:
         self._fold["blocks"] = self.size.blocks
 
     def begin(self, number: int, seed: int, rounds: int, *, checked: bool = True) -> None:
-        """Ask for frame ``number``; one that is not ``checked`` is rendered and folded into nothing."""
+        """Ask for frame ``number``; of one that is not ``checked`` a corner alone is folded.
+
+        A renderer leaves out what nobody asks for: a frame of which nothing is read would cost nothing.
+        """
         gl, result = self._gl, self._results[number % HELD]
         result.clear()
         result.bind_to_storage_buffer(2)
@@ -141,8 +144,12 @@ class Renderer:
                 gl.memory_barrier()
                 self._fold["offset"] = each * self._folded
                 self._fold.run(2 * scene.TILES * squared)
+        gl.memory_barrier()
         if checked:
             self._remember(number)
+        else:
+            self._fold["offset"] = 0
+            self._fold.run(1)
 
     def _remember(self, number: int) -> None:
         """Check a slice of memory for what it was filled with, and fill it anew."""
