@@ -89,7 +89,9 @@ def test_who_gets_the_heat_is_a_picture_with_its_sentence(with_ladder, open_app)
     compare = window.compare
     compare.show_page(1)
     sweep = compare.sweep
-    until(lambda: sweep.result.currentData() == "shared" and len(sweep.chart.lines) == 2)
+    until(lambda: sweep.result.findData("shared") >= 0)
+    sweep.result.setCurrentIndex(sweep.result.findData("shared"))
+    until(lambda: len(sweep.chart.lines) == 2)
     frames, processor = sweep.chart.lines
     assert processor.words == "processor score"
     assert max(point.mean for point in frames.points) == pytest.approx(100.0)

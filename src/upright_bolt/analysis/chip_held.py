@@ -5,7 +5,7 @@ from typing import TypeVar
 
 from upright_bolt.model.constraint import Constraint
 
-Column = TypeVar("Column")
+C = TypeVar("C")
 Reading = Callable[[str], float | None]
 """Returns what a sensor shows; None where it is absent or was not measured."""
 BUSY_PERCENT = 50.0
@@ -57,7 +57,7 @@ def _at(watts: float | None, limit: float | None) -> bool:
     return watts is not None and limit is not None and limit > 0.0 and watts >= NEAR_LIMIT * limit
 
 
-def seen_as_a_processor(columns: Mapping[str, Column], part: str) -> dict[str, Column]:
+def seen_as_a_processor(columns: Mapping[str, C], part: str) -> dict[str, C]:
     """Return telemetry with a chip's own readings in place of the processor's, for what reads a run's phases.
 
     Args:

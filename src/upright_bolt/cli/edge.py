@@ -3,7 +3,6 @@
 import sys
 from typing import TYPE_CHECKING, Annotated, Any
 
-import click
 import typer
 
 from upright_bolt.app import parse_machine
@@ -133,7 +132,9 @@ def _ask(active: "ActiveSearch") -> None:
         print(f"How did it go? Say “edge answer {'|'.join(ANSWERS)}”, then “edge --resume”.", file=sys.stderr)
         active.stop()
         return
-    said = typer.prompt("How did it go?", type=click.Choice(list(ANSWERS)), err=True)
+    said = ""
+    while said not in ANSWERS:
+        said = str(typer.prompt(f"How did it go? ({', '.join(ANSWERS)})", err=True)).strip()
     active.answer(ANSWERS[said])
 
 

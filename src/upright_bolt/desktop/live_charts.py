@@ -13,7 +13,7 @@ from upright_bolt.desktop.lanes import Lanes
 from upright_bolt.desktop.pieces import Elided, column, heading, label
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.theme import Theme
-from upright_bolt.model.constraint import ORDER
+from upright_bolt.model.constraint import CODE, ORDER, Constraint
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, SHARE, SPEED, TEMPERATURE
 from upright_bolt.presentation.history import Floats, History, thinned
 from upright_bolt.presentation.pace import Pace
@@ -59,6 +59,8 @@ class Figure(QWidget):
         self._chip.setVisible(bool(text))
 
 
+ROOM_FOR_CHIP_PX = 470
+"""Lower charts have no room for the chip's lanes: what holds it is said in words."""
 NEAR_BOARD = 0.6
 """The board's limit is drawn once so much of it is in sight; else it would press all the rest down."""
 ABOVE_LEVEL = 1.4
@@ -241,9 +243,10 @@ class LiveCharts(QWidget):
         self.lanes.show_now(ORDER[int(self._history.column("held")[-1])])
 
     def _draw_chip_lanes(self, seen: dict[str, Floats]) -> None:
-        """Draw what held the graphics chip; one that sleeps all the while leaves its room to the others."""
+        """Draw what held the graphics chip; one without work leaves its room to the others, as in a low window."""
         held = seen["chip_held"]
-        self._show_chip(shown=not bool(np.isnan(held).all()))
+        worked = bool((~np.isnan(held) & (held != CODE[Constraint.NO_WORK])).any())
+        self._show_chip(shown=worked and self.height() >= ROOM_FOR_CHIP_PX)
         now = self._history.last("chip_held")
         self.chip_lanes.draw(seen["time"], held)
         self.chip_lanes.show_now(None if now is None else ORDER[int(now)])
@@ -275,7 +278,8 @@ class LiveCharts(QWidget):
         drawn = max(
             [v for watts in (seen["power"], seen["burst"], together) if (v := _highest(watts)) is not None] or [0.0]
         )
-        board = board if board is not None and drawn > NEAR_BOARD * board else None
+        measured = _highest(seen["power"]) is not None
+        board = board if board is not None and measured and drawn > NEAR_BOARD * board else None
         self._board.setVisible(board is not None)
         if board is not None:
             self._board.setValue(board)

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from upright_bolt.analysis.chip_held import held_by
-from upright_bolt.model.constraint import CODE
+from upright_bolt.model.constraint import CODE, ORDER, Constraint
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import FAN, Sensor, SensorKind, by_processor, index_of
@@ -94,6 +94,13 @@ class History:
             return None
         held = held_by(lambda name: value_of(sample, self._index, name), self.chip)
         return None if held is None else CODE[held]
+
+    @property
+    def chip_words(self) -> str:
+        """What holds the graphics chip now, in words; empty while it sleeps or has no work."""
+        code = self.last("chip_held")
+        held = None if code is None else ORDER[int(code)]
+        return "" if held in (None, Constraint.NO_WORK) else f"{self.chip}: {held}"
 
     def _make_room(self) -> None:
         live = self._table[self._start : self._end]

@@ -326,7 +326,8 @@ class Presenter:
         """Return what holds the clock back now, with what speaks for it."""
         if self.sample is None:
             return ""
-        return holding_now(self.sample, self.outline.about, self.controls, self.history.held_since_s())
+        said = holding_now(self.sample, self.outline.about, self.controls, self.history.held_since_s())
+        return "; ".join(part for part in (said, self.history.chip_words) if part)
 
     # runs
 
