@@ -312,8 +312,8 @@ def test_the_demonstration_plays_through_the_window_and_prints_the_comparison(da
         assert words in result.stdout
     names = {path.stem for path in pictures.glob("*.png")}
     assert names == {
-        "machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-heat", "compare-sweep", "edge",
-        "profiles",
+        "machine", "workbench", "workbench-draft", "workbench-result", "compare", "compare-heat", "compare-sweep",
+        "edge", "profiles",
     }  # fmt: skip
     assert all(path.stat().st_size > 50_000 for path in pictures.glob("*.png"))
     history = subprocess.run(

@@ -18,13 +18,11 @@ LANES = (
     Constraint.BURST,
     Constraint.PEAK,
     Constraint.BOARD,
-    Constraint.POWER,
     Constraint.HEAT,
     Constraint.CURRENT,
     Constraint.HOT_SIGNAL,
     Constraint.TURBO_TABLE,
     Constraint.CLOCK_CAP,
-    Constraint.VOLTAGE,
     Constraint.NO_WORK,
     Constraint.UNKNOWN,
 )
@@ -39,6 +37,7 @@ USUAL = {
 """What has a lane from the beginning, where the sensor is there; any other gets one once it has held."""
 OF_CHIP = (Constraint.POWER, Constraint.HEAT, Constraint.VOLTAGE, Constraint.NO_WORK)
 """The same of a graphics chip."""
+LANES_OF_CHIP = (*OF_CHIP, Constraint.UNKNOWN)
 LANE_PX = 12
 
 
@@ -114,6 +113,7 @@ class Lanes(QWidget):
         layout.addWidget(words, 0, 1, Qt.AlignmentFlag.AlignTop)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         usual = [c for c in LANES if c in USUAL and (USUAL[c] is None or USUAL[c] in measured)]
+        self._lanes = LANES_OF_CHIP if chip else LANES
         self._make_room(list(OF_CHIP) if chip else usual)
 
     def _make_room(self, shown: list[Constraint]) -> None:
@@ -144,8 +144,8 @@ class Lanes(QWidget):
         """Fill the lanes. Both of shape (n,); ``held`` holds indices in ``Constraint``."""
         found = spans_of(time_s, held)
         new = [ORDER[code] for code in found if ORDER[code] not in self._bars]
-        if new:
-            self._make_room([c for c in LANES if c in self._bars or c in new])
+        if any(constraint in self._lanes for constraint in new):
+            self._make_room([c for c in self._lanes if c in self._bars or c in new])
         shown = self._shown
         for row, constraint in enumerate(shown):
             spans = found.get(ORDER.index(constraint), [])
