@@ -10,10 +10,8 @@ from command_process import run_command
 from support import TwinSession
 from upright_bolt.analysis.clock_voltage import Curve, Pair, curve_of, flat_and_quiet, same_clock, same_speed
 from upright_bolt.errors import BadInput, Refused
-from upright_bolt.model.start import Start
-from upright_bolt.model.work import Options, Work
+from upright_bolt.model.work import Options
 from upright_bolt.presentation.chip_curve import read_curve
-from upright_bolt.session.session import SAMPLE_S
 from waiting import within
 from window_support import until
 
@@ -23,20 +21,15 @@ CLOCKS = (1200.0, 1600.0, 1900.0, 2100.0, 2300.0)
 
 def worked(twin, settings, weight="heavy", seconds=20.0):
     session = twin.session
-    work = Work("graphics", seconds, options=Options(chip=CHIP, weight=weight), start=Start.AT_ONCE)
     if settings:
         from upright_bolt.session.chip_wake import wake_for
 
         wake_for(session, settings)
         assert session.try_settings(settings, standing=False).ok
-    run = session.start_run(work, "a curve", twin.store)
-    while session.run is not None:
-        session.tick()
-        session.end_run()
-        twin.pass_time(SAMPLE_S)
+    record = twin.run(seconds, "a curve", workload="graphics", options=Options(chip=CHIP, weight=weight))
     if settings:
         session.put_back("a test")
-    return run
+    return record
 
 
 def told(data, *words):
@@ -141,9 +134,8 @@ def test_what_was_seen_with_the_curve_moved_stands_apart(tmp_path):
 
 def test_samples_of_a_chip_that_has_no_work_are_left_out(tmp_path):
     twin = TwinSession(tmp_path)
-    run = worked(twin, {})
-    record = twin.store.get(run.id)
-    time_s, columns = twin.store.telemetry(run.id)
+    record = worked(twin, {})
+    time_s, columns = twin.store.telemetry(record.id)
     twin.close()
     idle = dict(columns) | {f"{CHIP}.busy": np.zeros_like(time_s)}
     assert curve_of(CHIP, [(record, time_s, idle)]).stock == ()

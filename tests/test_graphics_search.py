@@ -234,20 +234,15 @@ def test_the_light_scene_alone_is_no_proof_for_a_profile(scene):
     from upright_bolt.analysis.chip import chip_on_board
     from upright_bolt.analysis.proofs import proofs_of
     from upright_bolt.model.profile import Profile
-    from upright_bolt.model.start import Start
-    from upright_bolt.model.work import Options, Work
+    from upright_bolt.model.work import Options
     from upright_bolt.profiles.plan import Doubts, plan_for
     from upright_bolt.session.chip_wake import wake_for
 
     session = scene.session
     wake_for(session, [VOLTAGE])
     assert session.try_settings({VOLTAGE: -60.0}, standing=False).ok
-    work = Work("graphics", 900.0, options=Options(chip="gpu03", weight="light"), start=Start.AT_ONCE)
-    session.start_run(work, "the light scene", scene.twin.store)
-    while session.run is not None:
-        session.tick()
-        session.end_run()
-        scene.twin.pass_time(SAMPLE_S)
+    options = Options(chip="gpu03", weight="light")
+    scene.twin.run(900.0, "the light scene", workload="graphics", options=options)
     chip = chip_on_board(session.about.identity)
     proofs = proofs_of({VOLTAGE: -60.0}, scene.twin.store.all(), scene.machine, session.about.identity, chip)
     assert proofs[VOLTAGE].all_loads_s == 0.0
@@ -308,20 +303,14 @@ def test_a_run_tells_which_chip_worked_and_proves_nothing_of_another_in_its_plac
     from upright_bolt.analysis.chip import chip_on_board
     from upright_bolt.analysis.edge_history import known
     from upright_bolt.analysis.proofs import proofs_of
-    from upright_bolt.model.start import Start
-    from upright_bolt.model.work import Options, Work
+    from upright_bolt.model.work import Options
     from upright_bolt.session.chip_wake import wake_for
 
     session = scene.session
     wake_for(session, [VOLTAGE])
     assert session.try_settings({VOLTAGE: -195.0}, standing=False).ok
-    work = Work("graphics", 900.0, options=Options(chip="gpu03", weight="steps"), start=Start.AT_ONCE)
-    session.start_run(work, "too deep", scene.twin.store)
-    while session.run is not None:
-        session.tick()
-        session.end_run()
-        scene.twin.pass_time(SAMPLE_S)
-    (run,) = scene.twin.store.all()
+    options = Options(chip="gpu03", weight="steps")
+    run = scene.twin.run(900.0, "too deep", workload="graphics", options=options)
     assert run.head.identity["graphics"] == "1d7e:0310"
     assert run.errors
     asked = scene.ask(controls=(VOLTAGE,), graphics="1d7e:0310").asked

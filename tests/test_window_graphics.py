@@ -16,13 +16,6 @@ from window_support import FAST, until
 VOLTAGE = "gpu03.voltage-offset"
 
 
-def finished(twin):
-    while twin.session.run is not None:
-        twin.session.tick()
-        twin.session.end_run()
-        twin.pass_time(SAMPLE_S)
-
-
 @pytest.fixture
 def with_ladder(data):
     """Keep a ladder of ``both`` and a run on the chip alone, and leave the machine."""
@@ -36,9 +29,7 @@ def with_ladder(data):
         twin.session.end_run()
         twin.session.end_series()
         twin.pass_time(SAMPLE_S)
-    work = Work("graphics", 30.0, options=Options(chip="gpu03"), start=Start.AT_ONCE)
-    twin.session.start_run(work, "alone", twin.store)
-    finished(twin)
+    twin.run(30.0, "alone", workload="graphics", options=Options(chip="gpu03"))
     twin.close()
     return data
 

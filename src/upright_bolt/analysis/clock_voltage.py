@@ -81,6 +81,16 @@ class Curve:
         known = [(pair.clock_mhz, pair.frames_a_minute) for pair in self.stock if pair.frames_a_minute]
         return _between(known, clock_mhz)
 
+    def watts_part(self, clock_mhz: float) -> float | None:
+        """Return which part of the watts at stock the heavy scene takes at a clock; None beyond what was seen."""
+        watts, top = self.watts_at(clock_mhz), self.top
+        return watts / top.watts if watts and top is not None and top.watts else None
+
+    def frames_part(self, clock_mhz: float) -> float | None:
+        """Return which part of the frames at stock the heavy scene comes to at a clock; None beyond what was seen."""
+        frames, top = self.frames_at(clock_mhz), self.top
+        return frames / top.frames_a_minute if frames and top is not None and top.frames_a_minute else None
+
     @property
     def top(self) -> Pair | None:
         """The highest clock that the heavy scene has reached at stock; None if it was not run there."""
@@ -225,13 +235,10 @@ def same_clock(curve: Curve, controls: Mapping[str, Control], part: str, clock_m
     settings: dict[str, Value] = {f"{part}{PART_MARK}{own}": moved}
     if can_set(controls, part, "highest-clock"):
         settings[f"{part}{PART_MARK}highest-clock"] = float(round(clock_mhz))
-    watts, frames = curve.watts_at(clock_mhz), curve.frames_at(clock_mhz)
-    top = curve.top
-    watts_part = None
-    if top is not None and top.watts and watts and volts and lower:
-        watts_part = (lower / volts) ** 2 * watts / top.watts
-    frames_part = frames / top.frames_a_minute if top is not None and top.frames_a_minute and frames else None
-    return Asked(settings, clock_mhz, lower, watts_part, frames_part)
+    watts_part = curve.watts_part(clock_mhz)
+    less = (lower / volts) ** 2 if volts and lower else None
+    watts_part = None if less is None or watts_part is None else less * watts_part
+    return Asked(settings, clock_mhz, lower, watts_part, curve.frames_part(clock_mhz))
 
 
 def mover_of(controls: Mapping[str, Control], part: str) -> str:
@@ -266,10 +273,8 @@ def flat_and_quiet(curve: Curve, controls: Mapping[str, Control], part: str) -> 
         if low_w <= wanted <= high_w:
             exact = low + (wanted - low_w) / (high_w - low_w) * (high - low) if high_w > low_w else low
             clock = GRID_MHZ * floor(exact / GRID_MHZ)
-            watts, frames = curve.watts_at(clock), curve.frames_at(clock)
-            frames_part = frames / top.frames_a_minute if frames and top.frames_a_minute else None
-            part_of_watts = watts / top.watts if watts else None
-            return Asked({f"{part}{PART_MARK}highest-clock": clock}, clock, None, part_of_watts, frames_part)
+            settings: dict[str, Value] = {f"{part}{PART_MARK}highest-clock": clock}
+            return Asked(settings, clock, None, curve.watts_part(clock), curve.frames_part(clock))
     return None
 
 

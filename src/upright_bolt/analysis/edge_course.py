@@ -99,15 +99,7 @@ class Course:
     def gained(self) -> float | None:
         """Return what part of the score at stock what is recommended has brought; None if that was not measured."""
         stock = self.gains.stock_score
-        scores = [
-            end.score
-            for rung, end in self.search.ended
-            if end.score is not None
-            and end.outcome is Outcome.PASSED
-            and rung.purpose is not Purpose.COOL_SOAK
-            and rung.scene == self._scene
-            and rung.settings == self.recommended
-        ]
+        scores = [end.score for end in self._at_recommended() if end.score is not None]
         if stock and scores:
             return sum(scores) / len(scores) / stock - 1.0
         per_unit = gain_per_unit(self.gains.of())
@@ -117,16 +109,19 @@ class Course:
     def watts_part(self) -> float | None:
         """Return which part of the watts at stock is drawn at what is recommended; None if that was not measured."""
         stock = [end.power_w for rung, end in self.search.ended if rung.purpose is Purpose.BASELINE and end.power_w]
-        there = [
-            end.power_w
+        there = [end.power_w for end in self._at_recommended() if end.power_w]
+        return sum(there) / len(there) / stock[0] if there and stock else None
+
+    def _at_recommended(self) -> list[RungEnd]:
+        """Return how the rungs ended that passed at what is recommended, under the load that gains are counted by."""
+        return [
+            end
             for rung, end in self.search.ended
-            if end.power_w
-            and end.outcome is Outcome.PASSED
-            and rung.scene == self._scene
+            if end.outcome is Outcome.PASSED
             and rung.purpose is not Purpose.COOL_SOAK
+            and rung.scene == self._scene
             and rung.settings == self.recommended
         ]
-        return sum(there) / len(there) / stock[0] if there and stock else None
 
     def work_out(self) -> None:
         """Work out all that follows from the record, which takes a while."""
@@ -166,11 +161,8 @@ class Course:
         single[weakest] = min(single[weakest], together)
         if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
             return joint
-        return (
-            joint
-            if any(self._reaches(single, one) for one in self._seen if not one.passed)
-            else self.axis.settings(single)
-        )
+        failed = any(self._reaches(single, one) for one in self._seen if not one.passed)
+        return joint if failed else self.axis.settings(single)
 
     def _reaches(self, positions: Mapping[str, float], failed: Seen) -> bool:
         """Tell whether positions are at or near something that failed."""
@@ -245,7 +237,7 @@ class Course:
         )
 
     def _at_stock(self, number: int, load_s: float, purpose: Purpose, boot_id: str) -> Rung:
-        settings = self.axis.at_stock()
+        settings = self.axis.settings({})
         return Rung(number, 0.0, settings, load_s, 1, purpose, boot_id=boot_id, scene=self._scene)
 
     def _next_test(self, number: int, boot_id: str) -> Rung | None:

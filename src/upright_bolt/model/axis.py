@@ -46,13 +46,9 @@ class Axis:
         return 0.0 if value is None or isinstance(value, str) else self.towards * (value - self.stock)
 
     def settings(self, positions: Mapping[str, float]) -> dict[str, Value]:
-        """Return the settings at positions by control, with what is held."""
+        """Return the settings at positions by control, with what is held; that alone where no position is given."""
         moved: dict[str, Value] = {name: self.value(position) for name, position in positions.items()}
         return {**moved, **self.held}
-
-    def at_stock(self) -> dict[str, Value]:
-        """Return the settings at stock: what is held."""
-        return dict(self.held)
 
     def positions(self, settings: Mapping[str, Value]) -> dict[str, float]:
         """Return where each of its controls lies in settings."""

@@ -129,7 +129,6 @@ class ActiveSearch:
     Attributes:
         search: its rungs so far.
         ended: whether this process has done with it; ``search.end`` is None if it can go on later.
-        question: the rung of which a person has to say how it went; None if there is none.
 
     Raises:
         BadInput: a trial is running, or a graphics chip does not wake.
@@ -161,8 +160,7 @@ class ActiveSearch:
         self._stopping = False
         self._failed_runs = 0
         self.paused = ""
-        self.question: Rung | None = None
-        self._answered: RungEnd | None = None
+        self._asked_of: RungEnd | None = None
         self.search = search
         self.ended = False
         self.fault: BoltError | None = None
@@ -171,6 +169,11 @@ class ActiveSearch:
         autostart = session.machine.autostart
         if autostart is not None and search.asked.after_freeze is AfterFreeze.GO_ON:
             autostart.enter()
+
+    @property
+    def question(self) -> Rung | None:
+        """The rung of which a person has to say how it went; None if there is none."""
+        return self._rung if self._asked_of is not None else None
 
     @property
     def course(self) -> Course:
@@ -292,14 +295,14 @@ class ActiveSearch:
     def _close_or_ask(self, rung: Rung, end: RungEnd) -> None:
         """Write down how a rung ended, or ask the person who has used the machine meanwhile."""
         if rung.purpose is Purpose.IN_USE and end.outcome is Outcome.PASSED:
-            self.question, self._answered = rung, end
+            self._asked_of = end
         else:
             self._close(end)
 
     def answer(self, outcome: Outcome) -> None:
         """Write down how it went while a person used the machine. Raises BoltError if it cannot be kept."""
-        if self.question is not None and self._answered is not None:
-            end, self.question, self._answered = self._answered, None, None
+        if (end := self._asked_of) is not None:
+            self._asked_of = None
             self._close(told_by_person(end, outcome))
 
     def _end_of(self, rung: Rung, run: ActiveRun, end: RunEnd) -> RungEnd:
