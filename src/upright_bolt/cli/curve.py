@@ -25,12 +25,15 @@ def curve(
     """Show which clocks and voltages a graphics chip has shown under load, and what can be asked of it."""
     from upright_bolt.analysis.clock_voltage import flat_and_quiet, mover_of, same_clock, same_speed
     from upright_bolt.model.quantity import CLOCK
+    from upright_bolt.model.work import no_such_chip
     from upright_bolt.presentation.chip_curve import read_curve
 
     if bool(clock) != bool(at):
         raise BadInput("--clock and --as belong together: curve gpu03 --clock 2GHz --as 1.8GHz.")
     with access_at(context.obj, exclusive=False) as access, store_at(context.obj) as store:
-        _check_chip(chip, [known.part for known in access.about.chips])
+        names = [known.part for known in access.about.chips]
+        if chip not in names:
+            raise BadInput(f"There is{no_such_chip(names, chip)}")
         controls = access.controls()
         seen = read_curve(store, parse_machine(context.obj.machine).word, chip)
     if clock:
@@ -50,12 +53,6 @@ def curve(
             _print(chip, seen, drafts, str(fault))
         else:
             _print(chip, seen, drafts)
-
-
-def _check_chip(chip: str, known: list[str]) -> None:
-    if chip not in known:
-        there = f"there {'is' if len(known) == 1 else 'are'} {', '.join(known)}" if known else "there is none"
-        raise BadInput(f"There is no graphics chip “{chip[:40]}” here; {there}.")
 
 
 def _print(chip: str, seen: "Curve", drafts: "dict[str, Asked | None]", no_mover: str = "") -> None:

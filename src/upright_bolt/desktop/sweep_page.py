@@ -345,7 +345,17 @@ class SweepPage(QWidget):
         found = (lambda: shared(runs, control)) if key == SHARED else (lambda: lines(runs, control, key))
         self._presenter.compute(found, show)
 
+    def _say_shared(self, found: tuple[SweepLine, ...]) -> None:
+        """Say at which step the graphics chip gained most for what the processor lost."""
+        exchange = best_exchange([run for run in self._runs if run.head.workload == "both"])
+        count = sum(len(point.runs) for point in found[0].points) if found else 0
+        said = [shared_heat(exchange)] if exchange is not None else []
+        self._said.setText(" ".join([*said, f"{count} runs. Strong: frames; thin: the processor's score."]))
+
     def _say(self, found: tuple[SweepLine, ...]) -> None:
+        if self.result.currentData() == SHARED:
+            self._say_shared(found)
+            return
         same = [line for line in found if line.work == found[0].work]
         count = sum(len(point.runs) for line in same for point in line.points)
         more = f", {len(same) - MOST_LINES} more lines are not drawn" if len(same) > MOST_LINES else ""
@@ -354,7 +364,3 @@ class SweepPage(QWidget):
             f"{count} runs of {work}{more}. Joined: runs that differ in nothing else. "
             "Bars: where the mean lies in 95 of 100 cases. ✕: a run gave wrong results there."
         )
-        if self.result.currentData() == SHARED:
-            exchange = best_exchange([run for run in self._runs if run.head.workload == "both"])
-            said = [shared_heat(exchange)] if exchange is not None else []
-            self._said.setText(" ".join([*said, f"{count // 2} runs. Strong: frames; thin: the processor's score."]))

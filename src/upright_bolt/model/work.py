@@ -1,6 +1,7 @@
 """What runs execute: the workloads by name, and what a person can ask of one."""
 
 import shlex
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from math import isfinite
 from typing import Any
@@ -202,8 +203,13 @@ def choose_chip(chips: tuple[GraphicsChip, ...], asked: str) -> GraphicsChip | N
     for chip in chips:
         if asked in ("", chip.part):
             return chip
+    raise BadInput(f"on: there is{no_such_chip(names, asked)} “{NO_CHIP}” renders without one.")
+
+
+def no_such_chip(names: Sequence[str], asked: str) -> str:
+    """Return behind “there is” that there is no graphics chip of a name, and which there are."""
     there = f"there {'is' if len(names) == 1 else 'are'} {', '.join(names)}" if names else "there is none"
-    raise BadInput(f"on: there is no graphics chip “{asked[:40]}” here; {there}. “{NO_CHIP}” renders without one.")
+    return f" no graphics chip “{asked[:40]}” here; {there}."
 
 
 def hold_s(options: Options) -> float:
