@@ -91,6 +91,7 @@ class PrivateBus:
         for process in reversed(self._ours):
             process.kill()
             process.wait()
+        print(*(path.read_text() for path in sorted(self.folder.glob("*.log"))), sep="\n")  # told if the test failed
 
     def _listens(self) -> bool:
         with socket.socket(socket.AF_UNIX) as trial:
