@@ -6,6 +6,7 @@ import pwd
 import signal
 import socket
 import subprocess
+import sys
 import uuid
 from collections.abc import Iterator
 from pathlib import Path
@@ -91,7 +92,8 @@ class PrivateBus:
         for process in reversed(self._ours):
             process.kill()
             process.wait()
-        print(*(path.read_text() for path in sorted(self.folder.glob("*.log"))), sep="\n")  # told if the test failed
+        for path in sorted(self.folder.glob("*.log")):  # told if the test has failed
+            print(path.name, path.read_text(), sep="\n", file=sys.stderr)
 
     def _listens(self) -> bool:
         with socket.socket(socket.AF_UNIX) as trial:

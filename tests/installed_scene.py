@@ -158,6 +158,7 @@ def main() -> None:
     prepare(Path(sys.argv[1]))
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
     told: dict[str, object] = {"without a bus": command("machine", user=nobody)}
+    told["without a home"] = command("set", "turbo=off", user=nobody, HOME="/nonexistent")
     told["workloads"] = run_every_workload("user", nobody)
     told["workloads as root"] = run_every_workload("root", [])
     told["under sudo"] = under_sudo()

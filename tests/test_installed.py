@@ -122,7 +122,11 @@ def test_every_workload_runs_and_the_bus_starts_the_service_and_polkit_by_itself
     for who in ("without a bus", "nobody"):
         assert told[who]["code"] == 0, told[who]
         assert "- root service: " in told[who]["out"]
-    assert "there is no system bus here; install it with" in told["without a bus"]["out"]
+    assert "there is no system bus here; install the root service with" in told["without a bus"]["out"]
+    homeless = told["without a home"]
+    assert homeless["code"] == 1
+    assert homeless["err"].startswith("Setting anything here needs root or the root service: there is no system bus")
+    assert "/nonexistent/.local/share/upright-bolt/machines/host cannot be written" in homeless["err"]
     assert "You may not read this machine through the root service" in told["nobody"]["out"]
     assert told["nobody sets"]["code"] == 1
     battery = any("battery" in sensor["name"] for sensor in json.loads(told["machine"]["out"])["sensors"])

@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from upright_bolt.app_ports import MachineWord, host_ports, open_ports
-from upright_bolt.errors import BadInput, BoltError, InUse
+from upright_bolt.errors import BadInput, BoltError, InUse, NoFolder
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.note import Note, NoteCode, Subject, note
 from upright_bolt.model.work import OF_GRAPHICS
@@ -16,6 +16,7 @@ from upright_bolt.settings.access import MachineAccess
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
+from upright_bolt.wording.notes import clause
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -201,6 +202,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     Raises:
         BadInput: no such machine.
         InUse: another process holds it and ``exclusive`` is asked.
+        NoFolder: it is opened in this process, and the folder for its records cannot be written.
     """
     word = parse_machine(machine)
     if word.kind != "host":
@@ -214,7 +216,12 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     gaps = () if is_root() else (found,)
     if caller() is not None and not as_root:
         return _open_with_helper(word, holder, exclusive=exclusive)
-    return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
+    try:
+        return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
+    except NoFolder as fault:
+        if not gaps:
+            raise
+        raise NoFolder(f"Setting anything here needs root or the root service: {clause(gaps[0])}. {fault}") from fault
 
 
 def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> OpenMachine:
@@ -285,7 +292,7 @@ def open_local(
 
     Raises:
         InUse: another process holds it and ``exclusive`` is asked.
-        BoltError: ``folder`` cannot be written.
+        NoFolder: ``folder`` cannot be written.
     """
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
@@ -329,7 +336,7 @@ def _lock(folder: Path, holder: str, *, exclusive: bool) -> MachineLock | None:
         return None
     except OSError as fault:
         if exclusive:
-            raise BoltError(
+            raise NoFolder(
                 f"{folder} cannot be written ({fault.strerror}); name another folder with --data."
             ) from fault
         return None

@@ -10,6 +10,7 @@ The tree::
     ├── InUse              another process holds the machine
     ├── Damaged            a file of this program does not hold what it should
     ├── Denied             the person has no right to it
+    ├── NoFolder            a folder that records go to cannot be written
     └── MachineFroze       a simulated machine froze, which ends whatever was running on it
 """
 
@@ -52,6 +53,10 @@ class Denied(BoltError):
 
 class Damaged(BoltError):
     """A file of this program, or data from outside, does not hold what it should."""
+
+
+class NoFolder(BoltError):
+    """The folder for records cannot be written."""
 
 
 class MachineFroze(BoltError):

@@ -66,8 +66,8 @@ _CLAUSES: dict[C, str] = {
     C.NO_CPUINFO: "{path} is missing or empty, so the processor is not named",
     C.PROCESSORS_OFFLINE: "they are offline, so nothing of theirs can be read or set",
     C.LIBRARY_UNUSABLE: "its management library cannot be used ({fault})",
-    C.SERVICE_ABSENT: "{why}; install it with “sudo make install” in the source folder, or run single commands with "
-    "sudo",
+    C.SERVICE_ABSENT: "{why}; install the root service with “sudo make install” in the source folder, or run single "
+    "commands with sudo",
     C.SERVICE_REFUSES: "{why}",
     C.REGISTER_EMPTY: "it holds nothing",
     C.LOCKDOWN: "kernel lockdown forbids registers; it is switched on by secure boot in most cases",
