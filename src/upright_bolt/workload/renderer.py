@@ -21,7 +21,10 @@ SOFTWARE = ("llvmpipe", "softpipe", "swrast")
 DRM_DEVICE_FILE = 0x3233
 MOST_DEVICES = 16
 VERSION = 430
-GROUP = 256
+GROUP = 64
+"""Of every computation on the chip: so many work at a time."""
+EACH_CHECKS = 16
+"""Words of memory."""
 HELD = 3
 """Frames that are under way at a time: what a frame came to is read while the next ones are being rendered."""
 
@@ -103,8 +106,8 @@ class Renderer:
     def _prepare(self) -> None:
         gl = self._gl
         self._draw = gl.program(vertex_shader=scene.VERTICES, fragment_shader=scene.PIXELS)
-        self._compute, self._fold, self._check = (
-            gl.compute_shader(text) for text in (scene.COMPUTATION, scene.FOLDING, scene.MEMORY)
+        self._compute, self._fold, self._join, self._check = (
+            gl.compute_shader(text) for text in (scene.COMPUTATION, scene.FOLDING, scene.JOINING, scene.MEMORY)
         )
         side, squared = self.size.blocks * scene.SIDE, self.size.blocks**2
         self._pattern = gl.texture((scene.SIDE, scene.SIDE), 1, scene.pattern().tobytes(), dtype="u4")
@@ -114,16 +117,19 @@ class Renderer:
             texture.use(unit)
         self._target = gl.framebuffer([self._picture])
         self._vertices = gl.vertex_array(self._draw, [])
-        self._numbers = gl.buffer(reserve=4 * scene.NUMBERS * squared)
+        self._strips = scene.STRIPS * squared
+        self._parts = gl.buffer(reserve=2 * 2 * 4 * self._strips)
         marks = np.arange(self.size.memory_words, dtype=np.uint32) * np.uint32(0x9E3779B1)
         self._memory = gl.buffer(marks.tobytes())
         self._held = [0] * 16
         self._folded = scene.FOLDED * squared
         words = self.size.passes * self._folded + 1
         self._results = [gl.buffer(reserve=4 * words) for _ in range(HELD)]
-        self._numbers.bind_to_storage_buffer(1)
+        self._parts.bind_to_storage_buffer(1)
         self._memory.bind_to_storage_buffer(3)
-        self._fold["blocks"] = self.size.blocks
+        self._picture.bind_to_image(1, read=True, write=False)
+        self._fold["blocks"], self._compute["strips"] = self.size.blocks, self._strips
+        self._check["apart"] = self._slice // EACH_CHECKS
 
     def begin(self, number: int, seed: int, rounds: int, *, checked: bool = True) -> None:
         """Ask for frame ``number``; of one that is not ``checked`` a corner alone is folded.
@@ -136,20 +142,24 @@ class Renderer:
         self._target.use()
         for program in (self._draw, self._compute):
             program["seed"], program["rounds"] = seed, rounds
-        squared = self.size.blocks**2
         for each in range(self.size.passes):
             self._vertices.render(gl.TRIANGLES, 6 * 256)
-            self._compute.run(squared * scene.NUMBERS // GROUP)
+            self._compute.run(self._strips // GROUP)
+            gl.memory_barrier()
             if checked:
-                gl.memory_barrier()
-                self._fold["offset"] = each * self._folded
-                self._fold.run(2 * scene.TILES * squared)
-        gl.memory_barrier()
+                self._fold_pass(each * self._folded, self._strips // GROUP)
         if checked:
             self._remember(number)
         else:
-            self._fold["offset"] = 0
-            self._fold.run(1)
+            self._fold_pass(0, 1)
+
+    def _fold_pass(self, offset: int, groups: int) -> None:
+        """Fold so many groups of strips of the picture, and as many of the numbers, into a frame's result."""
+        self._fold.run(groups)
+        self._gl.memory_barrier()
+        self._join["offset"] = offset
+        self._join.run(max(1, 2 * groups // scene.TILE))
+        self._gl.memory_barrier()
 
     def _remember(self, number: int) -> None:
         """Check a slice of memory for what it was filled with, and fill it anew."""
@@ -158,7 +168,7 @@ class Renderer:
         check = self._check
         check["first"], check["held"], check["next"] = part * self._slice, self._held[part], following
         check["wrong"] = self.size.passes * self._folded
-        check.run(self._slice // GROUP)
+        check.run(self._slice // EACH_CHECKS // GROUP)
         self._held[part] = following
         self._gl.memory_barrier()
 
