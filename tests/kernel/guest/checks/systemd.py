@@ -70,7 +70,9 @@ def held_through_sleep(guest: Guest) -> None:
     took = guest.until(lambda: guest.register(0x610) & 0x7FFF == 160, 20.0)
     written = guest.until(lambda: "in force, again after sleep" in guest.run("hold", "log").out, 60.0)
     log = guest.run("hold", "log").out
-    guest.note(f"{on_waking / 8} W on waking, in force again {took:.2f} s after it, written down {written:.0f} s; {log}")
+    guest.note(
+        f"{on_waking / 8} W on waking, in force again {took:.2f} s after it, written down {written:.0f} s; {log}"
+    )
     assert took < 2.0
 
 
