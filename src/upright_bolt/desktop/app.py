@@ -29,13 +29,16 @@ from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.desktop.session_thread import SessionThread
 from upright_bolt.desktop.window import Window
 from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.event import ChipsChanged
 from upright_bolt.model.quantity import Shown
 from upright_bolt.presentation.outline import outline_of
+from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceFile, Preferences, WhenClosed
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
+from upright_bolt.wording.events import sentence
 
 Opener = Callable[[str], Session]
 """Opens a session on a machine by its word. Raises BoltError."""
@@ -140,15 +143,27 @@ class DesktopApp:
         self.thread = SessionThread(session)
         log = SearchLog(session.machine.record or self._data)
         self.presenter = Presenter(outline, self.thread, self.background, self.store, controls, log)
-        self.thread.snapshot.connect(self.presenter.take)
+        self.thread.snapshot.connect(self._take)
         self.thread.failed.connect(self.presenter.say)
         self.thread.froze.connect(self._after_freeze)
         self._closed = False
         self.thread.start()
         self.presenter.searches.look_back()
         self.presenter.profiles.told.connect(self._notify)
-        self.presenter.drifts.told.connect(lambda words: None if self.window.isActiveWindow() else self._notify(words))
         self._at_login = session.machine.at_login
+
+    def _take(self, snapshot: Snapshot) -> None:
+        """Hand a snapshot on; a graphics chip that has come or gone has the window built anew around what is there."""
+        about = snapshot.about
+        if about is None or about is self.presenter.outline.about:
+            self.presenter.take(snapshot)
+            return
+        self.presenter.take_over(about)
+        self.presenter.let_go()
+        self.presenter.take(snapshot)
+        self._replace_window()
+        said = [sentence(event) for event in snapshot.events if isinstance(event, ChipsChanged)]
+        self.presenter.say(". ".join([*said, ""]).strip() or self.presenter.outcome)
 
     def _notify(self, words: str) -> None:
         """Show a desktop notification, without waiting for it."""
@@ -202,6 +217,7 @@ class DesktopApp:
         self.window.closing.connect(self.close)
         self.window.machine_wanted.connect(lambda word: QTimer.singleShot(0, partial(self.open_machine, word)))
         self.window.preferred.connect(self.prefer)
+        self.presenter.drifts.told.connect(lambda words: None if self.window.isActiveWindow() else self._notify(words))
         self._looks = looks
         self._show_panel(looks)
 
@@ -213,7 +229,10 @@ class DesktopApp:
         self._show_window()
         self.window.setGeometry(before.geometry())
         self.window.show_view(before.view)
-        self.window.show()
+        if self.panel is not None and not before.isVisible():
+            self.window.stay_in_panel()
+        else:
+            self.window.show()
         before.close()
         before.deleteLater()
 

@@ -183,4 +183,5 @@ class SessionThread(QObject):
             self._drawn.clear()
             self._pending = Snapshot()
             pending.progress = run.progress() if run is not None else None
+            pending.about = session.about
             self.snapshot.emit(pending)

@@ -41,6 +41,16 @@ class ProcessorsChanged:
 
 
 @dataclass(frozen=True, slots=True)
+class ChipsChanged:
+    """Graphics chips, by their names as parts, were plugged in or unplugged."""
+
+    time_s: float
+    came: tuple[str, ...] = ()
+    went: tuple[str, ...] = ()
+    kind: Literal["chips"] = "chips"
+
+
+@dataclass(frozen=True, slots=True)
 class Resumed:
     """The machine woke after ``slept_s`` seconds of suspension."""
 
@@ -164,6 +174,7 @@ Event = (
     ChargerChanged
     | LimitsReset
     | ProcessorsChanged
+    | ChipsChanged
     | Resumed
     | ClockSet
     | AccessChanged

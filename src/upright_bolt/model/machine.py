@@ -45,7 +45,7 @@ class Topology:
 
 @dataclass(frozen=True, slots=True)
 class About:
-    """What does not change about a machine while it is in use.
+    """What does not change about a machine while its parts are the same.
 
     Attributes:
         gaps: what this machine does not offer, and files that could not be understood.
@@ -54,6 +54,7 @@ class About:
         base_mhz, highest_mhz: base clock and highest turbo clock; None if unknown.
         turbo_table_mhz: highest clock by number of active cores; empty if unknown.
         chips: graphics chips, by their place on the bus.
+        survey: how often graphics chips or processors that were not known have come or gone.
     """
 
     identity: Identity
@@ -65,6 +66,7 @@ class About:
     highest_mhz: float | None
     turbo_table_mhz: tuple[float, ...]
     chips: tuple[GraphicsChip, ...] = ()
+    survey: int = 0
 
     @property
     def index(self) -> dict[str, int]:

@@ -36,16 +36,20 @@ class History:
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
-        self._index = index_of(sensors)
-        self.measured = frozenset(self._index)
-        self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
-        self.chip = next((part for sensor in sensors if (part := _chip_of(sensor))), "")
-        self._of_chip = [self._index.get(f"{self.chip}.{kind}") for kind in OF_CHIP]
+        self.take_over(sensors)
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0
         self._end = 0
         self.events: list[Event] = []
         self.highest: dict[str, float] = {}
+
+    def take_over(self, sensors: Sequence[Sensor]) -> None:
+        """Read samples from now on by these sensors."""
+        self._index = index_of(sensors)
+        self.measured = frozenset(self._index)
+        self._clocks = list(by_processor(sensors, SensorKind.CLOCK).values())
+        self.chip = next((part for sensor in sensors if (part := _chip_of(sensor))), "")
+        self._of_chip = [self._index.get(f"{self.chip}.{kind}") for kind in OF_CHIP]
 
     def __len__(self) -> int:
         return self._end - self._start

@@ -8,9 +8,9 @@ from upright_bolt.model.sensor import Sensor, SensorKind, by_processor
 from upright_bolt.session.session import Session
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Outline:
-    """The machine, for the window.
+    """The machine, for the window; it changes only when graphics chips come or go.
 
     Attributes:
         cores: name and logical processors of each core.
@@ -36,6 +36,10 @@ class Outline:
     def identity(self) -> Identity:
         """Who the machine is."""
         return self.about.identity
+
+    def take_over(self, about: About) -> None:
+        """Tell of what is there now; sensors keep their places."""
+        self.about, self.sensors, self.index = about, about.sensors, about.index
 
 
 def outline_of(session: Session) -> Outline:

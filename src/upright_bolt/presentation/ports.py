@@ -6,6 +6,7 @@ from typing import Any, Protocol
 
 from upright_bolt.model.control import Control
 from upright_bolt.model.event import Event
+from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.trial import Status
 from upright_bolt.session.edge_search import SearchProgress
@@ -25,6 +26,8 @@ Failure = Callable[[str], None]
 class Snapshot:
     """What has happened since the last snapshot; ``controls`` and ``status`` only when read again.
 
+    ``about`` is another object once graphics chips have come or gone.
+
     ``ended_series`` tells how a series ended, ``ended_search`` how a search did: empty if well, None if none has.
     """
 
@@ -39,6 +42,7 @@ class Snapshot:
     trouble: str = ""
     controls: dict[str, Control] | None = None
     status: Status | None = None
+    about: About | None = None
 
 
 class SessionWork(Protocol):

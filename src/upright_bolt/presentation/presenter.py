@@ -5,13 +5,13 @@ else: a drag of a strip announces ``drafted`` and no more.
 """
 
 from collections.abc import Callable, Mapping
-from datetime import datetime
 from time import monotonic
 
 from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import values_of
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.event import HoldDid, Tried
+from upright_bolt.model.event import HoldDid
+from upright_bolt.model.machine import About
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings, show_settings
@@ -30,6 +30,7 @@ from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
 from upright_bolt.presentation.run_starter import RunAsked, RunStarter
 from upright_bolt.presentation.searches import Searches
+from upright_bolt.presentation.trial_age import trial_age_s
 from upright_bolt.reports.details import telemetry_of
 from upright_bolt.session.chip_wake import wake_chip, woken_and_tried
 from upright_bolt.session.run_progress import RunProgress
@@ -113,6 +114,11 @@ class Presenter:
                       self.searches.changed, self.profiles.changed, self.drifts.told,
                       self.chip_curve.changed):  # fmt: skip
             topic.silence()
+
+    def take_over(self, about: About) -> None:
+        """Take over what the machine is now that graphics chips have come or gone; widgets are to be built anew."""
+        self.outline.take_over(about)
+        self.history.take_over(self.outline.sensors)
 
     def set_hidden(self, *, hidden: bool) -> None:
         """Sample more rarely and draw nothing while the window is minimised; catch up afterwards."""
@@ -310,13 +316,7 @@ class Presenter:
 
     def trial_age_s(self) -> float:
         """Return for how long the trial has been running: on the machine's own clock if it began in this window."""
-        trial = self.status.trial
-        if trial is None:
-            return 0.0
-        begun = [event.time_s for event in self.history.events if isinstance(event, Tried)]
-        if begun and self.sample is not None and not trial.standing:
-            return max(0.0, self.sample.time_s - begun[-1])
-        return max(0.0, (datetime.now().astimezone() - datetime.fromisoformat(trial.since)).total_seconds())
+        return trial_age_s(self.status.trial, self.history.events, self.sample)
 
     def cores_now(self) -> tuple[CoreNow, ...]:
         """Return every core's numbers of the moment."""

@@ -137,7 +137,7 @@ class BusInterface:
     @method("Status", gives=("s", "status"))
     async def status(self, _caller: Caller) -> Result:
         """Return the trial, what was kept and what no longer holds, as JSON."""
-        return (await self.do(lambda: wire.status(self.machine.status())),)
+        return (await self.do(lambda: wire.status(self.machine.status(), self.machine.about.survey)),)
 
     @method("Apply", ("a{sv}bb", "settings standing may_ask"), ("s", "report"))
     async def apply(

@@ -115,7 +115,7 @@ _ACTS: dict[str, Callable[..., Any]] = {
     "Describe": lambda engine: wire.describe(engine.about, engine.recovered),
     "Controls": lambda engine: wire.controls(engine.controls()),
     "Sample": _sample,
-    "Status": lambda engine: wire.status(engine.status()),
+    "Status": lambda engine: wire.status(engine.status(), engine.about.survey),
     "Apply": _apply,
     "Keep": lambda engine: wire.trial(engine.keep()),
     "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),

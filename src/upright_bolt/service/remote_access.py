@@ -3,12 +3,19 @@
 from typing import Any
 
 from upright_bolt.model.control import Control, Value
+from upright_bolt.model.machine import About
 from upright_bolt.model.trial import Status
 from upright_bolt.service import wire
 
 
 class RemoteAccess:
-    """Reading through an engine elsewhere; whoever extends it says how a question gets there."""
+    """Reading through an engine elsewhere; whoever extends it says how a question gets there.
+
+    Attributes:
+        about: what does not change; another object once graphics chips have come or gone, as ``status`` has told.
+    """
+
+    about: About
 
     def _call(self, member: str) -> Any:  # noqa: ANN401 - whatever the member answers
         raise NotImplementedError
@@ -23,4 +30,7 @@ class RemoteAccess:
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds. Raises BoltError if there is no answer."""
-        return wire.read_status(self._call("Status"))
+        status, survey = wire.read_status(self._call("Status"))
+        if survey != self.about.survey:  # a graphics chip has come or gone
+            self.about, _ = wire.read_description(self._call("Describe"))
+        return status

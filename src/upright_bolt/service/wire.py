@@ -65,12 +65,21 @@ class Description:
     turbo_table_mhz: tuple[float, ...]
     recovered: Recovery | None
     chips: tuple[GraphicsChip, ...] = ()
+    survey: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class StatusRow:
+    """How the machine stands, and the survey that it is described by."""
+
+    status: Status
+    survey: int
 
 
 _DESCRIPTION: Typed[Description] = Typed(Description)
 _CONTROLS: Typed[tuple[ControlRow, ...]] = Typed(tuple[ControlRow, ...])
 _REPORT: Typed[ApplyReport] = Typed(ApplyReport)
-_STATUS: Typed[Status] = Typed(Status)
+_STATUS: Typed[StatusRow] = Typed(StatusRow)
 _TRIAL: Typed[Trial] = Typed(Trial)
 
 
@@ -82,7 +91,7 @@ def describe(about: About, recovered: Recovery | None) -> str:
     return _DESCRIPTION.text(
         Description(
             VERSION, about.identity, about.topology, about.gaps, sensors, about.ceiling_c, about.base_mhz,
-            about.highest_mhz, about.turbo_table_mhz, recovered, about.chips,
+            about.highest_mhz, about.turbo_table_mhz, recovered, about.chips, about.survey,
         )
     )  # fmt: skip
 
@@ -96,7 +105,7 @@ def read_description(text: str) -> tuple[About, Recovery | None]:
     )
     about = About(
         found.identity, found.topology, found.gaps, sensors, found.ceiling_c, found.base_mhz, found.highest_mhz,
-        found.turbo_table_mhz, found.chips,
+        found.turbo_table_mhz, found.chips, found.survey,
     )  # fmt: skip
     return about, found.recovered
 
@@ -157,15 +166,16 @@ def read_trial(text: str) -> Trial:
     return _read(_TRIAL, text)
 
 
-def status(now: Status) -> str:
-    """Return a status as JSON, its trial without file texts."""
+def status(now: Status, survey: int) -> str:
+    """Return a status as JSON, its trial without file texts, and the survey that the machine was described by."""
     shown = replace(now.trial, before={}) if now.trial is not None else None
-    return _STATUS.text(replace(now, trial=shown))
+    return _STATUS.text(StatusRow(replace(now, trial=shown), survey))
 
 
-def read_status(text: str) -> Status:
-    """Return the status of a reply. Raises Refused."""
-    return _read(_STATUS, text)
+def read_status(text: str) -> tuple[Status, int]:
+    """Return the status of a reply, and the survey that the machine is described by now. Raises Refused."""
+    found = _read(_STATUS, text)
+    return found.status, found.survey
 
 
 def _read(form: Typed[T], text: str) -> T:

@@ -114,7 +114,7 @@ class ActiveRun:
         """Take a sample and the events since the last one, and go on."""
         if self.stage is RunStage.ENDED:
             return
-        self._rows.append([sample.time_s, *number_rows(sample, self._held_chip(sample))])
+        self._rows.append([sample.time_s, *number_rows(sample, len(self._index), self._held_chip(sample))])
         self._last_sample = sample
         self._events += events
         try:

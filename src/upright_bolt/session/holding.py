@@ -9,6 +9,7 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import FAN, core_temperatures
 from upright_bolt.model.settings import Settings
+from upright_bolt.model.trial import Status
 from upright_bolt.model.work import HOLD_REST_S
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.run_progress import RunStage
@@ -39,14 +40,20 @@ class Limited(Protocol):
         """Return every control as it stands."""
         ...
 
+    def status(self) -> Status:
+        """Return the trial, what was kept, and what no longer holds."""
+        ...
+
 
 def limits_of(session: Limited, below_c: float) -> dict[str, Control]:
     """Return the controls whose limits are moved: sustained, and burst where there is one.
 
     Raises:
-        BadInput: the sustained limit cannot be set, watts or temperature are not measured, or the temperature asked
-            for lies at the ceiling or beyond.
+        BadInput: a trial is running, the sustained limit cannot be set, watts or temperature are not measured, or the
+            temperature asked for lies at the ceiling or beyond.
     """
+    if session.status().trial is not None:
+        raise BadInput("A trial is running already; “keep” or “put-back” it before limits are moved.")
     missing = [name for name in ("temperature.package", "power.package") if name not in session.index]
     if missing:
         raise BadInput("cooling: this machine measures no package temperature or no watts, so nothing can be held.")

@@ -19,15 +19,18 @@ HELD_BY = "held_by"
 """Telemetry column that holds the constraint, by its number in ``Constraint``; ``held_by.p-cores`` for one kind."""
 
 
-def number_rows(sample: Sample, of_chip: Constraint | None = None) -> list[float]:
+def number_rows(sample: Sample, sensors: int, of_chip: Constraint | None = None) -> list[float]:
     """Return a sample as telemetry keeps it: NaN where not measured, and the constraints' numbers at the end.
 
     Args:
         sample: the sample.
+        sensors: how many the run has columns for: those of a chip that came later are left out.
         of_chip: what held the graphics chip, where nothing but that has worked.
     """
     held = (of_chip or sample.constraint, *sample.kinds)
-    return [nan if value is None else value for value in sample.values] + [CODE[constraint] for constraint in held]
+    return [nan if value is None else value for value in sample.values[:sensors]] + [
+        CODE[constraint] for constraint in held
+    ]
 
 
 def is_held(column: str) -> bool:

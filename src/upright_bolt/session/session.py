@@ -29,10 +29,10 @@ from upright_bolt.model.search import Search
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Options, Work, check_options, length_of
+from upright_bolt.model.work import Work, check_options, length_of
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.awake import StayAwake, reason
-from upright_bolt.session.change_watch import ChangeWatch
+from upright_bolt.session.change_watch import ChangeWatch, chips_changed
 from upright_bolt.session.chip_wake import on_chip
 from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
@@ -133,6 +133,8 @@ class Session:
 
     def tick(self) -> Tick:
         """Take a sample and let a run in progress go on."""
+        if self.access.about is not self.about:
+            self._take_over(self.access.about)
         sample = self._last = self.access.sample()
         self.rest.take(sample, working=self.run is not None and self.run.stage in LOADED)
         self._take_changes()  # first: what another program has set is not taken for a reset by the firmware
@@ -155,6 +157,12 @@ class Session:
         self._profiles.tend()
         self._awake.see(reason(self))
         return Tick(sample, tuple(events))
+
+    def _take_over(self, about: About) -> None:
+        """Take over what the machine is now that a graphics chip has come or gone; sensors keep their places."""
+        self._events += chips_changed(self.now_s, self.about.chips, about.chips)
+        self.about, self.index = about, about.index
+        self._watch = ChangeWatch(about.sensors)
 
     def _take_changes(self) -> None:
         heard = self.access.changes_by_others()
@@ -238,7 +246,7 @@ class Session:
         work = replace(work, duration_s=length_of(work.workload, work.options, work.duration_s))
         cpus = choose_cpus(self.about.topology, work.workload, work.threads, work.kind)
         holds = work.workload == "cooling"
-        limits = self._limits_to_hold(work.options) if holds else {}
+        limits = limits_of(self, work.options.below_c) if holds else {}
         work, chip = on_chip(self, work)
         load: Load = self.machine.load(Task("steady" if holds else work.workload, cpus, work.options, chip))
         load = HoldLoad(load) if holds else load
@@ -311,12 +319,6 @@ class Session:
                 of_several.take_ended(run)
         self.machine.save()
         return run
-
-    def _limits_to_hold(self, options: Options) -> dict[str, Control]:
-        """Return the limits that a run of ``cooling`` moves. Raises BadInput if it cannot."""
-        if self.status().trial is not None:
-            raise BadInput("A trial is running already; “keep” or “put-back” it before limits are moved.")
-        return limits_of(self, options.below_c)
 
     def _end_holding(self) -> None:
         """Put the limits back that a run of ``cooling`` has moved."""

@@ -4,7 +4,6 @@ import errno
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 
-from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Supplies
@@ -13,13 +12,13 @@ from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.rest import Rest
-from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
 from upright_bolt.model.sample import Sample
+from upright_bolt.settings.sensing import Sensing
 
 FIRST_LOOK_S = 0.002
 """Time to the second look at a value that has just been written; each later one waits twice as long."""
@@ -61,18 +60,19 @@ class Backend:
         self._ports = ports
         self._gaps = gaps
         self._rests: dict[str, Rest] = {}
-        self._surveyed = survey(ports.files, ports.registers, ports.word, self._rests)
-        self._registers = self._surveyed.registers
-        self._files = self._surveyed.files
+        found = survey(ports.files, ports.registers, ports.word, self._rests)
+        self._sensing = Sensing(ports, found)
+        self._about: About | None = None
+        self._surveys = 0
+        self._registers = found.registers
+        self._files = found.files
         self._there = self._there_now()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
-        self._capped = _capped_files(self._surveyed.controls)
-        self._reader: SampleReader | None = None
-        self._judge: ConstraintJudge | None = None
-        self.drivers: Mapping[str, ControlDriver] = self._surveyed.controls
-        self._limits = replace(self._surveyed.limits, enforced=self._enforced())
-        self.absent: Mapping[str, Note] = self._surveyed.absent
+        self._capped = _capped_files(found.controls)
+        self.drivers: Mapping[str, ControlDriver] = found.controls
+        self._sensing.limits = replace(found.limits, enforced=self._enforced())
+        self.absent: Mapping[str, Note] = found.absent
 
     @property
     def beyond(self) -> Note | None:
@@ -82,23 +82,26 @@ class Backend:
     @property
     def base_mhz(self) -> float | None:
         """The base clock; None if unknown."""
-        return self._surveyed.base_mhz
+        return self._sensing.surveyed.base_mhz
 
     @property
     def about(self) -> About:
-        """What does not change."""
-        found, limits = self._surveyed, self._limits
-        return About(
-            identity=found.identity,
-            topology=found.topology,
-            gaps=self._gaps + found.gaps,
-            sensors=tuple(self._opened()[0].sensors),
-            ceiling_c=limits.ceiling_c,
-            base_mhz=found.base_mhz,
-            highest_mhz=limits.highest_mhz,
-            turbo_table_mhz=limits.turbo_table_mhz,
-            chips=found.chips,
-        )
+        """What does not change; another object once graphics chips have come or gone."""
+        if self._about is None:
+            found, limits = self._sensing.surveyed, self._sensing.limits
+            self._about = About(
+                identity=found.identity,
+                topology=found.topology,
+                gaps=self._gaps + found.gaps,
+                sensors=self._sensing.sensors,
+                ceiling_c=limits.ceiling_c,
+                base_mhz=found.base_mhz,
+                highest_mhz=limits.highest_mhz,
+                turbo_table_mhz=limits.turbo_table_mhz,
+                chips=found.chips,
+                survey=self._surveys,
+            )
+        return self._about
 
     def asleep_s(self) -> float:
         """Return for how long the machine has slept in this boot."""
@@ -108,25 +111,13 @@ class Backend:
         """Return the name of the present boot."""
         return read_boot_id(self._ports.files) or "unknown"
 
-    def _opened(self) -> tuple[SampleReader, ConstraintJudge]:
-        """Return reader and judge, the sensors' files opened at first use."""
-        if self._reader is None or self._judge is None:
-            found, ports = self._surveyed, self._ports
-            self._reader = SampleReader(ports.files, self._registers, found, ports.clock)
-            self._judge = ConstraintJudge(self._reader.sensors, found.topology, self._limits)
-        return self._reader, self._judge
-
     def sample(self) -> Sample:
         """Read every sensor once."""
-        self._ports.keep_up()
-        reader, judge = self._opened()
-        time_s, values, caps_mhz = reader.read()
-        held, kinds = judge.judge(time_s, values, caps_mhz)
-        return Sample(time_s, values, held, kinds)
+        return self._sensing.sample()
 
     def power_source(self) -> str:
         """Return "charger" or "battery"; empty if the machine does not say."""
-        for channel in self._surveyed.channels:
+        for channel in self._sensing.surveyed.channels:
             if isinstance(channel, Supplies):
                 states = [n for path in channel.chargers if (n := self._number(path)) is not None]
                 return ("charger" if max(states) else "battery") if states else ""
@@ -258,12 +249,14 @@ class Backend:
     def processors_changed(self) -> None:
         """Take over which processors and graphics chips are there now: the files of controls come and go with them.
 
-        Sensors stay as they were found, so that numbers keep their places.
+        Sensors keep their places; those of a new chip come after them.
         """
         self._there = self._there_now()
         found = survey(self._ports.files, self._ports.registers, self._ports.word, self._rests)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
+        if self._sensing.take_over(found):
+            self._about, self._surveys = None, self._surveys + 1
         self.on_processors()
 
     def watch_chips(self, *, closely: bool) -> None:
@@ -327,13 +320,10 @@ class Backend:
         Args:
             changed: controls that were changed; whether limits are enforced is read again if that was.
         """
-        ports = self._ports
-        self._limits = refreshed(self._limits, self._surveyed.topology, ports.files, self._registers)
-        if LIMITER in changed:
-            self._limits = replace(self._limits, enforced=self._enforced())
-        if self._judge is not None:
-            self._judge.limits = self._limits
-        ports.save()
+        sensing, files = self._sensing, self._ports.files
+        limits = refreshed(sensing.limits, sensing.surveyed.topology, files, self._registers)
+        sensing.limits = replace(limits, enforced=self._enforced()) if LIMITER in changed else limits
+        self._ports.save()
 
     def close(self) -> None:
         """Let the machine go."""

@@ -10,6 +10,7 @@ from upright_bolt.model.event import (
     ChangedByOthers,
     ChargerChanged,
     CheckersProved,
+    ChipsChanged,
     ClockSet,
     Event,
     HoldDid,
@@ -38,6 +39,11 @@ def _processors_changed(event: ProcessorsChanged) -> str:
     return " and ".join([*parts, *([f"{_processors(event.back)} came back"] if event.back else [])])
 
 
+def _chips_changed(event: ChipsChanged) -> str:
+    went = [f"Graphics chip {part} was unplugged" for part in event.went]
+    return "; ".join([*went, *(f"Graphics chip {part} was plugged in" for part in event.came)])
+
+
 def _checkers(event: CheckersProved) -> str:
     if not event.processors:
         return "The checker caught the wrong bit that was planted to test it"
@@ -48,6 +54,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     ChargerChanged: lambda e: "Charger plugged in" if e.plugged else "Charger unplugged",
     LimitsReset: lambda e: f"Changed by firmware or another program: {_change(e)}",
     ProcessorsChanged: _processors_changed,
+    ChipsChanged: _chips_changed,
     Resumed: lambda e: f"The machine was suspended for {e.slept_s:.0f} s",
     ClockSet: _clock_set,
     AccessChanged: lambda e: e.trouble or "The root service answers again",

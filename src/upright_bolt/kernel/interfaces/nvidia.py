@@ -21,7 +21,7 @@ from upright_bolt.kernel.management_library import (
     of_vendor,
     path_of,
 )
-from upright_bolt.kernel.ports import KernelFiles
+from upright_bolt.kernel.ports import KernelFiles, Read
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.note import Note, NoteCode, Subject, note
@@ -182,7 +182,9 @@ class Chips:
     """
 
     def __init__(self, files: KernelFiles, cards: list[Card], library: ManagementLibrary) -> None:
-        self._guards = [files.opener(card.status, 32) for card in cards]
+        self._files = files
+        self._states = [card.status for card in cards]
+        self._guards: list[Read] = []
         self._library = library
         self._places = [card.chip.place for card in cards]
         self.sensors = tuple(
@@ -193,13 +195,17 @@ class Chips:
 
     def read(self) -> list[float | None]:
         """Return every reading in the order of ``sensors``; all None while a chip sleeps."""
-        try:
-            asleep = any(guard().strip() == ASLEEP.encode() for guard in self._guards)
-        except OSError:
-            asleep = True
-        if asleep:
+        if self._any_sleeps():
             return [None] * len(self.sensors)
         return [value for place in self._places for value in self._of(place)]
+
+    def _any_sleeps(self) -> bool:
+        try:
+            if not self._guards:
+                self._guards = [self._files.opener(path, 32) for path in self._states]
+            return any(guard().strip() == ASLEEP.encode() for guard in self._guards)
+        except (OSError, FileFault):
+            return True
 
     def _of(self, place: str) -> list[float | None]:
         try:
