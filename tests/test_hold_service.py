@@ -200,19 +200,21 @@ def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_
         assert "again and again" in service.log
 
 
-def test_the_login_manager_s_word_of_waking_has_everything_looked_at_at_once(bus):
+def test_the_login_manager_s_word_of_waking_has_everything_looked_at_at_once(bus, tmp_path):
+    root = write_tree(open_twin("tern", None), tmp_path / "copy")  # a copy tells nothing of sleep itself
+    bus.start_polkit(ALL)
     bus.start_login_manager()
-    served = Served(bus)
-    with closing(served.client):
-        served.profiles.save_rules("")
-        served.profiles.use("quay")
-        served.outside("sleep", 600.0)  # a twin tells of its own sleep; the word of the login manager comes as well
+    bus.start_service(on=f"tree:{root}")
+    with closing(ServiceAccess()) as client:
+        client.profiles.save("at sea", text_of(Profile("at sea", {"epp": 192.0})))
+        client.profiles.use("at sea")
+        (root / PREFERENCE.lstrip("/")).write_text("128\n")
         manager = ("org.freedesktop.login1", "/org/freedesktop/login1", "org.freedesktop.DBus.Mock")
         for asleep in (True, False):
             bus.call(*manager, "EmitSignal", "sssav", "org.freedesktop.login1.Manager", "PrepareForSleep", "b",
                      [("b", asleep)])  # fmt: skip
-        served.wait_for(lambda: served.profiles.log()[-1].cause is Cause.WAKE, "awake")
-        assert round(served.value("core-offset")) == -80
+        until(lambda: client.profiles.log()[-1].cause is Cause.WAKE, what="awake")
+        assert client.in_force()["epp"] == 192.0
 
 
 def test_a_stranger_s_word_of_sleep_is_not_believed(served):
