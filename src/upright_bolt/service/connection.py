@@ -29,6 +29,7 @@ CHUNK_BYTES = 64 << 10
 UNSENT_BYTES = 8 << 20
 """The bus itself has stopped reading if so much waits to be sent."""
 OPEN_S = 10.0
+CLOSE_S = 2.0
 _KINDS = {kind.value for kind in MessageType}
 _ENDS = {ord("l"): "<", ord("B"): ">"}
 
@@ -148,12 +149,15 @@ class Connection:
         self.name = (await self.call(BUS, "Hello"))[0]
 
     async def close(self) -> None:
-        """Leave the bus."""
+        """Leave the bus; it has been left when this returns, whether or not the bus still reads."""
         if self._reading is not None:
             self._reading.cancel()
             with suppress(asyncio.CancelledError):
                 await self._reading
             self._writer.close()
+            with suppress(OSError, TimeoutError):
+                await asyncio.wait_for(self._writer.wait_closed(), CLOSE_S)
+            self._writer.transport.abort()
 
     async def listen(self, rule: str) -> None:
         """Hear signals that match a rule. Raises BoltError."""
