@@ -70,20 +70,27 @@ class Panel(QObject):
         self._theme = theme
         self._chosen = chosen
         self._shown = ""
+        self._filled: tuple[object, ...] = ()
         self.menu = QMenu()
+        self._group = QActionGroup(self.menu)
         self.icon = QSystemTrayIcon()
         self.icon.setContextMenu(self.menu)
         self.icon.activated.connect(self._activated)
         self.menu.aboutToShow.connect(self.fill)
         self._timer = QTimer(self)  # the window may be hidden, and then draws nothing
-        self._timer.timeout.connect(self.show_number)
+        self._timer.timeout.connect(self._keep_up)
         self._timer.start(EVERY_MS)
-        self.show_number()
+        self._keep_up()
 
     @staticmethod
     def there_is_one() -> bool:
         """Tell whether this desktop has a panel."""
         return QSystemTrayIcon.isSystemTrayAvailable()
+
+    def _keep_up(self) -> None:
+        self.show_number()
+        if not self.menu.isVisible():
+            self.fill()  # a panel in another process reads the menu before it shows it
 
     def show_number(self) -> None:
         """Show the number of the moment; drawn only when it has changed."""
@@ -103,23 +110,29 @@ class Panel(QObject):
             self.icon.setToolTip(tip)
 
     def fill(self) -> None:
-        """Fill the menu with what can be done now."""
+        """Fill the menu with what can be done now, if that has changed."""
         menu, presenter = self.menu, self._presenter
-        status = presenter.profiles.status
+        status, trying = presenter.profiles.status, presenter.status.trial is not None
+        names = (STOCK, *(view.profile.name for view in status.profiles))
+        now = (names, status.in_force, status.hold, trying)
+        if now == self._filled:
+            return
+        self._filled = now
         menu.clear()
-        group = QActionGroup(menu)
-        for name in (STOCK, *(view.profile.name for view in status.profiles)):
+        self._group.deleteLater()
+        self._group = QActionGroup(menu)
+        for name in names:
             action = QAction(name, menu)
             action.setCheckable(True)
             action.setChecked(name == status.in_force)
             action.triggered.connect(lambda _checked, name=name: presenter.profiles.use(name))
-            group.addAction(action)
+            self._group.addAction(action)
             menu.addAction(action)
         menu.addSeparator()
         self._add("Turn hold off" if status.hold else "Turn hold on",
                   lambda: presenter.profiles.set_hold(on=not status.hold))  # fmt: skip
         back = self._add("Put back", presenter.put_back)
-        back.setEnabled(presenter.status.trial is not None)
+        back.setEnabled(trying)
         menu.addSeparator()
         self._add("Open the window", self.opened.emit)
         self._add("End", self.ended.emit)
