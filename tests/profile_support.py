@@ -6,6 +6,8 @@ from upright_bolt.app import open_local, parse_machine
 from upright_bolt.model.profile import Profile, Proof
 from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.profiles.text import text_of
+from upright_bolt.service.shared_machine import SharedMachine
+from upright_bolt.service.tending import ORPHAN_S
 
 PREFERENCE = "/sys/devices/system/cpu/cpufreq/policy0/energy_performance_preference"
 RULES = "When on battery, use night watch.\nWhen platform mode is quiet, use at sea.\nOtherwise, use quay.\n"
@@ -51,6 +53,7 @@ class Desk:
     def open(self) -> None:
         self.ports, self.engine, self.twin = open_local(self.word, self.folder, "a test", exclusive=True)
         self.outside = self.ports.changes
+        self.shared = SharedMachine(lambda: self.engine, self.ports.clock.now_s)
         changed = self.twin.physics.settings_changed
 
         def watched() -> None:
@@ -87,9 +90,10 @@ class Desk:
         """Let time pass as a service would: woken when something is due, and at once when told of a change."""
         until = self.ports.clock.now_s() + seconds
         while (now := self.ports.clock.now_s()) < until - 1e-6:
-            due_s = max(0.05, self.profiles.tend())
-            self.ports.clock.wait_until(min(until, now + due_s))
-        self.profiles.tend()
+            _, due_s = self.shared.tend_all()
+            due_s = min(due_s, ORPHAN_S) if self.shared.orphaned else due_s
+            self.ports.clock.wait_until(min(until, now + max(0.05, due_s)))
+        self.shared.tend_all()
 
     def values(self) -> dict[str, float | str]:
         return self.engine.in_force()

@@ -11,6 +11,7 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.model.note import NoteCode
+from upright_bolt.model.trial import RecoveryOutcome
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
@@ -206,6 +207,22 @@ def test_what_is_owed_to_a_processor_is_put_back_once_it_is_there_again(engine, 
     assert not settings.owes
     assert board.chosen[1, "max"] == 2400000
     assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"ondemand"
+
+
+def test_a_trial_of_a_program_that_died_is_put_back_while_a_processor_is_offline(engine, board):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0}, standing=False).ok
+    board.offline = {1}
+    settings._lock.release()  # it was killed
+    again = engine()
+    assert again.trial is None
+    assert again.recovered.outcome is RecoveryOutcome.PUT_BACK
+    assert (board.chosen[0, "max"], board.chosen[1, "max"]) == (2400000, 1600000)
+    assert again.owes
+    board.offline = set()
+    assert again.status().trial is None
+    assert not again.owes
+    assert board.chosen[1, "max"] == 2400000
 
 
 def test_what_is_owed_does_not_outlast_a_restart_of_the_machine(engine, board, tmp_path):

@@ -1,11 +1,14 @@
 """Whatever happens in whatever order ends as the rules ask, with no unproven voltage in force at any moment."""
 
 import random
+from contextlib import suppress
 
 import pytest
 
 from profile_support import PREFERENCE, PROVEN_MV, Desk
+from upright_bolt.errors import BoltError
 from upright_bolt.model.hold import LogKind
+from upright_bolt.service.callers import Caller
 
 SEQUENCES, LONG = 20, 100
 """So many for each of ten starting numbers; in the long form a thousand altogether."""
@@ -19,9 +22,11 @@ class Storm:
 
     def __init__(self, desk: Desk, chance: random.Random) -> None:
         self.desk, self.chance = desk, chance
+        self.window = Caller(":1.7", uid=1000, pid=4712)
+        self.trials = 0
         self.happenings = [
             self.plug, self.mode, self.sleep, self.kill, self.cut_power, self.restart, self.edit, self.foreign,
-            self.pass_time, self.processor,
+            self.pass_time, self.processor, self.window_tries, self.window_dies,
         ]  # fmt: skip
 
     def one(self) -> None:
@@ -68,6 +73,15 @@ class Storm:
         if self.chance.random() < 0.5:
             self.desk.profiles.tend()
 
+    def window_tries(self) -> None:
+        settings = self.chance.choice(({"sustained": 12.0}, {"turbo": "off", "epp": 10.0}, {"core-offset": -40.0}))
+        with suppress(BoltError):  # a processor that is offline, or the one before has died with its trial
+            self.trials += self.desk.shared.apply(self.window, settings, standing=False).ok
+
+    def window_dies(self) -> None:
+        self.desk.shared.left(self.window)
+        self.window = Caller(f":1.{self.chance.randrange(8, 1000)}", uid=1000, pid=4713)
+
     def pass_time(self) -> None:
         self.desk.wait(self.chance.choice((0.3, 3.0, 40.0, 320.0)))
 
@@ -82,18 +96,19 @@ def wanted(desk: Desk) -> str:
 @pytest.mark.parametrize("number", range(10))
 def test_a_storm_ends_as_the_rules_ask(tmp_path, request, number):
     sequences = LONG if request.config.getoption("--long") else SEQUENCES
-    chance = random.Random(number)
+    chance, trials = random.Random(number), 0
     for sequence in range(sequences):
-        folder = tmp_path / f"{sequence}"
+        folder, where = tmp_path / f"{sequence}", f"storm {number}, sequence {sequence}"
         desk = Desk(folder)
         desk.profiles.set_boot(on=True)
         desk.profiles.set_hold(on=True)
         storm = Storm(desk, chance)
         for _ in range(STEPS):
             storm.one()
+        storm.window_dies()
         desk.wait(45.0)
+        assert desk.engine.trial is None, where
         status = desk.status
-        where = f"storm {number}, sequence {sequence}"
         assert status.hold, where
         assert status.in_force == wanted(desk), where
         assert desk.deepest_mv >= PROVEN_MV - STEP_MV, where
@@ -104,7 +119,9 @@ def test_a_storm_ends_as_the_rules_ask(tmp_path, request, number):
             if name not in resting and name not in held:
                 assert desk.engine._backend.drivers[name].same(value, values[name]), f"{where}: {name} {values[name]}"
         assert_log_tells_all(desk, where)
+        trials += storm.trials
         desk.close()
+    assert trials > sequences / 4, "hardly a trial was in the way"
 
 
 def assert_log_tells_all(desk: Desk, where: str) -> None:

@@ -321,12 +321,17 @@ class Trials:
             self._note_owed()
 
     def _writable_texts(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
-        """Return what may be written of texts from a record, stock in place of what may not, and what is left then."""
-        checked = check_texts(texts, self._backend, self._controls)
+        """Return what may be written of texts from a record, stock in place of what may not, and what is left then.
+
+        Files that are not there now, since their processor is offline, no control of this moment declares: they are
+        owed, and checked once they are back (``pay``).
+        """
+        gone = {path: text for path, text in texts.items() if self._backend.is_gone(path)}
+        checked = check_texts({p: text for p, text in texts.items() if p not in gone}, self._backend, self._controls)
         stock = {path: self._memory.stock_texts[path] for path in checked.refused if path in self._memory.stock_texts}
         instead = check_texts(stock, self._backend, self._controls)
         left = tuple(path for path in checked.refused if path not in instead.sound)
-        return {**checked.sound, **instead.sound}, left
+        return {**gone, **checked.sound, **instead.sound}, left
 
     def _running(self) -> Trial:
         if self.current is None:
