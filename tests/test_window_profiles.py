@@ -75,6 +75,30 @@ def test_the_empty_state_leads_to_the_first_profile(at_profiles):
     assert "● Hold is on" in view.hold.text()
 
 
+def test_a_draft_is_saved_untried_and_nothing_of_it_comes_in_force(at_profiles):
+    app = at_profiles()
+    view = app.window.profiles
+    assert not view.save_draft.isVisible()
+    app.presenter.draft_values({"sustained": 26.0, "core-offset": -70.0})
+    assert view.save_draft.isVisible()
+    click(view.save_draft)
+    asked = dialog(app, NameDialog)
+    assert "sustained 26 W, core-offset −70 mV" in words_of(asked)
+    asked.name.setText("harbour")
+    click(asked.go)
+    until(lambda: app.presenter.profiles.status.profiles)
+    assert app.presenter.outcome == "Saved as harbour: sustained 26 W, core-offset −70 mV."
+    assert app.presenter.status.trial is None
+    assert app.presenter.controls["sustained"].in_force == 18.0
+    assert app.presenter.draft == {"sustained": 26.0, "core-offset": -70.0}
+    app.presenter.profiles.use("harbour")
+    until(lambda: in_force(app) == "harbour")
+    until(lambda: app.presenter.controls["sustained"].in_force == 26.0)
+    assert app.presenter.controls["core-offset"].in_force == 0.0
+    app.presenter.draft_values({"sustained": None, "core-offset": None})
+    assert not view.save_draft.isVisible()
+
+
 def test_a_name_that_cannot_be_one_is_said(at_profiles):
     app = at_profiles()
     app.presenter.profiles.save_in_force("stock")

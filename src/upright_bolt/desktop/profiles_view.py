@@ -11,6 +11,7 @@ from upright_bolt.desktop.profile_dialogs import NameDialog, TextDialog
 from upright_bolt.desktop.profile_table import ProfileTable
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.hold import HoldStatus, RuleView
+from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunAsked
@@ -69,6 +70,7 @@ class ProfilesView(QWidget):
         self._profiles.changed.connect(lambda _: self._follow())
         presenter.runs_changed.connect(lambda _: self._follow())
         presenter.settings_changed.connect(lambda _: self._follow())
+        presenter.drafted.connect(lambda _: self.save_draft.setVisible(bool(presenter.draft)))
         self.show_state()
 
     def _top(self) -> QHBoxLayout:
@@ -83,7 +85,10 @@ class ProfilesView(QWidget):
         self.boot.clicked.connect(lambda: self._profiles.set_boot(on=not self._profiles.status.boot))
         self.save = button("Save what is in force…")
         self.save.clicked.connect(self.ask_name)
-        for widget in (self.hold, self.boot, self.save):
+        self.save_draft = button("Save the draft…")
+        self.save_draft.setToolTip("As a profile, untried: what has to be proven is held back until it is")
+        self.save_draft.clicked.connect(self._ask_draft_name)
+        for widget in (self.hold, self.boot, self.save_draft, self.save):
             row.addWidget(widget)
         return row
 
@@ -154,6 +159,7 @@ class ProfilesView(QWidget):
         self._lead.setText(LEAD if settable else NOTHING)
         for widget in (self.first, self._second, self.save):
             widget.setVisible(settable)
+        self.save_draft.setVisible(bool(presenter.draft))
         self.table.setVisible(bool(status.profiles))
         self.table.show_profiles(shown, presenter.controls, self._profiles.measures, busy=busy)
         self.standing.setText(standing_words(status))
@@ -192,6 +198,19 @@ class ProfilesView(QWidget):
             self, "Save…", "What is in force is saved under this name, put in force as a profile, and held.",
             self._presenter.keep_in_profile, noted=True,
         ).show()  # fmt: skip
+
+    def _ask_draft_name(self) -> None:
+        NameDialog(
+            self, "Save…", f"The draft ({show_settings(self._presenter.draft)}) is saved under this name, with what is "
+            "in force besides. It is not put in force, and what has to be proven is held back until it is.",
+            self._save_draft, noted=True,
+        ).show()  # fmt: skip
+
+    def _save_draft(self, name: str, note: str) -> None:
+        presenter = self._presenter
+        status = presenter.status
+        tried = {} if status.trial is None else status.trial.settings
+        self._profiles.save(name, {**status.kept, **tried, **presenter.draft}, note)
 
     def ask_rules(self) -> None:
         """Let the rules be edited."""
