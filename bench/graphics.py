@@ -9,8 +9,8 @@ from bench.measures import Measured, alternating
 from upright_bolt.workload import scene
 from upright_bolt.workload.renderer import Renderer
 
-FRAMES = 90
-ROUNDS = 7
+FRAMES = 120
+ROUNDS = 15
 AHEAD = 2
 
 

@@ -137,7 +137,7 @@ class Library:
         return 4
 
 
-NV = {"device/vendor": "0x10de"}
+NV = {"device/vendor": "0x10de", "device/uevent": "DRIVER=nvidia\nPCI_SLOT_NAME=0000:01:00.0"}
 
 
 def with_library(monkeypatch, tmp_path, status):

@@ -300,8 +300,9 @@ def fresh_awake():
     return made
 
 
-def test_nothing_wakes_the_chip_in_an_hour_of_looking(data):
-    on_tern = TwinSession(data)
+@pytest.mark.parametrize("machine", ["twin:tern", "twin:tern-two-rails"])
+def test_nothing_wakes_the_chip_in_an_hour_of_looking(data, machine):
+    on_tern = TwinSession(data, machine)
     chip = on_tern.session.machine.clock._twin.physics.graphics.chips[1]
     assert chip.state.asleep
     for _ in range(int(3600 / SAMPLE_S)):

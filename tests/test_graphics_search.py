@@ -104,6 +104,31 @@ def test_a_clock_that_is_held_stands_in_every_rung_and_in_what_is_kept(scene):
     assert chip_of_twin(scene).state.clocks_mhz[1] == chip_of_twin(scene).spec.clock_max_mhz
 
 
+def test_a_clock_offset_at_a_locked_clock_finds_the_same_frames_for_fewer_watts(tmp_path):
+    scene = SearchScene(tmp_path, "twin:tern-two-rails")
+    offset, held = "gpu03.clock-offset", "gpu03.highest-clock"
+    found = carried(scene, begun(scene, Typed(axis=offset, at="2200MHz", soak="5min")))
+    assert found.end.why is Why.FOUND
+    chip = chip_of_twin(scene)
+    assert {rung.settings[held] for rung in found.rungs} == {2200.0}
+    assert found.end.settings[held] == 2200.0
+    kept = found.end.settings[offset]
+    lowered_mv = 1000.0 * (chip.spec.volts(2200.0) - chip.spec.volts(2200.0 - kept))
+    assert 60.0 < lowered_mv < -chip.spec.edge_mv
+    course = Course(found, [])
+    assert abs(course.gained()) < 0.02
+    assert course.watts_part() < 0.88
+    assert (chip.state.clock_offset_mhz, chip.state.locked) == (0.0, False)
+
+
+def test_a_memory_offset_is_searched_in_the_library_s_own_counting(tmp_path):
+    scene = SearchScene(tmp_path, "twin:tern-two-rails")
+    found = carried(scene, begun(scene, Typed(axis="gpu03.memory-offset", soak="2min")))
+    assert found.end.why is Why.FOUND
+    spec = chip_of_twin(scene).spec
+    assert 200.0 < found.end.settings["gpu03.memory-offset"] < spec.memory_edge_mhz - spec.memory_mhz[0]
+
+
 @pytest.mark.parametrize(
     ("typed", "said"),
     [

@@ -28,8 +28,9 @@ VOLTAGE = EdgePrior(edge=100.0, edge_sd=28.0, slope=3.5, slope_log_sd=0.26, gap=
 """What is expected of a voltage offset of the processor, in mV below stock."""
 CHIP_VOLTAGE = EdgePrior(edge=140.0, edge_sd=40.0, slope=4.0, slope_log_sd=0.26, gap=28.0, gap_sd=10.0)
 """The same of a graphics chip, whose driver resets it before the machine freezes: wide, since chips differ much."""
-CLOCK_OFFSET = EdgePrior(edge=150.0, edge_sd=55.0, slope=8.0, slope_log_sd=0.35, gap=50.0, gap_sd=18.0)
-"""Of a graphics chip's clock offset, in MHz above stock: at a locked clock its voltage falls instead."""
+CLOCK_OFFSET = EdgePrior(edge=250.0, edge_sd=85.0, slope=8.0, slope_log_sd=0.35, gap=50.0, gap_sd=18.0)
+"""Of a graphics chip's clock offset, in MHz above stock: at a locked clock its voltage falls instead, by some half mV
+with each, so this is what is expected of its voltage in other words. Wider, since curves differ as well."""
 MEMORY_OFFSET = EdgePrior(edge=900.0, edge_sd=320.0, slope=20.0, slope_log_sd=0.35, gap=250.0, gap_sd=90.0)
 """Of a memory clock offset, in MHz as its driver counts them."""
 MEMORY_PARTS = EdgePrior(edge=0.13, edge_sd=0.05, slope=0.004, slope_log_sd=0.3, gap=0.06, gap_sd=0.02)

@@ -21,7 +21,8 @@ from upright_bolt.errors import FileFault
 from upright_bolt.kernel.graphics_chips import Card
 from upright_bolt.kernel.ports import ForwardingFiles, KernelFiles
 
-VENDOR = "10de"
+DRIVER = "nvidia"
+"""The vendor's own driver: under any other the library knows nothing of a chip."""
 MARK = "nvml:"
 RANGE = "-range"
 """Behind a name: its lowest and highest value."""
@@ -87,29 +88,29 @@ def path_of(card: Card, name: str) -> str:
 
 def of_vendor(cards: Sequence[Card]) -> list[Card]:
     """Return the chips that the library is for."""
-    return [card for card in cards if card.chip.ids.split(":")[0] == VENDOR]
+    return [card for card in cards if card.chip.driver == DRIVER]
 
 
 class ManagementLibrary:
     """The library, loaded and initialised as it is first used.
 
     Args:
-        name: of its Python module; empty where the machine is not this computer.
+        given: the name of its Python module, or a twin's library itself; empty for a machine of which it knows nothing.
     """
 
-    def __init__(self, name: str) -> None:
-        self._name = name
+    def __init__(self, given: object) -> None:
+        self._given = given
         self._module: Library = None
         self._handles: dict[str, object] = {}
 
     @property
     def here(self) -> bool:
         """Whether it may be used for this machine at all."""
-        return bool(self._name)
+        return bool(self._given)
 
     def find(self) -> Library:
         """Return the library, loaded but not yet initialised: that wakes nothing. Raises ImportError."""
-        return importlib.import_module(self._name)
+        return importlib.import_module(self._given) if isinstance(self._given, str) else self._given
 
     def open(self) -> Library:
         """Return the library, ready for use. Raises whatever it raises itself, or ImportError."""

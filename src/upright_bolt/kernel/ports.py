@@ -97,9 +97,9 @@ class ForwardingFiles:
         return bool(getattr(self._files, "register_backed", False))
 
     @property
-    def vendor_library(self) -> str:
-        """Python module of the graphics vendor's library; empty where the files are not this computer's own."""
-        return str(getattr(self._files, "vendor_library", ""))
+    def vendor_library(self) -> object:
+        """The graphics vendor's library: its module's name, or a twin's; empty where it knows nothing of a machine."""
+        return getattr(self._files, "vendor_library", "")
 
     def read(self, path: str) -> bytes:
         """Return the content. Raises FileFault."""

@@ -26,6 +26,8 @@ ANSWERED_BY_DRIVER = (
     "gpu_busy_percent", "power_dpm_force_performance_level", "gt_act_freq_mhz", "tile0/gt0/freq0/act_freq"
 )  # fmt: skip
 """Files that the driver answers from the chip: to read one wakes it."""
+OF_BUS = "config"
+"""The one attribute of the bus' own that wakes a device: for drivers without files, as NVIDIA's."""
 OF_SENSORS = ("temp1_input", "power1_average", "energy1_input")
 
 
@@ -110,4 +112,4 @@ def woken_and_tried(session: HasChips, settings: Settings) -> ApplyReport:
 
 def _waking(card: Card) -> list[str]:
     files = [f"{folder}/{name}" for folder in (card.device, card.folder) for name in ANSWERED_BY_DRIVER]
-    return files + [f"{card.sensors}/{name}" for name in OF_SENSORS if card.sensors]
+    return [*files, *(f"{card.sensors}/{name}" for name in OF_SENSORS if card.sensors), f"{card.device}/{OF_BUS}"]

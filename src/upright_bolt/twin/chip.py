@@ -4,7 +4,7 @@ from bisect import bisect_right
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
-from upright_bolt.twin.graphics_spec import GraphicsSpec, screen_chip, separate_chip, wheelhouse_chip
+from upright_bolt.twin.graphics_spec import GraphicsSpec, managed_chip, screen_chip, separate_chip, wheelhouse_chip
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,6 +207,7 @@ def tern_two_rails() -> TwinSpec:
         name="tern-two-rails",
         described="simulated thin laptop, core and cache on separate rails",
         chip=replace(spec.chip, name="Halyard Q6-4300T", shared_rail=False),
+        graphics=(screen_chip(), managed_chip()),
         seed=20260427,
     )
 

@@ -11,6 +11,7 @@ from upright_bolt import twin
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.ports import VALUE_SIZE, Read
+from upright_bolt.twin.graphics_library import ManagedChips
 from upright_bolt.twin.physics import Physics
 
 Get = Callable[[], str]
@@ -38,6 +39,9 @@ class TwinFiles:
     Args:
         physics: the twin.
         on_write: called after every accepted write, so that the twin's state can be saved.
+
+    Attributes:
+        vendor_library: the library through which a chip of it is set; empty for none.
     """
 
     def __init__(self, physics: Physics, on_write: Callable[[], None]) -> None:
@@ -49,6 +53,8 @@ class TwinFiles:
             readers, writers = part.files_of(physics)
             self._get.update(readers)
             self._put.update(writers)
+        managed = ManagedChips(physics, self._changed)
+        self.vendor_library: object = managed if managed.any else ""
         self._folders: dict[str, set[str]] = {}
         for path in self._get:
             self._add_to_folders(path)
@@ -87,6 +93,9 @@ class TwinFiles:
             raise FileFault(path, errno.EINVAL) from fault
         except OSError as fault:
             raise FileFault(path, fault.errno or errno.EIO) from fault
+        self._changed()
+
+    def _changed(self) -> None:
         self._physics.settings_changed()
         self._on_write()
 

@@ -25,8 +25,8 @@ def files_of(physics: Physics) -> tuple[Readers, Writers]:
     """Return readers and writers of all chips."""
     readers: Readers = {}
     writers: Writers = {}
-    for index, spec in enumerate(physics.spec.graphics):
-        _OfChip(physics, index, readers, writers).add(of_table=spec.driver is not GraphicsDriver.CLOCK_FILES)
+    for index in range(len(physics.spec.graphics)):
+        _OfChip(physics, index, readers, writers).add()
     return readers, writers
 
 
@@ -46,10 +46,13 @@ class _OfChip:
     def _chip(self) -> GraphicsChip:
         return self._physics.graphics.chips[self._index]
 
-    def add(self, *, of_table: bool) -> None:
+    def add(self) -> None:
         """Add all of them."""
         spec = self._spec
-        driver = "amdgpu" if of_table else "i915"
+        driver, add = {
+            GraphicsDriver.CLOCK_FILES: ("i915", self._add_i915),
+            GraphicsDriver.LIBRARY: ("nvidia", self._add_nvidia),
+        }.get(spec.driver, ("amdgpu", self._add_amdgpu))
         vendor, number = spec.ids.split(":")
         event = f"DRIVER={driver}\nPCI_CLASS=30000\nPCI_ID={spec.ids.upper()}\nPCI_SLOT_NAME={spec.place}"
         for path in (f"{self._card}/device/uevent", f"{self._device}/uevent"):
@@ -61,10 +64,7 @@ class _OfChip:
         self._readers[f"{self._card}/device/power/runtime_status"] = status
         if spec.drives_screen:
             self._readers[f"{self._card}-eDP-1/enabled"] = lambda: "enabled"
-        if of_table:
-            self._add_amdgpu()
-        else:
-            self._add_i915()
+        add()
 
     def _status(self) -> str:
         return "suspended" if self._chip.state.asleep else "active"
@@ -97,6 +97,13 @@ class _OfChip:
             self._write(path, partial(_set_bound, end=end))
         self._read(f"{card}/gt_boost_freq_mhz", lambda chip: f"{chip.state.boost_mhz:.0f}")
         self._write(f"{card}/gt_boost_freq_mhz", _set_boost)
+
+    def _add_nvidia(self) -> None:
+        """Its driver has no files of its own: what it tells goes through its library (``ManagedChips``)."""
+        control = f"{self._device}/power/control"
+        self._read(f"{self._device}/config", lambda _chip: self._spec.ids)
+        self._readers[control] = lambda: "auto"
+        self._writers[control] = lambda _text: None
 
     def _add_amdgpu(self) -> None:
         device, spec = self._device, self._spec

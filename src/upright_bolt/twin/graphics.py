@@ -25,7 +25,8 @@ DRIFT_FROM_C, DRIFT_TO_C = 45.0, 80.0
 HEAT_STEP_MHZ = 12.0
 SLOWEST_PART = 0.15
 """A chip without work keeps so much of its leakage."""
-MEMORY_SLOPE_MHZ = 3.0
+MEMORY_SLOPE_PART = 0.00343
+"""Of its memory's stock clock: over so many MHz the rate of its errors grows by a factor of e."""
 ROOM_MV_PER_MHZ = 0.02
 UNLIMITED_W = 1e6
 PART_WITHIN = 0.5
@@ -73,6 +74,11 @@ class GraphicsChip:
         """Return the watts that it would draw if no power limit held it; 0 while it sleeps."""
         return 0.0 if self.state.asleep else self._power(self._asked_clock())
 
+    @property
+    def ceiling_c(self) -> float:
+        """The temperature that its driver keeps it below."""
+        return self.state.heat_target_c or self.spec.ceiling_c
+
     def step(self, now_s: float, dt: float, budget_w: float, sink_c: float, noise: Noise) -> float:
         """Let ``dt`` seconds pass with at most ``budget_w``, and return its watts."""
         state, spec = self.state, self.spec
@@ -82,10 +88,12 @@ class GraphicsChip:
             return 0.0
         demand = self.demand
         state.busy = demand.share if demand is not None else 0.0
-        clock = min(self._asked_clock(), state.heat_cap_mhz)
+        asked = self._asked_clock()
+        clock = min(asked, state.heat_cap_mhz)
+        state.held = "idle" if demand is None else "heat" if clock < asked else ""
         allowed = min(budget_w, state.limit_w or budget_w)
         if self._power(clock) > allowed:
-            clock = self._clock_for(allowed, clock)
+            clock, state.held = self._clock_for(allowed, clock), "power"
         state.clock_mhz = clock
         state.watts = self._power(clock)
         if demand is not None:
@@ -110,6 +118,8 @@ class GraphicsChip:
     def _asked_clock(self) -> float:
         state, spec = self.state, self.spec
         low, high = state.clocks_mhz
+        if not state.locked:
+            high = min(spec.clock_top_mhz, high + state.clock_offset_mhz)
         if self.demand is None:
             return min(low, high)
         warm = min(1.0, max(0.0, (state.die_c - DRIFT_FROM_C) / (DRIFT_TO_C - DRIFT_FROM_C)))
@@ -117,7 +127,13 @@ class GraphicsChip:
 
     def volts(self, clock_mhz: float) -> float:
         """Return the voltage in force at a clock."""
-        return max(LEAST_VOLTS, self.spec.volts(clock_mhz) + self.state.offset_mv / 1000.0)
+        return max(LEAST_VOLTS, self.spec.volts(clock_mhz) + self._moved_mv(clock_mhz) / 1000.0)
+
+    def _moved_mv(self, clock_mhz: float) -> float:
+        """Return by how many mV the voltage of a clock differs from stock: by its offset, or as another clock's."""
+        spec, state = self.spec, self.state
+        shifted_v = spec.volts(clock_mhz - state.clock_offset_mhz) - spec.volts(clock_mhz)
+        return state.offset_mv + 1000.0 * shifted_v
 
     def _power(self, clock: float) -> float:
         spec, state, demand = self.spec, self.state, self.demand
@@ -143,9 +159,9 @@ class GraphicsChip:
         state, spec = self.state, self.spec
         to_sink = (state.die_c - sink_c) / spec.to_sink
         state.die_c += (state.watts - to_sink) * dt / DIE_J_PER_K
-        if state.die_c >= spec.ceiling_c:
+        if state.die_c >= self.ceiling_c:
             state.heat_cap_mhz = max(spec.clock_min_mhz, min(state.heat_cap_mhz, state.clock_mhz) - HEAT_STEP_MHZ)
-        elif state.die_c < spec.ceiling_c - 1.0:
+        elif state.die_c < self.ceiling_c - 1.0:
             state.heat_cap_mhz = min(spec.clock_top_mhz, state.heat_cap_mhz + HEAT_STEP_MHZ / 4.0)
 
     def beyond_mv(self, demand: GraphicsDemand) -> float:
@@ -156,7 +172,7 @@ class GraphicsChip:
         spec, state = self.spec, self.state
         edge = spec.edge_mv - spec.light_further_mv * (1.0 - demand.activity)
         room = ROOM_MV_PER_MHZ * max(0.0, spec.clock_max_mhz - state.clock_mhz)
-        return edge - room - state.offset_mv
+        return edge - room - self._moved_mv(state.clock_mhz)
 
     def hazards(self, demand: GraphicsDemand) -> tuple[float, float, float]:
         """Return how often a second a frame is wrong, the driver resets the chip, and the machine freezes."""
@@ -164,7 +180,8 @@ class GraphicsChip:
         beyond = self.beyond_mv(demand)
         wrong = _rate(beyond, spec.slope_mv)
         if state.memory_mhz:
-            wrong += _rate(state.memory_mhz - spec.memory_edge_mhz, MEMORY_SLOPE_MHZ) * demand.activity
+            beyond_mhz = state.memory_mhz - spec.memory_edge_mhz
+            wrong += _rate(beyond_mhz, MEMORY_SLOPE_PART * spec.memory_mhz[0]) * demand.activity
         return (
             wrong,
             _rate(beyond - spec.reset_beyond_mv, spec.slope_mv),

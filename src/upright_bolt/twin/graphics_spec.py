@@ -1,7 +1,7 @@
 """What a twin's graphics chips are made of: numbers only."""
 
 from bisect import bisect_right
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 
@@ -13,6 +13,8 @@ class GraphicsDriver(StrEnum):
     CLOCK_TABLE = "amdgpu within a processor"
     """amdgpu with a range of clocks alone."""
     CLOCK_FILES = "i915"
+    LIBRARY = "nvidia"
+    """Its vendor's own driver, set through a management library: limits, clocks and their offsets, no voltages."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +79,7 @@ class GraphicsSpec:
     @property
     def built_in(self) -> bool:
         """Whether it sits in the processor, and so draws from its power limit."""
-        return self.driver is not GraphicsDriver.OFFSET_TABLE
+        return self.driver not in (GraphicsDriver.OFFSET_TABLE, GraphicsDriver.LIBRARY)
 
     def volts(self, clock_mhz: float) -> float:
         """Return the stock voltage at a clock, linear between the points of the curve and flat below the first."""
@@ -97,6 +99,14 @@ def separate_chip() -> GraphicsSpec:
         switching_w=9.3, leakage_w=4.6, leakage_doubling_c=40.0, idle_w=2.0,
         memory_mhz=(875.0, 600.0, 1075.0), memory_w=2.6, limit_w=(48.0, 20.0, 60.0), to_sink=0.46, ceiling_c=87.0,
         frames_rate=1500.0, memory_part=0.10, memory_edge_mhz=1010.0, edge_mv=-176.0,
+    )  # fmt: skip
+
+
+def managed_chip() -> GraphicsSpec:
+    """Return a separate chip much like that one, but under its vendor's own driver."""
+    return replace(
+        separate_chip(), ids="1d7e:0330", driver=GraphicsDriver.LIBRARY, edge_mv=-168.0,
+        memory_mhz=(6000.0, 4000.0, 7500.0), memory_edge_mhz=6900.0,
     )  # fmt: skip
 
 

@@ -18,6 +18,10 @@ class GraphicsState:
         clocks_mhz: range that is set.
         memory_mhz: clock of its memory that is set.
         offset_mv: of all voltages, as set.
+        clock_offset_mhz: by so much the clock of every voltage is raised, as set.
+        locked: whether the range of clocks was locked, and so is kept whatever the offset.
+        heat_target_c: temperature that its driver aims at, as set; 0 for the chip's own.
+        held: what held its clock in the last moment: ``idle``, ``power``, ``heat``; empty for the top of its range.
         limit_w: power limit that is set; 0 without one.
         level: who chooses its clocks.
         asked: commands to its table that are not in force yet.
@@ -37,6 +41,10 @@ class GraphicsState:
     boost_mhz: float = 0.0
     memory_mhz: float = 0.0
     offset_mv: float = 0.0
+    clock_offset_mhz: float = 0.0
+    locked: bool = False
+    heat_target_c: float = 0.0
+    held: str = ""
     limit_w: float = 0.0
     level: str = "auto"
     asked: list[str] = field(default_factory=list)
@@ -48,6 +56,7 @@ class GraphicsState:
         self.asked = []
         self.clocks_mhz = [spec.clock_min_mhz, spec.clock_max_mhz]
         self.memory_mhz, self.offset_mv = spec.memory_mhz[0], 0.0
+        self.clock_offset_mhz, self.locked, self.heat_target_c = 0.0, False, 0.0
 
 
 def fresh_graphics(spec: GraphicsSpec) -> GraphicsState:

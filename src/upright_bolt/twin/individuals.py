@@ -39,7 +39,8 @@ CORES_APART_MV = 4.0
 CHIP_MV, LIGHT_MV, RESET_MV = 26.0, 6.0, 6.0
 """Standard deviations of a graphics chip's edge, of how much further its light scene holds, and of the gaps to resets
 and freezes."""
-MEMORY_PART, LEAST_MEMORY_MHZ = 0.03, 45.0
+MEMORY_PART, LEAST_MEMORY_PART = 0.03, 0.0514
+"""Parts of the stock clock: standard deviation of the memory's edge, and the least that it lies above stock."""
 _NAME = re.compile(r"([a-z-]+)(?:#(\d{1,9}))?")
 
 
@@ -87,7 +88,9 @@ def _graphics(chip: GraphicsSpec, noise: Noise) -> GraphicsSpec:
         reset_beyond_mv=reset,
         freeze_beyond_mv=reset
         + max(LEAST_GAP_MV, chip.freeze_beyond_mv - chip.reset_beyond_mv + RESET_MV * noise.bell()),
-        memory_edge_mhz=max(memory + LEAST_MEMORY_MHZ, chip.memory_edge_mhz + MEMORY_PART * memory * noise.bell()),
+        memory_edge_mhz=max(
+            (1.0 + LEAST_MEMORY_PART) * memory, chip.memory_edge_mhz + MEMORY_PART * memory * noise.bell()
+        ),
         leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.bell()),
     )
 

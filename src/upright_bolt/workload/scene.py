@@ -51,7 +51,7 @@ class Size:
         return self.light if weight == "light" else self.heavy
 
 
-SOFTWARE = Size(blocks=1, passes=1, light=8, heavy=48, memory_words=1 << 19)
+SOFTWARE = Size(blocks=1, passes=1, light=8, heavy=48, memory_words=1 << 18)
 CHIP = Size(blocks=4, passes=6, light=64, heavy=384, memory_words=1 << 24)
 
 _STEP = """
