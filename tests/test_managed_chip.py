@@ -3,6 +3,7 @@
 import pytest
 
 from support import TwinSession
+from upright_bolt.analysis.evidence import evidence
 from upright_bolt.errors import BadInput
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.control import ControlState
@@ -64,6 +65,19 @@ def test_everything_is_set_read_back_and_put_back(twin):
     assert (state.clock_offset_mhz, state.locked) == (0.0, False)
 
 
+def test_another_process_knows_which_clocks_this_program_has_locked_and_blames_nobody(bolt):
+    on = MACHINE
+    done = bolt("set", "--wake", "gpu03.highest-clock=2.2GHz", "gpu03.clock-offset=100MHz", on=on)
+    assert done.returncode == 0, done.stderr
+    assert "No longer in force" not in bolt("status", on=on).stdout
+    assert bolt("set", "--wake", "gpu03.lowest-clock=700MHz", on=on).returncode == 0
+    stands = bolt("status", on=on).stdout
+    assert "gpu03.highest-clock 2.20 GHz" in stands
+    assert "No longer in force" not in stands
+    back = bolt("put-back", on=on).stdout
+    assert "gpu03.lowest-clock 500 MHz, gpu03.highest-clock 2.50 GHz" in back
+
+
 @pytest.mark.parametrize(
     ("name", "value"),
     [("power-limit", 90.0), ("clock-offset", 700.0), ("memory-offset", 2000.0), ("heat-target", 95.0)],
@@ -109,7 +123,10 @@ def held_by(twin):
 
 def test_too_high_an_offset_shows_as_wrong_frames(twin):
     set_to(twin, {"gpu03.highest-clock": 2300.0, "gpu03.clock-offset": 310.0})
-    assert rendered(twin, 240.0).errors
+    wrong = rendered(twin, 240.0)
+    assert wrong.errors
+    blamed = {name for name, found in evidence([wrong], MACHINE).items() if found[0].broke}
+    assert blamed == {"gpu03.clock-offset"}  # not what was as it always is
 
 
 def test_a_reset_by_the_driver_forgets_what_was_set(twin):

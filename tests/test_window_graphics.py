@@ -8,6 +8,7 @@ from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.search import Outcome, Purpose
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
+from upright_bolt.session.chip_wake import wake_chip
 from upright_bolt.session.series import SeriesAsked
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.steps import ladder
@@ -50,6 +51,27 @@ def test_the_form_offers_the_chips_axes_in_their_units(open_app):
     form.axis.setCurrentIndex(form.axis.findData("core,cache"))
     assert form.soak.currentData() == "10min"
     assert form.typed().at == ""
+
+
+def test_what_has_failed_is_hatched_on_the_side_of_danger(open_app):
+    app = open_app("twin:tern-two-rails")
+    app.thread.ask(lambda session: wake_chip(session, "gpu03"), lambda _: None, pytest.fail)
+    rows = app.window.workbench.settings.rows
+    until(lambda: "gpu03.clock-offset" in rows and rows["gpu03.clock-offset"].strip is not None)
+    until(lambda: app.presenter.controls["gpu03.clock-offset"].settable)
+    for name, failed_at, beyond in (("gpu03.clock-offset", 250.0, 400.0), ("core-offset", -90.0, -200.0)):
+        strip = rows[name].strip
+        before = strip.grab().toImage()
+        strip.show_ground(failed_at)
+        image = strip.grab().toImage()
+
+        def hatched(value, strip=strip, before=before, image=image):
+            x = round(strip.x_of(value))
+            places = [(x + i, y) for i in range(-6, 7) for y in range(14, 21)]
+            return any(image.pixel(*place) != before.pixel(*place) for place in places)
+
+        assert hatched(beyond)
+        assert not hatched(-beyond if beyond > 0.0 else -20.0)
 
 
 def test_a_search_of_a_chip_asks_how_its_use_went(open_app):

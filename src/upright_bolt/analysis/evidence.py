@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import chip_of_run
-from upright_bolt.model.catalogue import find_declaration, part_of
+from upright_bolt.model.catalogue import danger_of, find_declaration, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunHead, RunRecord, RunState
@@ -39,7 +39,8 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
 
     Of voltage offsets only runs of the same chip and microcode count, if ``chip`` names one (``chip_of``).
     A run that failed for another reason, or was cut off when its program ended, shows nothing and is left out. What
-    broke with voltages changed is put down to them alone: it shows nothing of the other settings.
+    broke with voltages changed, or with something else tried that can make a chip err, is put down to that alone: it
+    shows nothing of the other settings.
     """
     gathered: dict[str, dict[float, Evidence]] = {}
     for run in runs:
@@ -48,9 +49,9 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
             continue
         passed = 0.0 if broke else run.end.duration_s
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
-        offsets = {name: value for name, value in settings.items() if value and is_offset(name)}
+        blamed = {n: v for n, v in settings.items() if (v and is_offset(n)) or (n in run.head.tried and danger_of(n))}
         other_chip = bool(chip) and chip_of_run(run) != chip
-        for name, value in (offsets if broke and offsets else settings).items():
+        for name, value in (blamed if broke and blamed else settings).items():
             if other_chip and is_offset(name):
                 continue
             at_values = gathered.setdefault(name, {})

@@ -248,10 +248,12 @@ class ScaleStrip(QWidget):
         """Hatch what lies at or beyond the first value that failed."""
         if self._failed_at is None:
             return
-        right = self.x_of(self._failed_at)
+        failed_x = self.x_of(self._failed_at)
+        upwards = self._control.declaration.danger > 0.0
+        left, right = (failed_x, self.width() - PAD) if upwards else (PAD, failed_x)
         painter.setPen(QPen(QColor(self._theme.temperature), 1))
         painter.setBrush(QBrush(QColor(self._theme.temperature), Qt.BrushStyle.BDiagPattern))
-        painter.drawRect(QRectF(PAD, BAR_Y, max(2.0, right - PAD), BAR_H))
+        painter.drawRect(QRectF(left, BAR_Y, max(2.0, right - left), BAR_H))
 
     def _paint_ticks(self, painter: QPainter) -> None:
         painter.setFont(font(7.0))
@@ -265,7 +267,8 @@ class ScaleStrip(QWidget):
             painter.drawText(QPointF(left, HEIGHT - 4), text)
 
     def _tick_text(self, value: float) -> str:
-        return f"{round(value * self._control.declaration.quantity.on_axes[1], 2):g}".replace("-", "−")
+        factor = 1.0 if self._low < 0.0 else self._control.declaration.quantity.on_axes[1]  # offsets in their own unit
+        return f"{round(value * factor, 2):g}".replace("-", "−")
 
     def _paint_evidence(self, painter: QPainter) -> None:
         theme, y = self._theme, BAR_Y + BAR_H + 3.5

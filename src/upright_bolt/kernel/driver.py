@@ -115,6 +115,15 @@ def why_unreadable(driver: ControlDriver) -> Note:
 
 
 @runtime_checkable
+class Recalls(ControlDriver, Protocol):
+    """A control of which the machine does not tell what is set."""
+
+    def recall(self, value: Value) -> None:
+        """Take a value for set, until another is: it was put in force by this program earlier in this boot."""
+        ...
+
+
+@runtime_checkable
 class CanSleep(ControlDriver, Protocol):
     """A driver whose device may sleep."""
 

@@ -161,7 +161,7 @@ class LibraryFiles(ForwardingFiles):
             return self._files.read(path)
         card, name = found
         if name == LOCKED:
-            return card.rest.said.get(path, UNLOCKED).encode()
+            return self._locked(card, path).encode()
         get = _GET.get(name)
         if get is None:
             raise FileFault(path, errno.ENOENT)
@@ -184,6 +184,16 @@ class LibraryFiles(ForwardingFiles):
             raise FileFault(path, errno.EACCES)
         (number,) = _numbers(path, words, 1)
         self._library.ask(path, lambda lib: put(lib, self._library.handle(card.chip.place), number))
+
+    def _locked(self, card: Card, path: str) -> str:
+        """Return the range of clocks that was locked last, by this process or one before it. Raises FileFault."""
+        said, recalled = card.rest.said.get(path), card.rest.recalled.get(path)
+        if said is not None or not recalled:
+            return said or UNLOCKED
+        ends = self.read(f"{path}{RANGE}").decode().split()
+        for end, number in recalled.items():
+            ends[end] = str(number)
+        return " ".join(ends)
 
     def _lock(self, card: Card, path: str, words: list[str]) -> None:
         handle = self._library.ask(path, lambda _: self._library.handle(card.chip.place))

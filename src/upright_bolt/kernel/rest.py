@@ -14,10 +14,12 @@ class Rest:
         paused: whether it is left alone now.
         texts: what was read last, by path.
         said: what was written last to what cannot be asked, by path.
+        recalled: what an earlier process wrote there in this boot, as far as it is known: numbers by their place.
         worked: whether a run works on it, so that it is not left alone.
     """
 
     paused: bool = False
     worked: bool = False
     said: dict[str, str] = field(default_factory=dict)
+    recalled: dict[str, dict[int, int]] = field(default_factory=dict)
     texts: dict[str, bytes] = field(default_factory=dict)

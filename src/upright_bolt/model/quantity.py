@@ -61,7 +61,7 @@ class Quantity:
             return "yes" if value else "no"
         if self.unit == "MHz":
             in_ghz = Shown.clocks is ClockUnit.FITTING and round(abs(value)) >= 1000
-            return f"{value / 1000:.2f} GHz" if in_ghz else f"{value:.0f} MHz"
+            return (f"{value / 1000:.2f} GHz" if in_ghz else f"{value:.0f} MHz").replace("-", "−")
         rounded = round(value, self.decimals) + 0.0  # a zero below zero is a zero
         text = f"{rounded:,.{self.decimals}f}".replace("-", "−")
         if self.trims and "." in text:

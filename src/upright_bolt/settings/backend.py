@@ -7,7 +7,7 @@ from dataclasses import replace
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.channels import Supplies
-from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDriver
+from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDriver, Recalls
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
@@ -313,6 +313,13 @@ class Backend:
     def _enforced(self) -> bool:
         limiter = self.drivers.get(LIMITER)
         return limiter is None or limiter.read() != "off"
+
+    def remember(self, settings: Mapping[str, Value]) -> None:
+        """Tell drivers of what the machine does not tell what was put in force earlier in this boot."""
+        for name, value in settings.items():
+            driver = self.drivers.get(name)
+            if isinstance(driver, Recalls):
+                driver.recall(value)
 
     def refresh(self, changed: Collection[str] = ()) -> None:
         """Take over what a change of settings may have moved, and let a twin keep its state.

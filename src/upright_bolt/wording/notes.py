@@ -14,7 +14,9 @@ from upright_bolt.model.quantity import CLOCK
 
 
 def _capital(words: str) -> str:
-    return words[:1].upper() + words[1:]
+    first = words.partition(" ")[0]
+    named = any(letter.isdigit() for letter in first)  # a chip's name stays as it is
+    return words if named else words[:1].upper() + words[1:]
 
 
 NEEDS_ROOT = "changing it needs root rights: run the command with sudo, or have the root service do it (make install)"

@@ -160,6 +160,10 @@ class LockedClock(_LibraryControl):
         held = self._held()
         return None if held is None else float(held[self._end])
 
+    def recall(self, value: Value) -> None:
+        """Take a value for locked, as a process before this one has left it."""
+        self._card.rest.recalled.setdefault(self.files[0], {})[self._end] = round(float(value))
+
     def plan(self, value: Value) -> list[Write]:
         """Return the one write: a range, or none where it is the chip's own."""
         held = self._held() or [0, 0]
