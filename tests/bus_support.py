@@ -6,7 +6,6 @@ import pwd
 import signal
 import socket
 import subprocess
-import sys
 import uuid
 from collections.abc import Iterator
 from pathlib import Path
@@ -92,8 +91,10 @@ class PrivateBus:
         for process in reversed(self._ours):
             process.kill()
             process.wait()
-        for path in sorted(self.folder.glob("*.log")):  # told if the test has failed
-            print(path.name, path.read_text(), sep="\n", file=sys.stderr)
+
+    def logs(self) -> str:
+        """Return what the bus, the stand-ins and the service have logged."""
+        return "\n".join(f"{path.name}\n{path.read_text()}" for path in sorted(self.folder.glob("*.log")))
 
     def _listens(self) -> bool:
         with socket.socket(socket.AF_UNIX) as trial:

@@ -48,6 +48,7 @@ def bus(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[PrivateBus]
     with PrivateBus(tmp_path) as made:
         monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", made.address)
         yield made
+    print(made.logs())  # told if the test has failed
 
 
 @pytest.fixture(autouse=True)
