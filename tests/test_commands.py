@@ -366,10 +366,11 @@ def test_a_window_told_to_end_puts_its_machine_down_in_order(bolt, data):
     assert '"put back"' in journal.read_text()
 
 
-def test_status_loads_neither_numbers_nor_window(data):
+@pytest.mark.parametrize("word", ["status", "--help"])
+def test_light_commands_load_neither_numbers_nor_window(data, word):
     code = (
         "import sys\nfrom upright_bolt.cli import run\n"
-        f"code = run(['-m', 'twin:tern', '--data', {str(data)!r}, 'status'])\n"
+        f"code = run(['-m', 'twin:tern', '--data', {str(data)!r}, {word!r}])\n"
         "heavy = {'numpy', 'scipy', 'PyQt6', 'sqlalchemy', 'alembic', 'pyqtgraph'} & set(sys.modules)\n"
         "sys.exit(f'loaded {heavy}' if heavy else code)"
     )

@@ -14,7 +14,6 @@ from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
-from upright_bolt.presentation.profile_desk import Past, ProfileDesk
 from upright_bolt.session.search_asked import Typed, asked_from
 
 if TYPE_CHECKING:
@@ -139,6 +138,8 @@ def make_profiles(choice: MachineChoice) -> None:
     """Measure three settings and save each as a profile, with rules that choose between them, unless that was done."""
     log = search_log(choice).all()
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
+        from upright_bolt.presentation.profile_desk import Past, ProfileDesk
+
         desk = ProfileDesk(session.access, MACHINE, lambda: Past(store.all(), log))
         if desk.status().profiles:
             return
