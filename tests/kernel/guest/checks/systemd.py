@@ -70,6 +70,8 @@ def held_through_sleep(guest: Guest) -> None:
     took = guest.until(lambda: guest.register(0x610) & 0x7FFF == 160, 20.0)
     written = guest.until(lambda: "in force, again after sleep" in guest.run("hold", "log").out, 60.0)
     log = guest.run("hold", "log").out
+    told = "PM: suspend exit|again after sleep"
+    guest.note(guest.shell("sh", "-c", f"journalctl -o short-monotonic --no-pager | grep -E '{told}'"))
     guest.note(
         f"{on_waking / 8} W on waking, in force again {took:.2f} s after it, written down {written:.0f} s; {log}"
     )
