@@ -138,7 +138,7 @@ def _sample(choice: MachineChoice, count: int, step_s: float, to_csv: Path | Non
                 sample = session.tick().sample
                 write_row(sample)
                 if as_json:
-                    values = {s.name: v for s, v in zip(session.about.sensors, sample.values, strict=True)}
+                    values = {s.name: v for s, v in zip(session.about.sensors, sample.values, strict=False)}
                     print_json({"time_s": sample.time_s, "constraint": sample.constraint.value, "values": values})
                 elif to_csv is None:
                     _print_sample(session, sample)
@@ -146,7 +146,7 @@ def _sample(choice: MachineChoice, count: int, step_s: float, to_csv: Path | Non
 
 def _print_sample(session: "Session", sample: "Sample") -> None:
     rows = [("sensor", "value")]
-    for sensor, value in zip(session.about.sensors, sample.values, strict=True):
+    for sensor, value in zip(session.about.sensors, sample.values, strict=False):  # a chip may have come just now
         rows.append((sensor.name, sensor.quantity.show(value)))
     print_table(rows, right=(1,))
     print(f"held back by: {sample.constraint.value}\n")
@@ -159,11 +159,11 @@ def _table(session: "Session", path: Path | None) -> "Iterator[Callable[[Sample]
         yield lambda _sample: None
         return
     with writing(path) as file:
-        writer = csv.writer(file)
-        writer.writerow(["time_s", *(csv_cell(s.name) for s in session.about.sensors), "held_by"])
+        writer, names = csv.writer(file), [csv_cell(sensor.name) for sensor in session.about.sensors]
+        writer.writerow(["time_s", *names, "held_by"])
 
         def write_row(sample: "Sample") -> None:
-            cells = ["" if v is None else f"{v:.6g}" for v in sample.values]
+            cells = ["" if v is None else f"{v:.6g}" for v in sample.values[: len(names)]]
             writer.writerow([f"{sample.time_s:.3f}", *cells, sample.constraint.value])
             file.flush()
 
