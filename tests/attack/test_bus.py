@@ -349,7 +349,7 @@ def test_what_makes_no_sense_in_a_message_is_answered(bus, service):
             ("Apply", "a{sv}bb", ({"x" * 5000: ("d", 1.0)}, False, False), "is none of a control"),
         ):
             assert why in said(runner.run(gathered([call(one, member, form, *data)])))
-    assert json.loads(bus.call(BUS_NAME, PATH, BUS_NAME, "Status"))["trial"] is None
+    assert json.loads(bus.call(BUS_NAME, PATH, BUS_NAME, "Status"))["status"]["trial"] is None
 
 
 def test_nobody_ends_another_s_trial_by_asking_for_stock(bus, service):
