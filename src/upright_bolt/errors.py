@@ -10,7 +10,7 @@ The tree::
     ├── InUse              another process holds the machine
     ├── Damaged            a file of this program does not hold what it should
     ├── Denied             the person has no right to it
-    ├── NoFolder            a folder that records go to cannot be written
+    ├── NoFolder           a folder that records go to cannot be written
     └── MachineFroze       a simulated machine froze, which ends whatever was running on it
 """
 

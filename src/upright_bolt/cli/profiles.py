@@ -137,10 +137,9 @@ def _settings_from(choice: MachineChoice, access: "MachineAccess", source: str, 
     if source == "search":
         return _settings_of_search(choice)
     status = access.status()
-    tried = dict(status.trial.settings) if status.trial is not None else {}
-    if source == "draft" and not tried:
+    if source == "draft" and not status.tried:
         raise BadInput("No trial is running, so there is no draft to save; “set” begins one.")
-    return tried if source == "draft" else {**status.kept, **tried}
+    return status.tried if source == "draft" else status.expected
 
 
 def _settings_of_search(choice: MachineChoice) -> "dict[str, Value]":

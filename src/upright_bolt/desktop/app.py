@@ -162,8 +162,9 @@ class DesktopApp:
         self.presenter.let_go()
         self.presenter.take(snapshot)
         self._replace_window()
-        said = [sentence(event) for event in snapshot.events if isinstance(event, ChipsChanged)]
-        self.presenter.say(". ".join([*said, ""]).strip() or self.presenter.outcome)
+        for event in snapshot.events:
+            if isinstance(event, ChipsChanged):
+                self.presenter.say(f"{sentence(event)}.")
 
     def _notify(self, words: str) -> None:
         """Show a desktop notification, without waiting for it."""

@@ -1,6 +1,7 @@
 """The Profiles view: profiles side by side, rules as sentences, and what the hold has done."""
 
 from collections.abc import Callable
+from functools import partial
 
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QShowEvent
@@ -200,17 +201,12 @@ class ProfilesView(QWidget):
         ).show()  # fmt: skip
 
     def _ask_draft_name(self) -> None:
+        draft = dict(self._presenter.draft)
         NameDialog(
-            self, "Save…", f"The draft ({show_settings(self._presenter.draft)}) is saved under this name, with what is "
+            self, "Save…", f"The draft ({show_settings(draft)}) is saved under this name, with what is "
             "in force besides. It is not put in force, and what has to be proven is held back until it is.",
-            self._save_draft, noted=True,
+            partial(self._profiles.save_draft, draft), noted=True,
         ).show()  # fmt: skip
-
-    def _save_draft(self, name: str, note: str) -> None:
-        presenter = self._presenter
-        status = presenter.status
-        tried = {} if status.trial is None else status.trial.settings
-        self._profiles.save(name, {**status.kept, **tried, **presenter.draft}, note)
 
     def ask_rules(self) -> None:
         """Let the rules be edited."""

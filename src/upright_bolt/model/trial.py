@@ -136,3 +136,13 @@ class Status:
     capped: dict[str, Note] = field(default_factory=dict)
     unseen: Note | None = None
     slept: bool = False
+
+    @property
+    def tried(self) -> dict[str, Value]:
+        """What the trial has set; nothing without one."""
+        return dict(self.trial.settings) if self.trial is not None else {}
+
+    @property
+    def expected(self) -> dict[str, Value]:
+        """What should be in force: what was kept, and over it the trial."""
+        return {**self.kept, **self.tried}

@@ -195,6 +195,10 @@ class Profiles:
         """Save settings as a profile."""
         self._do(lambda desk, _: self._saved(desk.save(name, settings, note, replacing=replacing)))
 
+    def save_draft(self, draft: Mapping[str, Value], name: str, note: str = "") -> None:
+        """Save a draft as a profile, with what is in force besides; nothing of it is put in force."""
+        self._do(lambda desk, session: self._saved(desk.save(name, {**session.status().expected, **draft}, note)))
+
     def save_in_force(self, name: str, note: str = "", *, into: bool = False) -> None:
         """Save what is in force, or put it into a profile that is there.
 
@@ -203,8 +207,7 @@ class Profiles:
 
         def work(desk: ProfileDesk, session: Session) -> str:
             status = session.status()
-            tried = dict(status.trial.settings) if status.trial is not None else {}
-            settings = tried if into and tried else {**status.kept, **tried}
+            settings = status.tried if into and status.tried else status.expected
             profile = desk.set(name, settings) if into else desk.save(name, settings, note)
             if status.trial is not None:
                 session.put_back("saved as a profile")

@@ -77,7 +77,7 @@ class SettingsEngine:
         else:
             past, damage = look_back(journal, self._memory, backend, now_stamp())
         self._trials = Trials(backend, self._controls, journal, self._memory, past, now_stamp)
-        backend.remember({**self._memory.kept, **(self.trial.settings if self.trial is not None else {})})
+        backend.remember(self._trials.expected(self._memory.kept))
         if lock is not None:
             backend.on_processors = self._trials.pay
             self._trials.pay()

@@ -63,9 +63,8 @@ class Sensing:
         """
         before = self.surveyed
         processors = set(found.topology.cpus)
-        if {chip.part for chip in found.chips} == {
-            chip.part for chip in before.chips
-        } and processors <= self._read_cpus:
+        chips, chips_before = ({chip.part for chip in each.chips} for each in (found, before))
+        if chips == chips_before and processors <= self._read_cpus:
             return False
         if self._opened is not None:
             self._ports.files.close()  # what the reader before has open
