@@ -7,24 +7,21 @@ from typing import TYPE_CHECKING
 
 from upright_bolt.app_ports import MachineWord, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse, NoFolder
-from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.model.work import OF_GRAPHICS
 from upright_bolt.ownership import become, caller, is_root
-from upright_bolt.profiles.engine import ProfileEngine
-from upright_bolt.settings.access import MachineAccess
-from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.wording.notes import clause
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from upright_bolt.kernel.machine_ports import MachinePorts
     from upright_bolt.kernel.writers import Writers
     from upright_bolt.service.client import ServiceAccess
     from upright_bolt.session.machine import Machine
     from upright_bolt.session.session import Session
+    from upright_bolt.settings.access import MachineAccess
+    from upright_bolt.settings.engine import SettingsEngine
     from upright_bolt.twin.machine import Twin
     from upright_bolt.workload.load import Load, Task
 
@@ -77,8 +74,8 @@ class OpenMachine:
     """
 
     word: MachineWord
-    ports: MachinePorts
-    access: MachineAccess
+    ports: "MachinePorts"
+    access: "MachineAccess"
     twin: "Twin | None" = None
 
 
@@ -105,6 +102,7 @@ def _machine(opened: OpenMachine) -> "Machine":
 
 
 def _twin_load(twin: "Twin", task: "Task") -> "Load":
+    from upright_bolt.model.work import OF_GRAPHICS
     from upright_bolt.workload.twin_load import TwinLoad
 
     if task.workload not in OF_GRAPHICS:
@@ -134,6 +132,7 @@ def _host_load(task: "Task") -> "Load":
         from upright_bolt.workload.command import CommandLoad
 
         return CommandLoad(task.options)
+    from upright_bolt.model.work import OF_GRAPHICS
     from upright_bolt.workload.pool import HostLoad
 
     task = replace(task, cpus=_allowed(task.cpus))
@@ -294,6 +293,10 @@ def open_local(
         InUse: another process holds it and ``exclusive`` is asked.
         NoFolder: ``folder`` cannot be written.
     """
+    from upright_bolt.profiles.engine import ProfileEngine
+    from upright_bolt.settings.backend import Backend
+    from upright_bolt.settings.engine import SettingsEngine
+
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
         saved = lock is not None and (exclusive or os.access(folder, os.W_OK))  # looking writes nothing where it cannot
@@ -361,7 +364,7 @@ def serve(machine: str, data: Path | None, idle_s: float) -> None:
     writers = Writers() if word.kind != "twin" else None
     drop(CAP_SYS_ADMIN)
 
-    def opened() -> SettingsEngine:
+    def opened() -> "SettingsEngine":
         return open_local(word, folder, "the root service", exclusive=False, served=True, writers=writers)[1]
 
     serve_on_bus(opened, idle_s)

@@ -6,23 +6,22 @@ from typing import TYPE_CHECKING
 from upright_bolt.cli.context import MachineChoice, print_json, print_table, store_at
 from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import CLOCK, TEMPERATURE, VOLTAGE
-from upright_bolt.model.run import RunRecord
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.work import score_quantity
 from upright_bolt.wording.constraints import shares
-from upright_bolt.wording.events import during_run
 from upright_bolt.wording.faults import does_not_count, place_of, state_words, struck
 from upright_bolt.wording.times import date_and_time
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.compare import Compared
     from upright_bolt.analysis.numbers import Number
+    from upright_bolt.model.run import RunRecord
     from upright_bolt.store.runs import RunStore
 
 MOST_ERRORS = 8
 
 
-def print_list(records: list[RunRecord], *, as_json: bool) -> None:
+def print_list(records: "list[RunRecord]", *, as_json: bool) -> None:
     """Print a line per run."""
     if as_json:
         from upright_bolt.reports.export import run_data
@@ -44,7 +43,7 @@ def print_list(records: list[RunRecord], *, as_json: bool) -> None:
     print_table(rows, right=(0, 4, 5, 6))
 
 
-def print_run(store: "RunStore", record: RunRecord, below_c: float | None, *, as_json: bool) -> None:
+def print_run(store: "RunStore", record: "RunRecord", below_c: float | None, *, as_json: bool) -> None:
     """Print a run: its numbers, what they show, what happened, and what a person added."""
     from upright_bolt.analysis.numbers import numbers_of, values_of
     from upright_bolt.reports.details import details_data, details_of
@@ -103,7 +102,7 @@ def compare_runs(
     print_comparison(rows, baseline)
 
 
-def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
+def print_comparison(rows: "list[Compared]", baseline: "RunRecord") -> None:
     """Print a comparison: a column per run, a row per number, and the finding in words."""
     from upright_bolt.analysis.numbers import numbers_of
     from upright_bolt.wording.comparison import change, finding, unlike_sentences
@@ -127,15 +126,16 @@ def print_comparison(rows: "list[Compared]", baseline: RunRecord) -> None:
                 print(f"  Unlike: {sentence}")
 
 
-def _value(run: RunRecord, number: "Number", value: float | None) -> str:
+def _value(run: "RunRecord", number: "Number", value: float | None) -> str:
     """Return a number as it is shown; struck through if wrong results stand behind it."""
     shown = number.quantity.show(value)
     return struck(shown) if value is not None and does_not_count(run, number) else shown
 
 
-def _beside(store: "RunStore", record: RunRecord) -> list[str]:
+def _beside(store: "RunStore", record: "RunRecord") -> list[str]:
     """Return what else ran, what happened, and the errors, a line each."""
     from upright_bolt.wording import runs as run_words
+    from upright_bolt.wording.events import during_run
 
     said = [words] if (words := run_words.rendered(record)) else []
     said += run_words.beside(record.end.numbers) + during_run(store.events(record.id))

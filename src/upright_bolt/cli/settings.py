@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
-from upright_bolt.analysis.no_effect import without_effect
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at
 from upright_bolt.cli.ground import OVER, check_ground
 from upright_bolt.errors import BadInput
@@ -16,7 +15,6 @@ from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of, title_
 from upright_bolt.model.control import show_value
 from upright_bolt.model.settings import parse_assignments, show_settings
 from upright_bolt.wording.hold import entry_words
-from upright_bolt.wording.no_effect import no_effect
 from upright_bolt.wording.notes import sentence
 from upright_bolt.wording.times import date_and_time
 from upright_bolt.wording.trials import as_error, capped, drift, limits_changed, row_sentence, to_stock, unrecorded
@@ -59,6 +57,9 @@ def set_(
     as_json: AsJson = False,
 ) -> int:
     """Put settings in force as a trial, until “keep” or “put-back”."""
+    from upright_bolt.analysis.no_effect import without_effect
+    from upright_bolt.wording.no_effect import no_effect
+
     settings = parse_assignments(assignments)
     _ask_first(settings, confirm)
     with _access(context.obj, settings, wake=wake) as access:

@@ -28,7 +28,8 @@ from upright_bolt.profiles.record import Record, Settling
 from upright_bolt.profiles.resistance import Resistance
 from upright_bolt.profiles.start import begin_boot
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.engine import SettingsEngine, now_stamp
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.wording.rules import sentence
 
 SETTLE_S = 300.0

@@ -5,7 +5,8 @@ from upright_bolt.model.hold import Cause, LogEntry, LogKind
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import RecoveryOutcome
 from upright_bolt.profiles.record import Record, Remembered, Suspicion
-from upright_bolt.settings.engine import SettingsEngine, now_stamp
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.stamp import now_stamp
 
 STOCK_AFTER = 2
 """After so many unclean boots in a row with something settling or tried: stock until a person says otherwise."""

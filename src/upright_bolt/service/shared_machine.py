@@ -19,7 +19,8 @@ from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.profiles.remote import ACTS
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.log import LOG
-from upright_bolt.settings.engine import SettingsEngine, now_stamp
+from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.wording.times import date_and_time
 from upright_bolt.wording.trials import recovered, refusal, unrecorded
 

@@ -10,7 +10,7 @@ from upright_bolt.model.catalogue import TOGETHER, beside, danger_of, part_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.quantity import CLOCK, OFFSET, TEMPERATURE, TIME, Quantity
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Outcome
-from upright_bolt.settings.engine import now_stamp
+from upright_bolt.settings.stamp import now_stamp
 
 AXES = {
     "core,cache": TOGETHER,

@@ -6,7 +6,6 @@ expected; later also rules and hold.
 
 from collections.abc import Callable, Collection, Mapping
 from dataclasses import replace
-from datetime import datetime
 from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
@@ -19,7 +18,6 @@ from upright_bolt.model.note import CAPPED, Note, NoteCode
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
-from upright_bolt.model.work import OF_GRAPHICS
 from upright_bolt.settings import apply
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.backend import Backend
@@ -28,6 +26,7 @@ from upright_bolt.settings.damage import Damage, look_back
 from upright_bolt.settings.journal import Journal
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.settings.past import BootMemory, told_by
+from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.settings.trials import Trials
 
 HELD = "Another process of this program holds this machine; change its settings there."
@@ -295,6 +294,8 @@ class SettingsEngine:
 
     def note_run(self, what: str) -> None:
         """Take note of which workload runs from now on; empty for none."""
+        from upright_bolt.model.work import OF_GRAPHICS  # noqa: PLC0415 - short commands begin no run
+
         self._backend.watch_chips(closely=what in OF_GRAPHICS)
 
     def end_run(self) -> None:
@@ -340,8 +341,3 @@ def _with_damage(recovered: Recovery | None, damage: Damage | None) -> Recovery 
     if damage.whole_record and recovered.outcome is RecoveryOutcome.PUT_BACK:
         recovered = replace(recovered, outcome=outcome)
     return replace(recovered, damaged=damage.names, aside=damage.aside)
-
-
-def now_stamp() -> str:
-    """Return the present date and time with zone, to the second."""
-    return datetime.now().astimezone().isoformat(timespec="seconds")
