@@ -12,7 +12,7 @@ libxkbcommon-x11-0 libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 li
 libxcb-render0 libxcb-shape0 libxcb-shm0 libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 libx11-xcb1"
 # The typeface, and what the tests need: a bus, polkit with a stand-in, a screen in memory, and the check
 # of the package.
-USEFUL="fonts-inter dbus-daemon polkitd python3-dbusmock lintian xvfb"
+USEFUL="fonts-inter dbus-daemon polkitd python3-dbusmock lintian xvfb zsh fish"
 # An emulator, what its machine's kernel, firmware tables and disk are made with, and what that machine's system is.
 FOR_KERNEL_TESTS="qemu-system-x86 acpica-tools busybox-static cpio kmod gcc make libc6-dev libelf-dev e2fsprogs systemd
 dbus dbus-daemon polkitd procps python3-venv"

@@ -1,57 +1,159 @@
-"""What the Tab key offers in bash, zsh and fish, made from the commands themselves."""
+"""What the Tab key offers in bash, zsh and fish, made from the commands themselves.
 
-from collections.abc import Iterator
+All three do the same: they find which command stands there, passing over options and what those take, and whether the
+word that is typed belongs to an option. Then they offer what fits there.
+"""
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 
 from upright_bolt.cli.manual import PROGRAM, Option, commands
 from upright_bolt.model.catalogue import CATALOGUE
-from upright_bolt.model.work import WORKLOADS
+from upright_bolt.model.search import AfterFreeze, Bold
+from upright_bolt.model.start import Start
+from upright_bolt.model.work import WEIGHTS, WORKLOADS
 from upright_bolt.twin.chip import TWINS
 
-ASSIGNED = [f"{name}=" for name in CATALOGUE]
-KNOWN = {"run": list(WORKLOADS), "set": ASSIGNED, "sweep": ASSIGNED, "stock": list(CATALOGUE), "plug": ["in", "out"]}
+ASSIGNED = tuple(f"{name}=" for name in CATALOGUE)
+SWITCHED = ("on", "off", "status")
+KNOWN = {
+    "run": tuple(WORKLOADS), "set": ASSIGNED, "sweep": ASSIGNED, "stock": tuple(CATALOGUE), "plug": ("in", "out"),
+    "profile set": ASSIGNED, "hold": (*SWITCHED, "log"), "boot": SWITCHED,
+}  # fmt: skip
 """What an argument of a command may be, where that is known beforehand."""
-MACHINES = ["host", *(f"twin:{name}" for name in TWINS), "tree:"]
+MACHINES = ("host", *(f"twin:{name}" for name in TWINS), "tree:")
+VALUES: dict[str, tuple[str, ...]] = {
+    "--machine": MACHINES, "--with": ASSIGNED, "--start": tuple(Start), "--weight": WEIGHTS, "--on": ("software",),
+    "--bold": tuple(Bold), "--after-freeze": tuple(AfterFreeze), "--axis": ("core,cache", "core", "cache"),
+    "--soak": ("10min", "1h", "8h", "while-i-work"), "--by": ("profile",), "--confirm": tuple(CATALOGUE),
+    "--view": ("machine", "workbench", "edge", "compare", "profiles"), "--only": tuple(CATALOGUE),
+    "--without": tuple(CATALOGUE), "profile save --from": ("in-force", "draft", "run", "search"),
+    "runs note --unit": ("s", "ms", "us"),
+}  # fmt: skip
+"""What an option may take, where that is known beforehand; with a command before it, only there."""
+FILES = ("FILE", "FOLDER", "CAPTURE")
+"""Words for what is a file."""
 
 
-def _table() -> Iterator[tuple[str, list[str]]]:
-    """Yield each command's words, the empty ones first, and what may follow: commands, known arguments, options."""
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a word is typed: after a command, or before any.
+
+    Attributes:
+        words: the command; empty before any.
+        following: commands below it and known arguments, each with what it does.
+        options: its own options.
+        files: its arguments are files.
+    """
+
+    words: str
+    following: tuple[tuple[str, str], ...]
+    options: tuple[Option, ...]
+    files: bool = False
+
+    def takes(self, option: Option) -> tuple[str, ...]:
+        """Return what one of its options may take, as far as known."""
+        name = option.names[-1]
+        return VALUES.get(f"{self.words} {name}", VALUES.get(name, ()))
+
+
+def _places() -> list[Place]:
+    """Return each place, that before any command first; its options are those of every command."""
     everywhere, all_commands = commands()
-    common = [name for option in everywhere for name in option.names]
-    yield "", [*(entry.words for entry in all_commands if " " not in entry.words), *common]
-    for entry in all_commands:
-        below = [e.words.rsplit(" ", 1)[1] for e in all_commands if e.words.rpartition(" ")[0] == entry.words]
-        own = [name for option in entry.options for name in option.names]
-        yield entry.words, [*below, *KNOWN.get(entry.words, []), *own, *common]
+
+    def below(words: str) -> tuple[tuple[str, str], ...]:
+        split = [(*entry.words.rpartition(" "), entry.does) for entry in all_commands]
+        return tuple((name, _first(does)) for group, _, name, does in split if group == words)
+
+    after = [
+        Place(
+            entry.words,
+            below(entry.words) + tuple((word, "") for word in KNOWN.get(entry.words, ())),
+            entry.options,
+            any(word in argument for argument in entry.arguments for word in FILES),
+        )
+        for entry in all_commands
+    ]
+    return [Place("", below(""), everywhere), *after]
+
+
+def _groups(places: list[Place]) -> str:
+    """Return the commands that have others below them, as a pattern."""
+    return "|".join(sorted({place.words.split()[0] for place in places if " " in place.words}))
+
+
+def _taking(places: list[Place]) -> list[str]:
+    """Return the options, of whatever command, after which a word is theirs."""
+    return sorted({name for place in places for option in place.options if option.takes for name in option.names})
+
+
+def _values(places: list[Place]) -> Iterator[tuple[str, tuple[str, ...]]]:
+    """Yield what options take as far as known, each with a pattern of the command and the option; "" is any command."""
+    for place in places:
+        for option in place.options:
+            if known := place.takes(option):
+                yield _pattern(_at(place, option)), known
+
+
+def _at(place: Place, option: Option) -> list[str]:
+    return [f"{place.words or '*'} {name}" for name in option.names]
+
+
+def _pattern(several: Iterable[str]) -> str:
+    """Return a pattern of a shell's ``case``; a star stands for anything."""
+    return "|".join(f"*'{words[1:]}'" if words.startswith("*") else f"'{words}'" for words in several)
+
+
+def _of_files(places: list[Place]) -> tuple[str, str]:
+    """Return patterns: of options that take files, and of commands whose arguments are files."""
+    at = [words for place in places for o in place.options if o.takes in FILES for words in _at(place, o)]
+    return _pattern(at), _pattern(place.words for place in places if place.files)
+
+
+def _switches(place: Place, places: list[Place]) -> list[tuple[str, str]]:
+    options = place.options if place is places[0] else (*place.options, *places[0].options)
+    return [(name, _first(option.words)) for option in options for name in option.names]
 
 
 def bash() -> str:
     """Return the completion for bash. It takes a colon for the end of a word, hence the care about machines."""
-    cases = "\n".join(f'        "{words}") next="{" ".join(after)}" ;;' for words, after in _table())
-    groups = "|".join(sorted({words.split()[0] for words, _ in _table() if " " in words}))
+    places = _places()
+    cases = "\n".join(
+        f'        "{place.words}") next="{_joined([*place.following, *_switches(place, places)])}" ;;'
+        for place in places
+    )
+    values = "\n".join(f'        {at}) next="{" ".join(known)}" ;;' for at, known in _values(places))
+    options, arguments = _of_files(places)
     return f"""# bash completion for {PROGRAM}
 _upright_bolt() {{
-    local word given="" next="" skip="" current="${{COMP_WORDS[COMP_CWORD]}}" last="${{COMP_LINE##* }}"
-    local words="${{COMP_LINE%"$last"}}"
-    if [[ $words =~ (-m|--machine)[[:space:]]+$ ]]; then
-        COMPREPLY=($(compgen -W "{" ".join(MACHINES)}" -- "$last"))
-        if [[ $last == *:* ]]; then COMPREPLY=("${{COMPREPLY[@]#*:}}"); fi
-        return
-    fi
+    local word given="" next="" mine="" files="" current="${{COMP_WORDS[COMP_CWORD]}}"
+    local line="${{COMP_LINE:0:COMP_POINT}}"
+    local last="${{line##* }}"
+    local words="${{line%"$last"}}"
     for word in ${{words#* }}; do
-        if [[ -n $skip ]]; then skip=""; continue; fi
+        if [[ -n $mine ]]; then mine=""; continue; fi
         case $word in
-        -m|--machine|--data) skip=1 ;;
+        {"|".join(_taking(places))}) mine=$word ;;
         -*) ;;
         *) if [[ -z $given ]]; then given=$word
-           elif [[ $given =~ ^({groups})$ ]]; then given="$given $word"; fi ;;
+           elif [[ $given =~ ^({_groups(places)})$ ]]; then given="$given $word"; fi ;;
         esac
     done
-    case $given in
+    if [[ -n $mine ]]; then
+        case "$given $mine" in
+{values}
+        {options}) files=1 ;;
+        esac
+    else
+        case $given in
 {cases}
-    esac
-    COMPREPLY=($(compgen -W "$next" -- "$current"))
+        esac
+        case $given in {arguments}) files=1 ;; esac
+    fi
+    COMPREPLY=($(compgen -W "$next" -- "$last"))
+    if [[ -n $files ]]; then COMPREPLY+=($(compgen -f -- "$current")); fi
+    if [[ $last == *:* ]]; then COMPREPLY=("${{COMPREPLY[@]#*:}}"); fi
     if [[ ${{#COMPREPLY[@]}} -eq 1 && ${{COMPREPLY[0]}} == *= ]]; then compopt -o nospace; fi
-    if [[ ${{#COMPREPLY[@]}} -eq 0 ]]; then COMPREPLY=($(compgen -f -- "$current")); fi
 }}
 complete -F _upright_bolt {PROGRAM}
 """
@@ -59,76 +161,112 @@ complete -F _upright_bolt {PROGRAM}
 
 def zsh() -> str:
     """Return the completion for zsh."""
-    everywhere, all_commands = commands()
-    top = "\n".join(f"        {_quoted(f'{e.words}:{_first(e.does)}')}" for e in all_commands if " " not in e.words)
+    places = _places()
     cases = "\n".join(
-        f"        {words}) compadd -- {' '.join(_quoted(word) for word in after)}; _files ;;"
-        for words, after in _table()
-        if words and " " not in words
+        f"        {_quoted(place.words)})\n"
+        f"            next=({_described(place.following)})\n"
+        f"            switches=({_described(_switches(place, places))}) ;;"
+        for place in places
     )
-    switches = " \\\n".join(
-        "        " + _quoted(f"{name}[{_first(option.words)}]{_zsh_values(option)}")
-        for option in everywhere
-        for name in option.names
+    values = "\n".join(
+        f"        {at}) next=({_described((word, '') for word in known)}) ;;" for at, known in _values(places)
     )
+    options, arguments = _of_files(places)
     return f"""#compdef {PROGRAM}
 _upright_bolt() {{
-    local state
-    local -a known
-    known=(
-{top}
-    )
-    _arguments -C \\
-{switches} \\
-        '1:command:->command' '*::argument:->argument'
-    case $state in
-    command) _describe command known ;;
-    argument)
-        case $words[1] in
+    local word given="" mine="" files=""
+    local -a next switches open
+    for word in ${{words[2,CURRENT-1]}}; do
+        if [[ -n $mine ]]; then mine=""; continue; fi
+        case $word in
+        {"|".join(_taking(places))}) mine=$word ;;
+        -*) ;;
+        *) if [[ -z $given ]]; then given=$word
+           elif [[ $given == ({_groups(places)}) ]]; then given="$given $word"; fi ;;
+        esac
+    done
+    if [[ -n $mine ]]; then
+        case "$given $mine" in
+{values}
+        {options}) files=1 ;;
+        esac
+    else
+        case $given in
 {cases}
-        esac ;;
-    esac
+        esac
+        case $given in {arguments}) files=1 ;; esac
+    fi
+    open=(${{(M)next:#*=}})
+    next=(${{next:#*=}})
+    if (( $#open )); then _describe -t settings setting open -S ''; fi
+    if (( $#next )); then _describe -t words word next; fi
+    if [[ -n $files ]]; then _files; fi
+    if (( $#switches )); then _describe -o -t options option switches; fi
 }}
 _upright_bolt "$@"
 """
 
 
-def _zsh_values(option: Option) -> str:
-    if not option.takes:
-        return ""
-    machines = " ".join(word.replace(":", "\\:") for word in MACHINES)
-    return f":value:({machines})" if "--machine" in option.names else ":value:_files"
-
-
 def fish() -> str:
-    """Return the completion for fish."""
-    everywhere, all_commands = commands()
-    lines = [f"# fish completion for {PROGRAM}", f"complete -c {PROGRAM} -f"]
-    lines += [_fish_option("", option) for option in everywhere]
-    for entry in all_commands:
-        group, _, name = entry.words.rpartition(" ")
-        when = f"__fish_seen_subcommand_from {group}" if group else "__fish_use_subcommand"
-        lines.append(f"complete -c {PROGRAM} -n {_quoted(when)} -a {name} -d {_quoted(_first(entry.does))}")
-        here = f"__fish_seen_subcommand_from {name}"
-        if entry.words in KNOWN:
-            lines.append(f"complete -c {PROGRAM} -n {_quoted(here)} -a {_quoted(' '.join(KNOWN[entry.words]))}")
-        lines += [_fish_option(here, option) for option in entry.options]
+    """Return the completion for fish. It knows by itself which word an option takes."""
+    places = _places()
+    lines = [
+        f"""# fish completion for {PROGRAM}
+function __upright_bolt_at
+    set -l given
+    set -l passed
+    for word in (commandline -opc)[2..]
+        if test -n "$passed"
+            set passed
+        else if contains -- $word {" ".join(_taking(places))}
+            set passed $word
+        else if string match -q -- '-*' $word
+            continue
+        else if test -z "$given"
+            set given $word
+        else if contains -- $given {_groups(places).replace("|", " ")}
+            set given "$given $word"
+        end
+    end
+    test "$given" = "$argv[1]"
+end
+complete -c {PROGRAM} -f"""
+    ]
+    for place in places:
+        here = f"complete -c {PROGRAM} -n {_quoted(f'__upright_bolt_at {_quoted(place.words)}')}"
+        for word, does in place.following:
+            lines.append(f"{here} -a {_quoted(word)}" + (f" -d {_quoted(does)}" if does else ""))
+        if place.files:
+            lines.append(f"{here} -F")
+        anywhere = here if place.words else f"complete -c {PROGRAM}"
+        lines += [f"{anywhere} {_fish_option(place, option)}" for option in place.options]
     return "\n".join(lines) + "\n"
 
 
-def _fish_option(when: str, option: Option) -> str:
+def _fish_option(place: Place, option: Option) -> str:
     names = " ".join(f"-l {n[2:]}" if n.startswith("--") else f"-s {n[1:]}" for n in option.names)
-    where = f" -n {_quoted(when)}" if when else ""
-    takes = " -r -F" if option.takes else ""
-    if "--machine" in option.names:
-        takes = f" -x -a {_quoted(' '.join(MACHINES))}"
-    return f"complete -c {PROGRAM}{where} {names}{takes} -d {_quoted(_first(option.words))}"
+    known = place.takes(option)
+    takes = ""
+    if option.takes in FILES:
+        takes = " -r -F"
+    elif option.takes:
+        takes = " -x" + (f" -a {_quoted(' '.join(known))}" if known else "")
+    return f"{names}{takes} -d {_quoted(_first(option.words))}"
+
+
+def _joined(several: Iterable[tuple[str, str]]) -> str:
+    return " ".join(word for word, _ in several)
+
+
+def _described(several: Iterable[tuple[str, str]]) -> str:
+    """Return words as zsh takes them: a colon ends the word, and what it does follows."""
+    return " ".join(_quoted(word.replace(":", "\\:") + (f":{does}" if does else "")) for word, does in several)
 
 
 def _first(text: str) -> str:
-    """Return the first sentence, without signs that a completion would take for its own."""
-    sentence = text.partition(". ")[0].rstrip(".")
-    return "".join("" if sign in "[]'\"`$\\:" else sign for sign in sentence)
+    """Return the first sentence."""
+    sentence, end, _ = text.replace("e.g. ", "e.g.\N{NO-BREAK SPACE}").partition(". ")
+    return sentence.replace("\N{NO-BREAK SPACE}", " ") + (end.strip() if end else "")
 
 
 def _quoted(text: str) -> str:

@@ -54,7 +54,9 @@ def build(words: Sequence[str] = ()) -> typer.Typer:
                 "--machine", "-m", help="host, twin:NAME (twin:tern), tree:DIR or a capture, tree:FILE.tar.gz."
             ),
         ] = DEFAULT_MACHINE,
-        data: Annotated[str | None, typer.Option("--data", help="Folder for runs, journals and twins.")] = None,
+        data: Annotated[
+            str | None, typer.Option("--data", metavar="FOLDER", help="Folder for runs, journals and twins.")
+        ] = None,
         version: Annotated[  # noqa: ARG001 - the callback prints it
             bool, typer.Option("--version", callback=_version, is_eager=True, help="Print the version.")
         ] = False,
