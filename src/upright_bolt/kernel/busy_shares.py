@@ -1,13 +1,16 @@
 """Busy shares from the kernel's table of processor times (``/proc/stat``).
 
-A share is one minus the idle time that passed, over the time that passed on the machine's own clock. Only the two
-idle columns are decoded: the table is the longest file of a sample. A table that stands still, as in a copy of
-kernel files, measures nothing.
+A share is one minus the idle time that passed, over the time that passed on the machine's own clock. The table is the
+longest file of a sample, so only the two idle columns are decoded, from where they were found: as long as the table has
+the same shape, which is the same with each digit as a 0, they stand at the same bytes. A table that stands still, as in
+a copy of kernel files, measures nothing.
 
 The kernel's own pages: Documentation/filesystems/proc, on /proc/stat.
 """
 
-from operator import sub
+import re
+from collections.abc import Callable
+from operator import itemgetter, sub
 
 from upright_bolt.kernel.ports import Read
 from upright_bolt.model.sample import Numbers
@@ -15,8 +18,13 @@ from upright_bolt.model.sample import Numbers
 TICK_S = 0.01  # USER_HZ is 100 on every architecture this program runs on
 ROW_BYTES = 160
 """Room for one row; the table begins with them, and what follows them is not read."""
-IDLE, WAITING = 4, 5
-"""Columns of a row that count idle time; the first is the processor's name."""
+ROW = re.compile(rb"^(cpu\d+)(?: +\d+){3} +(\d+) +(\d+) +\d", re.MULTILINE)
+"""A processor's row: its name, and after three other columns the time idle and the time waiting for a disk."""
+NEXT_NAME = 4
+"""Bytes of what comes after the last row that tell whether it is one more."""
+NO_SHAPE = b"1"
+"""That of no table, since it has a digit."""
+AS_ZERO = bytes.maketrans(b"123456789", b"000000000")
 
 
 class BusyShares:
@@ -33,9 +41,10 @@ class BusyShares:
         self._last_s = 0.0
         self._last_table = b""
         self._last_idle: list[int] = []
-        self._last_waiting: list[bytes] = []
-        self._columns = self._end = 1
-        self._names: list[bytes] = []
+        self._last_waiting: tuple[bytes, ...] = ()
+        self._shape, self._end = NO_SHAPE, 0
+        self._names: tuple[bytes, ...] = ()
+        self._cut: Callable[[bytes], tuple[bytes, ...]] = _nothing
         self._rows: list[int] = []
         self._side_by_side = False
 
@@ -48,37 +57,40 @@ class BusyShares:
             table = self._read()
         except OSError:
             table = b""
-        columns, end = self._columns, self._end
-        words = table.split(None, end + 1)
-        if words[columns : end + 1 : columns or 1] != self._names:
+        seconds, self._last_s = now_s - self._last_s, now_s
+        if table == self._last_table:
+            return
+        self._last_table = table
+        count = len(self._rows)
+        words = self._cut(table)
+        if words[:count] != self._names or table[: self._end].translate(AS_ZERO) != self._shape:
             self._learn(table)
-            columns, end = self._columns, self._end
-            words = table.split(None, end + 1)
-        try:
-            idle = list(map(int, words[columns + IDLE : end : columns]))
-            passed = self._idle_passed(idle, words[columns + WAITING : end : columns])
-        except ValueError:
-            idle, passed = [], []
-        if passed and now_s > self._last_s and table != self._last_table:
-            whole = 100.0 * TICK_S / (now_s - self._last_s)
-            shares: Numbers = [
-                part if 0.0 <= (part := 100.0 - whole * ticks) <= 100.0 else (0.0 if part < 0.0 else 100.0)
-                for ticks in passed
-            ]
-            if self._side_by_side:
-                values[self._rows[0] : self._rows[-1] + 1] = shares
-            else:
-                for index, share in zip(self._rows, shares, strict=True):
-                    values[index] = share
-        self._last_s, self._last_table, self._last_idle = now_s, table, idle
+            count = len(self._rows)
+            words = self._cut(table)
+        idle = list(map(int, words[count : 2 * count]))
+        passed = self._idle_passed(idle, words[2 * count :])
+        if passed and seconds > 0.0:
+            self._fill(passed, 100.0 * TICK_S / seconds, values)
 
-    def _idle_passed(self, idle: list[int], waiting: list[bytes]) -> list[int]:
+    def _fill(self, passed: list[int], percent: float, values: Numbers) -> None:
+        """Fill in shares from the idle ticks that passed, each so many percent of the time."""
+        shares: Numbers = [100.0 - percent * ticks for ticks in passed]
+        if min(passed) < 0 or percent * max(passed) > 100.0:
+            shares = [min(max(100.0 - percent * ticks, 0.0), 100.0) for ticks in passed]
+        if self._side_by_side:
+            values[self._rows[0] : self._rows[-1] + 1] = shares
+        else:
+            for index, share in zip(self._rows, shares, strict=True):
+                values[index] = share
+
+    def _idle_passed(self, idle: list[int], waiting: tuple[bytes, ...]) -> list[int]:
         """Return the idle ticks since the last call by row; none where the rows were others then.
 
         Waiting for the disk is idle time too. It hardly ever changes, so it is decoded only when it does.
         """
-        last, self._last_waiting, before = self._last_idle, waiting, self._last_waiting
-        if len(last) != len(self._rows) or len(idle) != len(self._rows):
+        last, self._last_idle = self._last_idle, idle
+        before, self._last_waiting = self._last_waiting, waiting
+        if not idle or len(last) != len(idle):
             return []
         passed = list(map(sub, idle, last))
         if waiting == before:
@@ -86,12 +98,22 @@ class BusyShares:
         return [ticks + int(new) - int(old) for ticks, new, old in zip(passed, waiting, before, strict=True)]
 
     def _learn(self, table: bytes) -> None:
-        """Learn which rows the table has, and how many columns; the word after the last row is part of its form."""
-        rows = [row.split() for row in table.split(b"\n")]
-        self._columns = columns = max(len(rows[0]), WAITING + 2)
-        known = [row[0] for row in rows[1:] if row and row[0] in self._index and len(row) == columns]
-        self._end = end = columns * (len(known) + 1)
-        self._names = table.split(None, end + 1)[columns : end + 1 : columns]
-        self._rows = [self._index[name] for name in known] if self._names[: len(known)] == known else []
-        self._side_by_side = self._rows == list(range(min(self._rows, default=0), max(self._rows, default=-1) + 1))
-        self._last_idle = []
+        """Learn where the rows' names and idle times stand."""
+        rows = [row for row in ROW.finditer(table) if row[1] in self._index]
+        names = tuple(row[1] for row in rows)
+        if names != self._names:
+            self._last_idle = []
+        self._names, self._rows = names, [self._index[name] for name in names]
+        self._side_by_side = bool(rows) and self._rows == list(range(self._rows[0], self._rows[-1] + 1))
+        places = [slice(*row.span(group)) for group in (1, 2, 3) for row in rows]
+        self._cut = itemgetter(*places) if places else _nothing
+        if not rows:
+            self._shape = NO_SHAPE
+            return
+        line_end = table.find(b"\n", rows[-1].end())
+        self._end = line_end + 1 + NEXT_NAME if line_end >= 0 else len(table)
+        self._shape = table[: self._end].translate(AS_ZERO)
+
+
+def _nothing(_table: bytes) -> tuple[bytes, ...]:
+    return ()

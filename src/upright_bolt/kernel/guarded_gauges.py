@@ -1,7 +1,7 @@
 """Readings of a device that may sleep: taken while it is awake, and with pauses while it does nothing."""
 
 from upright_bolt.kernel.channels import Gauge, SleepGuardedGauges
-from upright_bolt.kernel.number_sweep import number_of, read_or_nothing
+from upright_bolt.kernel.number_sweep import NumberSweep, read_or_nothing
 from upright_bolt.kernel.ports import Read
 from upright_bolt.kernel.rest import Rest
 from upright_bolt.model.sample import Numbers
@@ -27,8 +27,9 @@ class GuardedGauges:
     def __init__(self, channel: SleepGuardedGauges, guard: Read, reads: list[Read], first: int) -> None:
         self._guard = guard
         self._asleep = channel.asleep.encode()
-        self._scales = [gauge.scale for gauge in channel.gauges]
-        self._reads = reads
+        self._sweep = NumberSweep()
+        for read, gauge in zip(reads, channel.gauges, strict=True):
+            self._sweep.add(read, gauge.scale, gauge.void)
         self._span = slice(first, first + len(reads))
         self._tells = _telling(channel.gauges)
         self._rest = channel.rest if channel.rest is not None and self._tells is not None else Rest()
@@ -45,8 +46,7 @@ class GuardedGauges:
             return
         if rest.paused and not rest.worked and now - self._paused_s < PAUSE_S:
             return
-        found = [number_of(read_or_nothing(read), scale) for read, scale in zip(self._reads, self._scales, strict=True)]
-        values[self._span] = found
+        values[self._span] = found = self._sweep.read()
         if self._pauses and self._tells is not None:
             self._look(now, idle=found[self._tells] == 0.0)
 
