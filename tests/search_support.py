@@ -1,5 +1,6 @@
 """A search on a twin, driven by hand, and cut off at any step."""
 
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -36,14 +37,21 @@ class SearchScene:
         asked = Asked(0, more.pop("controls", BOTH), "2026-04-09T08:00:00+00:00", chip_of(self.session.about.identity))
         return self.log.begin(replace(asked, **more))
 
-    def carry_on(self, search: Search | None = None, *, stop_at: int | None = None) -> Search:
-        """Go on until the search has ended; with ``stop_at``, stop before so many rungs more have ended."""
+    def carry_on(
+        self,
+        search: Search | None = None,
+        *,
+        stop_at: int | None = None,
+        stop_when: Callable[[Search], bool] | None = None,
+    ) -> Search:
+        """Go on until the search has ended, so many rungs have ended, or ``stop_when`` holds."""
         found = search or look_back(self.log, self.session.boot_id)
         assert found is not None
         before = known(self.twin.store.all(), self.log.all(), self.machine, found.asked)
         active = self.session.start_search(found, before, self.log, self.twin.store)
         while self.session.end_search() is None:
-            if stop_at is not None and len(active.search.ends) >= stop_at:
+            enough = stop_at is not None and len(active.search.ends) >= stop_at
+            if enough or (stop_when is not None and stop_when(active.search)):
                 active.stop()
             self.session.tick()
             self.session.end_run()

@@ -25,7 +25,7 @@ from upright_bolt.model.search import (
 )
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
-from upright_bolt.session.edge_search import ON_BATTERY
+from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import look_back
 from waiting import until
@@ -233,6 +233,38 @@ def test_on_battery_a_search_pauses_and_goes_on_by_itself(tmp_path):
     scene.session.plug(charger=True)
     tick(60)
     assert active.search.rungs[1].purpose is Purpose.WARM_UP
+    active.stop()
+    scene.session.run.stop()
+    tick(2)
+    assert scene.session.end_search() is active
+    scene.twin.close()
+
+
+def test_a_lid_that_is_closed_pauses_a_search_but_not_one_that_was_closed_all_along(tmp_path):
+    scene = SearchScene(tmp_path)
+    outside = scene.session.machine.ports.changes
+    outside.move_lid(closed=True)
+    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+
+    def tick(times: int) -> None:
+        for _ in range(times):
+            scene.session.tick()
+            scene.session.end_run()
+            scene.twin.pass_time(SAMPLE_S)
+
+    tick(60)
+    assert not active.progress().paused
+    assert active.search.rungs, "docked, with the lid closed"
+    outside.move_lid(closed=False)
+    tick(20)
+    outside.move_lid(closed=True)
+    tick(4)
+    assert active.progress().paused == LID_CLOSED
+    assert active.search.ends[1].outcome is Outcome.STOPPED
+    outside.move_lid(closed=False)
+    tick(60)
+    assert not active.progress().paused
+    assert len(active.search.rungs) > 1
     active.stop()
     scene.session.run.stop()
     tick(2)

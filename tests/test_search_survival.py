@@ -2,6 +2,7 @@
 
 import json
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -9,7 +10,7 @@ import sys
 import pytest
 
 from search_support import BOTH, SearchScene
-from upright_bolt.model.search import Outcome, Why
+from upright_bolt.model.search import Outcome, Purpose, Why
 from upright_bolt.session.edge_search import ActiveSearch
 from upright_bolt.settings import journal as journals
 from upright_bolt.settings.backend import Backend
@@ -20,6 +21,8 @@ RUNG = 4
 """The rung that is cut off: the second with a setting of its own."""
 TICKS = 3
 MOST_STEPS = 60
+TWO_RAILS = "twin:tern-two-rails#500"
+"""An individual whose core goes further down than its cache."""
 
 
 class Cut(BaseException):
@@ -29,8 +32,9 @@ class Cut(BaseException):
 class Steps:
     """Counts what happens within one rung, and ends it all at one of the steps."""
 
-    def __init__(self, monkeypatch, at: int) -> None:
+    def __init__(self, monkeypatch, at: int, rung: int = RUNG) -> None:
         self._at = at
+        self._rung = rung
         self._count = 0
         self._ticks = 0
         self.counting = False
@@ -73,8 +77,8 @@ class Steps:
     def _appending(self, append):
         def wrapped(path, lines):
             kind = "record" if path.name == search_log.FILE else "journal"
-            opens = kind == "record" and b'"rung":{' in lines and b'"number":%d' % RUNG in lines
-            closes = kind == "record" and b'"rung_end":{' in lines and b'"number":%d' % RUNG in lines
+            opens = kind == "record" and b'"rung":{' in lines and b'"number":%d' % self._rung in lines
+            closes = kind == "record" and b'"rung_end":{' in lines and b'"number":%d' % self._rung in lines
             self.counting = self.counting or (opens and not self.opened)
             self.step(f"before the {kind}")
             if self.counting and self._count + 1 == self._at:
@@ -126,6 +130,63 @@ def test_a_rung_cut_off_at_any_step_leaves_stock_and_its_outcome(tmp_path, monke
         scene.twin.close()
     assert {"before the record", "in the middle of the record", "after the record", "before the journal"} <= set(names)
     assert {"before write", "after write", "in the load", "before put back", "after put back"} <= set(names)
+
+
+@pytest.fixture(scope="module")
+def near_apart(tmp_path_factory):
+    """Return a data folder with a search that goes on with a rung of one control alone, the other held."""
+    folder = tmp_path_factory.mktemp("apart")
+    scene = SearchScene(folder, TWO_RAILS)
+
+    def one_is_made(search):
+        return any(
+            rung.controls and rung.purpose is Purpose.TEST for rung in search.rungs if rung.number in search.ends
+        )
+
+    found = scene.carry_on(scene.ask(plain_step=20.0, soak_s=0.0), stop_when=one_is_made)
+    assert found.end is None
+    scene.twin.die()
+    scene.twin.store.close()
+    return folder
+
+
+@pytest.mark.parametrize("end", ["kill", "cut_power"])
+def test_a_rung_of_one_control_alone_cut_off_at_any_step_leaves_stock_too(tmp_path, monkeypatch, near_apart, end):
+    names: list[str] = []
+    for at in range(1, MOST_STEPS):
+        folder = tmp_path / str(at)
+        shutil.copytree(near_apart, folder)
+        scene = SearchScene(folder, TWO_RAILS)
+        search = search_log.look_back(scene.log, scene.session.boot_id)
+        rung = len(search.rungs) + 2  # after the warm-up of a new start
+        with monkeypatch.context() as patched:
+            steps = Steps(patched, at, rung)
+            try:
+                scene.carry_on(search, stop_at=rung)
+            except Cut:
+                names.append(steps.name)
+            else:
+                scene.twin.close()
+                break
+        getattr(scene, end)()
+        assert scene.offsets() == {0.0}, steps.name
+        assert scene.session.status().trial is None
+        found = search_log.look_back(scene.log, scene.session.boot_id)
+        assert len(found.rungs) == (rung if steps.opened else rung - 1), steps.name
+        if steps.opened:
+            cut = found.rungs[-1]
+            (held,) = set(BOTH) - set(cut.controls)
+            assert cut.settings[held] < 0.0
+            outcome = found.ends[rung].outcome
+            if steps.closed:
+                assert outcome in (Outcome.PASSED, Outcome.WRONG), steps.name
+            else:
+                assert outcome is (Outcome.FROZE if end == "cut_power" else Outcome.STOPPED), steps.name
+        scene.twin.close()
+        shutil.rmtree(folder)
+    assert {"before the record", "before the journal", "before write", "after write", "in the load"} <= set(names)
+    assert {"before put back", "after put back"} <= set(names)
+    assert names.count("before write") >= 4, "each of the planes that it sets, and each that it puts back"
 
 
 @pytest.mark.parametrize("damage", ["flipped", "missing", "torn"])

@@ -31,6 +31,15 @@ class Counter:
 
 
 @dataclass(frozen=True, slots=True)
+class WordSwitch:
+    """1 while the last word in a file is ``on``, 0 with any other."""
+
+    sensor: Sensor
+    path: str
+    on: str
+
+
+@dataclass(frozen=True, slots=True)
 class BusyTable:
     """Busy shares in % from the kernel's table of processor times; one sensor per logical processor."""
 
@@ -112,4 +121,14 @@ class LibraryReadings:
     read: Callable[[], list[float | None]]
 
 
-Channel = SleepGuardedGauges | Gauge | Supplies | LibraryReadings | Counter | BusyTable | LowestOf | RegisterField
+Channel = (
+    SleepGuardedGauges
+    | Gauge
+    | Supplies
+    | LibraryReadings
+    | Counter
+    | BusyTable
+    | LowestOf
+    | RegisterField
+    | WordSwitch
+)

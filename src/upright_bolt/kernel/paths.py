@@ -23,6 +23,7 @@ DRM = "/sys/class/drm"
 OF_GRAPHICS = (f"{DRM}/", f"{PCI_DEVICES}/")
 """Where files of graphics chips lie, among others."""
 SUPPLY = "/sys/class/power_supply"
+LID = "/proc/acpi/button/lid"
 DMI = "/sys/class/dmi/id"
 PLATFORM_PROFILE = "/sys/firmware/acpi/platform_profile"
 PLATFORM_CLASS = "/sys/class/platform-profile"

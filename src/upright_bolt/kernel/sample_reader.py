@@ -21,10 +21,11 @@ from upright_bolt.kernel.channels import (
     RegisterField,
     SleepGuardedGauges,
     Supplies,
+    WordSwitch,
 )
 from upright_bolt.kernel.clock import Clock
 from upright_bolt.kernel.guarded_gauges import GuardedGauges
-from upright_bolt.kernel.number_sweep import NumberSweep
+from upright_bolt.kernel.number_sweep import NumberSweep, read_or_nothing
 from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.supply_reader import SupplyReader
 from upright_bolt.kernel.survey import Surveyed
@@ -59,6 +60,7 @@ class SampleReader:
         self._libraries: list[tuple[int, LibraryReadings]] = []
         self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
+        self._switches: list[tuple[int, Read, bytes]] = []
         self._guarded: list[GuardedGauges] = []
         self._busy: BusyShares | None = None
         ends = []
@@ -138,10 +140,8 @@ class SampleReader:
         match channel:
             case Gauge():
                 self._add_gauge(channel)
-            case Counter(sensor, path, span, scale):
-                if self._open_moving(path, 1.0) is not None:
-                    self._counters.append((span, scale))
-                    self.sensors.append(sensor)
+            case Counter():
+                self._add_counter(channel)
             case LowestOf():
                 self._add_lowest(channel)
             case BusyTable():
@@ -155,6 +155,9 @@ class SampleReader:
                 self.sensors += channel.sensors
             case SleepGuardedGauges():
                 self._add_guarded(channel)
+            case WordSwitch(sensor, path, on):
+                self._switches.append((index, self._open_word(path), on.encode()))
+                self.sensors.append(sensor)
             case RegisterField():
                 self._fields.append((index, channel))
                 self.sensors.append(channel.sensor)
@@ -167,6 +170,11 @@ class SampleReader:
         if stands:
             self._gauges.append((len(self.sensors), place))
         self.sensors.append(gauge.sensor)
+
+    def _add_counter(self, counter: Counter) -> None:
+        if self._open_moving(counter.path, 1.0) is not None:
+            self._counters.append((counter.span, counter.scale))
+            self.sensors.append(counter.sensor)
 
     def _add_lowest(self, channel: LowestOf) -> None:
         places = [place for path in channel.paths if (place := self._open_standing(path, channel.scale)) is not None]
@@ -210,6 +218,8 @@ class SampleReader:
             values[index : index + len(channel.sensors)] = channel.read()
         for index, field in self._fields:
             values[index] = self._field(field)
+        for index, read, on in self._switches:
+            values[index] = _switched(read, on)
         self._take_counters(now, moving[self._rates], values)
         for device in self._guarded:
             device.read(now, values)
@@ -275,6 +285,11 @@ class SampleReader:
                 weight += share
                 total += clock * share
         return total / weight if weight > 0 else _mean(clocks)
+
+
+def _switched(read: Read, on: bytes) -> float | None:
+    words = read_or_nothing(read).split()
+    return float(words[-1] == on) if words else None
 
 
 def _range(span: slice) -> range:

@@ -8,6 +8,8 @@ from upright_bolt.model.quantity import Quantity
 
 FAN = "fan.1"
 """The fan whose speed tells how the processor is cooled."""
+LID = "lid"
+"""1 while a laptop's lid is closed."""
 
 
 class SensorKind(StrEnum):

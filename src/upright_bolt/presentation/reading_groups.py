@@ -16,7 +16,7 @@ TITLES = {
     SensorKind.FAN: "Fans",
     SensorKind.THROTTLE: "Throttle events",
     SensorKind.IDLE: "At rest",
-    SensorKind.SUPPLY: "Battery and charger",
+    SensorKind.SUPPLY: "Battery, charger and lid",
     SensorKind.GRAPHICS: "Graphics",
     SensorKind.LIMIT_BITS: "Limit registers",
 }

@@ -30,6 +30,7 @@ from upright_bolt.model.search import (
     Why,
     told_by_person,
 )
+from upright_bolt.model.sensor import LID
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.work import Options, Work
 from upright_bolt.session.active_run import ActiveRun
@@ -53,6 +54,7 @@ OF_CHIP = ("clock", "power", "temperature")
 """The same of a graphics chip, by its part."""
 MARGIN_C = 0.5
 ON_BATTERY = "the charger is unplugged"
+LID_CLOSED = "the lid is closed, so the machine gets hotter than it was"
 BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
 """Processors that are busier than this between two rungs, for so many samples, have somebody else's work to do."""
 
@@ -160,6 +162,7 @@ class ActiveSearch:
         self._stopping = False
         self._failed_runs = 0
         self.paused = ""
+        self._lid_opened = False
         self._asked_of: RungEnd | None = None
         self.search = search
         self.ended = False
@@ -199,15 +202,20 @@ class ActiveSearch:
 
     def _hindrance(self, sample: Sample) -> str:
         """Return why no rung may begin now; empty if one may."""
-        if self._on_battery(sample):
-            return ON_BATTERY
+        if hindered := self._hindered_by_supply(sample):
+            return hindered
         busy = value_of(sample, self._session.index, "busy.mean")
         self._busy_for = self._busy_for + 1 if busy is not None and busy > BUSY_PERCENT else 0
         return f"something else keeps the processors {busy:.0f} % busy" if self._busy_for >= BUSY_SAMPLES else ""
 
-    def _on_battery(self, sample: Sample) -> bool:
-        plugged = value_of(sample, self._session.index, "charger")
-        return plugged is not None and not plugged
+    def _hindered_by_supply(self, sample: Sample) -> str:
+        """Return what of charger and lid keeps it from working; a lid that has been closed all along does not."""
+        index = self._session.index
+        if value_of(sample, index, "charger") == 0.0:
+            return ON_BATTERY
+        closed = value_of(sample, index, LID)
+        self._lid_opened |= closed == 0.0
+        return LID_CLOSED if closed and self._lid_opened else ""
 
     def _begin_next(self, now_s: float) -> None:
         step = self.course.next_step(self._session.boot_id, warm=self._warm)
@@ -257,8 +265,8 @@ class ActiveSearch:
         elif ceiling is not None and temp is not None and temp > ceiling - MARGIN_C:
             self._hot = True
             run.stop("the temperature ceiling of the search was reached")
-        elif self._on_battery(sample):
-            run.stop(ON_BATTERY)
+        elif hindered := self._hindered_by_supply(sample):
+            run.stop(hindered)
 
     def _measure(self, sample: Sample) -> None:
         """Take in a sample of the seconds in which rungs are compared."""

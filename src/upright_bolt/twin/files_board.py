@@ -161,6 +161,7 @@ def _supply(physics: Physics, readers: Readers) -> None:
             f"{mouse}/capacity": "61",
         },
     )
+    readers[f"{paths.LID}/LID0/state"] = lambda: f"state:      {'closed' if state.lid_closed else 'open'}"
     readers[f"{charger}/online"] = lambda: "1" if state.charger else "0"
     readers[f"{battery}/capacity"] = lambda: str(int(state.battery_j / (spec.battery_wh * 36.0)))
     readers[f"{battery}/energy_now"] = lambda: str(int(state.battery_j / 3600.0 * 1e6))

@@ -63,6 +63,7 @@ class Outside:
     def _act(self, asked: bytes) -> None:
         acts: dict[str, Callable[..., None]] = {
             "plug": lambda way: self.plug(charger=way == "in"), "mode": self.press_mode, "sleep": self.sleep,
+            "lid": lambda way: self.move_lid(closed=way == "closed"),
             "write": self.write, "program": lambda name, way: self.program(name, running=way == "begins"),
             "restart": self.restart,
             "processor": lambda cpu, way: self.processor(int(cpu), online=way == "online"),
@@ -78,6 +79,11 @@ class Outside:
         if charger != self._twin.state.charger:
             self._twin.plug(charger=charger)
             self._tell(ChangeKind.SUPPLY)
+
+    def move_lid(self, *, closed: bool) -> None:
+        """Open or close the lid; nobody is told, as by a kernel without a desktop."""
+        self._twin.state.lid_closed = closed
+        self._twin.save()
 
     def press_mode(self, mode: str) -> None:
         """Press the vendor's key for a platform mode."""

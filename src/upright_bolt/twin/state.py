@@ -75,6 +75,7 @@ class TwinState:
     programs: list[str] = field(default_factory=list)
     offline: list[int] = field(default_factory=list)
     faults_seen: list[list[float | str]] = field(default_factory=list)
+    lid_closed: bool = False
     extra: dict[str, float] = field(default_factory=dict)
     surroundings: Surroundings = field(default_factory=Surroundings)
     graphics: list[GraphicsState] = field(default_factory=list)
