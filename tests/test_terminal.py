@@ -43,7 +43,7 @@ def catches_interrupts(pid):
 
 @pytest.mark.parametrize("after_s", [0.0, 0.05, 0.15, 0.3, 0.6])
 def test_an_interrupt_in_the_first_second_prints_no_traceback(data, after_s):
-    going = start("run", "steady", "--duration", "10min", data=data)
+    going = start("run", "steady", "--duration", "24h", data=data)
     # Python's own start is over once it catches interrupts; then the program lets one end it at once
     for caught in (True, False):
         waiting.until(lambda caught=caught: catches_interrupts(going.pid) is caught, pause=lambda: time.sleep(0.0005))
