@@ -23,6 +23,7 @@ from upright_bolt.model.search import (
     Search,
     Why,
 )
+from upright_bolt.presentation.edge_picture import picture_of
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY
@@ -483,3 +484,21 @@ def test_after_a_freeze_the_command_goes_on_if_asked(bolt):
     assert "found, after" in went_on.stdout
     assert "1 freeze" in went_on.stdout
     assert told(bolt("edge", "status", "--json", on=machine))["state"] == "found"
+
+
+def test_the_estimate_of_the_edge_is_told_test_by_test(tmp_path):
+    scene = SearchScene(tmp_path)
+    found = scene.carry_on(scene.ask(soak_s=0.0), stop_at=8)
+    course = Course(found, [])
+    steps = course.narrowed(BOTH)
+    tests = [rung for rung in found.rungs if rung.purpose is Purpose.TEST]
+    assert [step.after.position for step in steps[1:]] == [rung.position for rung in tests]
+    assert steps[0].after is None
+    assert steps[0].edge == Course(replace(found, rungs=(), ends={}), []).outlook().edge
+    assert steps[-1].edge == course.outlook().edge
+    for before, step in pairwise(steps):
+        assert not step.after.passed or step.edge.low >= before.edge.low, "what passes pushes the edge away"
+    picture = picture_of(course)
+    assert picture.narrowed == tuple(steps)
+    assert picture.narrowed_of == "core and cache"
+    scene.twin.close()

@@ -5,10 +5,10 @@ of them alone turns out to bring part of the gain, tests of each with the others
 """
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 
-from upright_bolt.analysis.edge_belief import Estimate, Observed
+from upright_bolt.analysis.edge_belief import EdgeBelief, Estimate, Observed
 from upright_bolt.analysis.edge_choice import AxisScale, NextTest
 from upright_bolt.analysis.edge_gains import TIMES_ALONE, Gains
 from upright_bolt.analysis.edge_history import Seen, on_axis, seen_in
@@ -40,6 +40,14 @@ MARGIN_STEPS = 2.0
 """What is kept lies so many steps before anything that failed."""
 
 
+@dataclass(frozen=True, slots=True)
+class Narrowed:
+    """Where the edge was thought to lie after a test; None for what was known before the search."""
+
+    after: Observed | None
+    edge: Estimate
+
+
 class Course:
     """What a search does next.
 
@@ -57,6 +65,7 @@ class Course:
         self._seen = [*known, *seen_in(search)]
         self._scene = "heavy" if self.axis.part else ""
         self._outlooks: dict[tuple[str, ...], Outlook] = {}
+        self._narrowed: dict[tuple[str, ...], list[Narrowed]] = {}
         self.gains = Gains(search)
 
     # what is known
@@ -84,6 +93,23 @@ class Course:
         if axis not in self._outlooks:
             self._outlooks[axis] = outlook(self.scale(axis), self.tested(axis), self.accepted(axis))
         return self._outlooks[axis]
+
+    def narrowed(self, controls: tuple[str, ...]) -> list[Narrowed]:
+        """Return where the edge of an axis was thought to lie before this search, and after each of its tests."""
+        if controls not in self._narrowed:
+            prior, known = self.scale(controls).prior, self.known_on(controls)
+            own = on_axis(seen_in(self.search), controls)
+            self._narrowed[controls] = [
+                Narrowed(own[count - 1] if count else None, _edge(EdgeBelief(prior, [*known, *own[:count]])))
+                for count in range(len(own) + 1)
+            ]
+        return self._narrowed[controls]
+
+    @property
+    def searched_last(self) -> tuple[str, ...]:
+        """The axis that the last test was made on; all controls together before there is any."""
+        tests = [rung for rung in self.search.rungs if rung.purpose is Purpose.TEST]
+        return tests[-1].controls or self.search.asked.controls if tests else self.search.asked.controls
 
     @property
     def axes(self) -> list[tuple[str, ...]]:
@@ -127,6 +153,7 @@ class Course:
         """Work out all that follows from the record, which takes a while."""
         for axis in self.axes:
             self.outlook(axis)
+        self.narrowed(self.searched_last)
         _ = self.final, self.predicted
 
     # what is kept
@@ -310,6 +337,10 @@ class Course:
             round(test.spread_after, 2),
             self._scene,
         )
+
+
+def _edge(belief: EdgeBelief) -> Estimate:
+    return belief.estimate(belief.edge)
 
 
 def _either(chances: Sequence[float]) -> float:

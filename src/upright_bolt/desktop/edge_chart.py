@@ -11,6 +11,7 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from upright_bolt.desktop.edge_narrowing import paint_narrowing
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.search import FAILED, Outcome
 from upright_bolt.presentation.edge_picture import AxisRow, EdgePicture, GainRow, Mark
@@ -89,7 +90,7 @@ class EdgeChart(QWidget):
     def minimumSizeHint(self) -> QSize:
         """Return room for the rows at their lowest."""
         picture = self._picture
-        rows, gains = (1, 0) if picture is None else (len(picture.rows), len(picture.gains))
+        rows, gains = (1, 0) if picture is None else (len(picture.rows), _low_rows(picture))
         return QSize(420, TOP + rows * (AXIS_PX[0] + GAP) + gains * (GAIN_PX[0] + GAP) + FOOT)
 
     def show_picture(self, picture: EdgePicture | None, chosen: int | None = None) -> None:
@@ -124,7 +125,7 @@ class EdgeChart(QWidget):
 
     def _heights(self, picture: EdgePicture) -> tuple[float, float]:
         """Return the heights of an axis and of a gain row: what there is, shared out between their bounds."""
-        rows, gains = len(picture.rows), len(picture.gains)
+        rows, gains = len(picture.rows), _low_rows(picture)
         left = self.height() - TOP - FOOT - GAP * (rows + gains) - rows * AXIS_PX[0] - gains * GAIN_PX[0]
         wanted = rows * (AXIS_PX[1] - AXIS_PX[0]) + gains * (GAIN_PX[1] - GAIN_PX[0])
         share = min(1.0, max(0.0, left / wanted)) if wanted else 0.0
@@ -166,6 +167,9 @@ class EdgeChart(QWidget):
         for row in picture.rows:
             self._paint_axis(painter, row, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, tall), ticks)
             top += tall + GAP
+        if picture.narrowed:
+            self._paint_narrowed(painter, picture, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, low), ticks)
+            top += low + GAP
         for gain in picture.gains:
             self._paint_gain(painter, gain, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, low), ticks)
             top += low + GAP
@@ -184,13 +188,14 @@ class EdgeChart(QWidget):
     def _paint_title(self, painter: QPainter, box: QRectF, title: str, unit: str, colour: str) -> None:
         painter.setFont(font(8.5, bold=True))
         painter.setPen(QColor(colour))
-        place = QRectF(4, box.top() + 4, GUTTER - 10, box.height() - 20)
+        place = QRectF(4, box.top() + 2, GUTTER - 10, box.height())
         wraps = int(Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignLeft)
         used = painter.boundingRect(place, wraps, title)
         painter.drawText(place, wraps, title)
-        painter.setFont(font(7.5))
-        painter.setPen(QColor(self._theme.muted))
-        painter.drawText(QPointF(4, used.bottom() + 12), unit)
+        if used.bottom() + 12 <= box.bottom():  # the unit stands beside the numbers too
+            painter.setFont(font(7.5))
+            painter.setPen(QColor(self._theme.muted))
+            painter.drawText(QPointF(4, used.bottom() + 12), unit)
 
     def _paint_axis(self, painter: QPainter, row: AxisRow, box: QRectF, ticks: list[float]) -> None:
         theme = self._theme
@@ -269,6 +274,28 @@ class EdgeChart(QWidget):
             painter.drawEllipse(head, 9, 9)
         self._heads.append((head, mark))
 
+    def _paint_narrowed(self, painter: QPainter, picture: EdgePicture, box: QRectF, ticks: list[float]) -> None:
+        theme, steps = self._theme, picture.narrowed
+        self._paint_ground(painter, box, ticks)
+        title = "Edge, test by test" if len(picture.rows) < 2 else f"Edge, {picture.narrowed_of}, test by test"
+        self._paint_title(painter, box, title, "downwards", theme.temperature)
+        paint_narrowing(painter, steps, box, self._x, theme)
+        first, last = (steps[i].edge.high - steps[i].edge.low for i in (0, -1))
+        quantity = picture.axis.quantity
+        self._beside_box(
+            painter, box, f"{quantity.show(last)} wide", f"{quantity.show(first)} at first", theme.temperature
+        )
+
+    def _beside_box(self, painter: QPainter, box: QRectF, number: str, said: str, colour: str) -> None:
+        """Write a number and what it is right of a row."""
+        y = box.center().y()
+        painter.setFont(font(8.0, bold=True))
+        painter.setPen(QColor(colour))
+        painter.drawText(QPointF(box.right() + 6, y - 1), number)
+        painter.setFont(font(7.5))
+        painter.setPen(QColor(self._theme.muted))
+        painter.drawText(QPointF(box.right() + 6, y + 12), said)
+
     def _paint_gain(self, painter: QPainter, row: GainRow, box: QRectF, ticks: list[float]) -> None:
         theme = self._theme
         unit = row.quantity.on_axes[0]
@@ -292,13 +319,8 @@ class EdgeChart(QWidget):
         for place in places:
             painter.drawEllipse(place, 2.8, 2.8)
         last, first = row.points[-1][1], row.points[0][1]
-        painter.setFont(font(8.0, bold=True))
-        y = box.center().y()
-        painter.drawText(QPointF(box.right() + 6, y - 1), _value(row, last, first))
-        painter.setFont(font(7.5))
-        painter.setPen(QColor(theme.muted))
-        said = "at stock" if row.relative else f"{row.quantity.show(first)} at stock"
-        painter.drawText(QPointF(box.right() + 6, y + 12), "over stock" if row.relative else said)
+        said = "over stock" if row.relative else f"{row.quantity.show(first)} at stock"
+        self._beside_box(painter, box, _value(row, last, first), said, colour)
 
     def _paint_ticks(self, painter: QPainter, ticks: list[float], top: float) -> None:
         painter.setFont(font(7.5))
@@ -308,6 +330,10 @@ class EdgeChart(QWidget):
             words = f"{self._place(tick)} {unit}" if tick else "stock"
             width = painter.fontMetrics().horizontalAdvance(words)
             painter.drawText(QPointF(self._x(tick) - width / 2, top + 14), words)
+
+
+def _low_rows(picture: EdgePicture) -> int:
+    return len(picture.gains) + bool(picture.narrowed)
 
 
 def _ticks(picture: EdgePicture) -> list[float]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from statistics import fmean
 
 from upright_bolt.analysis.edge_belief import Estimate, Observed
-from upright_bolt.analysis.edge_course import Course
+from upright_bolt.analysis.edge_course import Course, Narrowed
 from upright_bolt.model.axis import Axis
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE, Quantity
 from upright_bolt.model.search import SOAKING, Outcome, Purpose, Rung, RungEnd
@@ -62,12 +62,17 @@ class GainRow:
 
 @dataclass(frozen=True, slots=True)
 class EdgePicture:
-    """All of it, on a scale from 0 (stock) to ``furthest`` along the axis."""
+    """All of it, on a scale from 0 (stock) to ``furthest`` along the axis.
+
+    ``narrowed`` is how the estimate of the edge went, on the axis titled ``narrowed_of``; empty without two tests.
+    """
 
     axis: Axis
     rows: tuple[AxisRow, ...]
     gains: tuple[GainRow, ...]
     furthest: float
+    narrowed: tuple[Narrowed, ...] = ()
+    narrowed_of: str = ""
 
 
 def picture_of(course: Course, now: Rung | None = None) -> EdgePicture:
@@ -80,8 +85,15 @@ def picture_of(course: Course, now: Rung | None = None) -> EdgePicture:
     rows = tuple(_row(course, axis, now) for axis in course.axes)
     ends = [mark.position for row in rows for mark in row.marks]
     ends += [row.edge.high for row in rows if row.edge is not None and len(row.marks) != 1]
+    last = course.searched_last
+    narrowed = tuple(course.narrowed(last))
     return EdgePicture(
-        course.axis, rows, _gains(course), max(LEAST_SPAN, *(end + BEYOND for end in ends)) if ends else LEAST_SPAN
+        course.axis,
+        rows,
+        _gains(course),
+        max(LEAST_SPAN, *(end + BEYOND for end in ends)) if ends else LEAST_SPAN,
+        narrowed if len(narrowed) > LEAST_MARKS else (),
+        axis_title(last),
     )
 
 
