@@ -231,6 +231,12 @@ class GraphicsChips:
         """Whether one of them has frozen the machine in the last step."""
         return any(chip.froze for chip in self.chips)
 
+    @property
+    def hottest_beside_c(self) -> float:
+        """The hottest chip beside the processor that is awake; 0 °C if there is none."""
+        awake = [chip.state.die_c for chip in self.chips if not chip.spec.built_in and not chip.resting]
+        return max(awake, default=0.0)
+
     def step(self, state: TwinState, limit_w: float, noise: Noise, dt: float) -> float:
         """Let them go on for ``dt`` seconds, and return the watts of those beside the processor.
 

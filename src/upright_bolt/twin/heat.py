@@ -6,6 +6,8 @@ from upright_bolt.twin.state import TwinState
 FAN_SLEW_RPM_S = 260.0
 SENSED_PART = 0.35
 """The fan follows a sensor that lies so far from the sink to the die."""
+SENSED_OF_CHIP = 0.8
+"""The same of a graphics chip on the same sink; the fan follows the hotter of both."""
 
 
 def flow(
@@ -38,9 +40,9 @@ def flow(
     state.case_c += (to_case - from_case) * dt / cooling.case_j_per_k
 
 
-def turn_fan(state: TwinState, cooling: CoolingSpec, dt: float) -> None:
-    """Let the fan follow its curve for ``dt`` seconds."""
-    sensed = state.sink_c + SENSED_PART * (state.die_c - state.sink_c)
+def turn_fan(state: TwinState, cooling: CoolingSpec, chip_c: float, dt: float) -> None:
+    """Let the fan follow its curve for ``dt`` seconds; ``chip_c`` is the hottest graphics chip beside the processor."""
+    sensed = state.sink_c + max(SENSED_PART * (state.die_c - state.sink_c), SENSED_OF_CHIP * (chip_c - state.sink_c))
     if sensed < (cooling.fan_off_c if state.rpm > 0 else cooling.fan_on_c):
         target = 0.0
     else:

@@ -152,7 +152,7 @@ class Physics:
             self.restart()
             raise MachineFroze(f"{self.spec.name} froze and was restarted; its firmware's settings are in force again.")
         heat.flow(state, self.spec.cooling, self._room_c, self._case_to_air, watts, beside_w, dt)
-        heat.turn_fan(state, self.spec.cooling, dt)
+        heat.turn_fan(state, self.spec.cooling, self.graphics.hottest_beside_c, dt)
         state.noise = noise.state
 
     def _busy(self, background: float, dt: float) -> tuple[list[float], list[float], int]:
