@@ -17,8 +17,10 @@ from upright_bolt.model.run import RunState
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import NO_CHIP, Options, Work, check_options, choose_chip
 from upright_bolt.reports.details import details_of
+from upright_bolt.reports.earlier_cooling import cooling_of
 from upright_bolt.session.chip_wake import wake
 from upright_bolt.twin.graphics_state import GraphicsDemand
+from upright_bolt.wording import runs as run_words
 from upright_bolt.workload import renderer, scene
 from upright_bolt.workload.graphics_load import RESET, GraphicsLoad
 from upright_bolt.workload.load import Task
@@ -401,3 +403,18 @@ def test_a_run_that_begins_while_the_chip_is_left_alone_is_measured_from_its_fir
     begun = (time_s > 0.5) & (time_s < 6.0)
     assert begun.sum() > 5
     assert not np.isnan(columns["gpu03.clock"][begun]).any()
+
+
+def test_of_a_run_beside_a_chip_that_works_no_cooling_is_told(on_tern):
+    alone = on_tern.run(300.0)
+    assert "This cooling carries" in " ".join(run_words.details(details_of(on_tern.store, alone, 85.0)))
+    chip_of(on_tern).work(GraphicsDemand(), 0.0)
+    beside = on_tern.run(300.0)
+    chip_of(on_tern).work(None, 0.0)
+    found = details_of(on_tern.store, beside, 85.0)
+    assert found.cooling is None
+    said = run_words.details(found)[-1]
+    assert said.startswith("What this cooling carries cannot be read from this run: gpu03 drew ")
+    assert said.endswith(" W on the same heat sink.")
+    assert cooling_of(on_tern.store, beside) is None, "nor is it a start for later ones"
+    assert cooling_of(on_tern.store, alone) is not None

@@ -1,6 +1,6 @@
 """What a run's telemetry shows beyond its numbers: phases, whether it had settled, what its cooling carries."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from upright_bolt.analysis import thermal
 from upright_bolt.analysis.phases import Phase
@@ -14,11 +14,13 @@ class RunDetails:
         phases: in their order.
         cooling: None if the run does not show it.
         below_c: the temperature asked for, below which the cooling is to carry a limit; None if none was.
+        beside_w: graphics chips that heated the same sink meanwhile, with their mean watts.
     """
 
     phases: tuple[Phase, ...]
     cooling: thermal.Cooling | None
     below_c: float | None
+    beside_w: dict[str, float] = field(default_factory=dict)
 
     @property
     def carried(self) -> thermal.Interval | None:

@@ -9,7 +9,7 @@ from upright_bolt.analysis.constraints import NO_BOUNDS, bounds_of
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
-from upright_bolt.reports.earlier_cooling import cooling_of
+from upright_bolt.reports.earlier_cooling import cooling_of, heated_beside
 from upright_bolt.session.stages import stages_of
 from upright_bolt.store.runs import Floats, RunStore
 from upright_bolt.wording.constraints import basis
@@ -46,8 +46,9 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
         stages = stages_of(head.workload, head.options, time_s)
         full = None if stages is None else stages.full
         found = phases.whole(time_s, columns, duration_s, bounds=bounds, full=full)
-    beside = bool(head.options.chip)  # the model of the cooling knows no heat but the processor's
-    return RunDetails(found, cooling_of(store, record) if even and not beside else None, below_c)
+    beside = heated_beside(columns)
+    told = even and not head.options.chip and not beside
+    return RunDetails(found, cooling_of(store, record) if told else None, below_c, beside)
 
 
 def details_data(details: RunDetails) -> dict[str, Any]:

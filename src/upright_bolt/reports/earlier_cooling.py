@@ -7,23 +7,27 @@ from upright_bolt.analysis.run_spread import counts
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.sensor import FAN
 from upright_bolt.model.start import Start
-from upright_bolt.store.runs import RunStore
+from upright_bolt.store.runs import Floats, RunStore
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from upright_bolt.analysis.thermal import Cooling
     from upright_bolt.analysis.thermal_model import Prior
 
 MOST_RUNS = 3
 LEAST_S = 150.0
+WARMS_W = 4.0
+"""So many watts of a chip on the same sink, on average, move what is fitted by more than its interval."""
 
 
 def cooling_of(store: RunStore, record: RunRecord, prior: "Prior | None" = None) -> "Cooling | None":
-    """Return the cooling that a kept run shows; None if it does not."""
+    """Return the cooling that a kept run shows; None if it does not, or if a graphics chip heated the same sink."""
     from upright_bolt.analysis import thermal  # noqa: PLC0415 - brings numpy along
 
     time_s, columns = store.telemetry(record.id)
     power, temp = columns.get("power.package"), columns.get("temperature.package")
-    if power is None or temp is None:
+    if power is None or temp is None or heated_beside(columns):
         return None
     lasts = time_s <= record.end.duration_s + 1e-6
     cores = [column[lasts] for name, column in columns.items() if name.startswith("temperature.core")]
@@ -35,6 +39,21 @@ def cooling_of(store: RunStore, record: RunRecord, prior: "Prior | None" = None)
         cores_c=np.array(cores) if cores else None, prior=prior,
         size_w=sustained if isinstance(sustained, float) and not record.head.tried else None,
     )  # fmt: skip
+
+
+def heated_beside(columns: "Mapping[str, Floats]") -> dict[str, float]:
+    """Return the graphics chips with watts of their own that worked meanwhile, each with its mean in W.
+
+    The model of a cooling knows no heat but the processor's; chips within the processor have no watts of their own.
+    """
+    import numpy as np  # noqa: PLC0415 - brought along by whoever has columns
+
+    found = {}
+    for name, column in columns.items():
+        part, _, kind = name.rpartition(".")
+        if kind == "power" and part and np.isfinite(column).any():
+            found[part] = float(np.nanmean(np.nan_to_num(column)))
+    return {part: watts for part, watts in found.items() if watts >= WARMS_W}
 
 
 def earlier_cooling(store: RunStore, known: Sequence[RunRecord], machine: str) -> "Prior | None":

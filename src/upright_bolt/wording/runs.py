@@ -35,6 +35,9 @@ def details(found: RunDetails) -> list[str]:
             f"This cooling carries {carried.value:.1f} W ({carried.low:.1f} to {carried.high:.1f}) "
             f"for half an hour below {found.below_c:.0f} °C."
         )
+    elif found.below_c is not None and found.beside_w:
+        chips = " and ".join(f"{part} drew {POWER.show(round(watts))}" for part, watts in found.beside_w.items())
+        said.append(f"What this cooling carries cannot be read from this run: {chips} on the same heat sink.")
     elif found.below_c is not None:
         said.append(
             "What this cooling carries cannot be read from this run: it needs a minute and a rise in temperature."
