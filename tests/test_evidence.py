@@ -4,10 +4,12 @@ from dataclasses import replace
 
 import pytest
 
-from upright_bolt.analysis.chip import chip_of_run
+from upright_bolt.analysis.chip import board_of_run, chip_of_run
 from upright_bolt.analysis.conditions import conditions
+from upright_bolt.analysis.edge_history import known
 from upright_bolt.analysis.evidence import Evidence, evidence
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
+from upright_bolt.model.search import Asked
 from upright_bolt.wording.comparison import condition_title
 
 
@@ -74,6 +76,23 @@ def test_what_another_microcode_held_is_asked_again():
     found = evidence([run("0x10"), run("0x11")], "twin:tern", chip_of_run(run("0x11")))
     assert found["core-offset"] == (Evidence(-60.0, 600.0, 0),)
     assert found["epp"] == (Evidence(96.0, 1200.0, 0),)
+
+
+def test_what_passed_under_another_firmware_is_history_and_what_failed_still_counts():
+    def run(firmware, errors=0):
+        made = made_up(errors=errors)
+        identity = {"processor": "Dunlin 6", "microcode": "0x10", "board": "QD-2", "firmware": firmware}
+        head = replace(made.head, identity=identity, settings={"core-offset": -60.0, "epp": 96.0})
+        return replace(made, head=head)
+
+    now, before = run("1.08"), run("1.07")
+    seen = [now, before, run("1.07", errors=1)]
+    found = evidence(seen, "twin:tern", chip_of_run(now), board_of_run(now))
+    assert found["core-offset"] == (Evidence(-60.0, 600.0, 1),)
+    assert found["epp"] == (Evidence(96.0, 1200.0, 0),)
+    asked = Asked(1, ("core-offset",), "", chip_of_run(now), board=board_of_run(now))
+    proofs = [replace(one, head=replace(one.head, workload="proof")) for one in seen]
+    assert [one.passed for one in known(proofs, [], "twin:tern", asked)] == [True, False]
 
 
 def test_a_stopped_run_proves_the_time_it_ran():

@@ -7,7 +7,9 @@ from itertools import pairwise
 import pytest
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
+from upright_bolt.analysis.chip import board_of
 from upright_bolt.analysis.edge_course import Course
+from upright_bolt.analysis.edge_history import known
 from upright_bolt.app import _stay_awake
 from upright_bolt.errors import BadInput, MachineFroze, Refused
 from upright_bolt.model.run import RunRole
@@ -24,6 +26,7 @@ from upright_bolt.model.search import (
     Why,
 )
 from upright_bolt.presentation.edge_picture import picture_of
+from upright_bolt.presentation.searches import begin_search
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY
@@ -501,4 +504,19 @@ def test_the_estimate_of_the_edge_is_told_test_by_test(tmp_path):
     picture = picture_of(course)
     assert picture.narrowed == tuple(steps)
     assert picture.narrowed_of == "core and cache"
+    scene.twin.close()
+
+
+def test_a_search_of_before_a_firmware_update_is_ended_and_its_passes_are_history(tmp_path):
+    scene = SearchScene(tmp_path)
+    board = board_of(scene.session.about.identity)
+    old = scene.carry_on(scene.ask(plain_step=20.0, soak_s=0.0, board=f"{board} before"), stop_at=5)
+    assert old.end is None
+    with pytest.raises(Refused, match="firmware or microcode are not those the search began with"):
+        begin_search(scene.session, scene.log, scene.twin.store, None)
+    assert scene.log.get(old.asked.id).end.why is Why.CHIP_CHANGED
+    asked = scene.ask(board=board).asked
+    assert known(scene.twin.store.all(), scene.log.all(), "twin:tern", asked) == []
+    same = replace(asked, board=f"{board} before")
+    assert known(scene.twin.store.all(), scene.log.all(), "twin:tern", same)
     scene.twin.close()

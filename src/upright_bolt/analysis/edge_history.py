@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
-from upright_bolt.analysis.chip import chip_of_run
+from upright_bolt.analysis.chip import board_of_run, boards_differ, chip_of_run
 from upright_bolt.analysis.edge_belief import Observed
 from upright_bolt.analysis.evidence import FULL_PART, PROVING, offsets_of
 from upright_bolt.model.axis import Axis
@@ -56,7 +56,8 @@ def seen_in(search: Search) -> list[Seen]:
 def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, asked: Asked) -> list[Seen]:
     """Return what was seen on a chip before a search of it, by others and by runs that were not theirs.
 
-    What passed on a graphics chip with other clocks than those held proves nothing; what failed counts.
+    What passed under another firmware, or on a graphics chip with other clocks than those held, proves nothing; what
+    failed counts.
 
     Args:
         runs: all runs that are kept.
@@ -69,6 +70,7 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
         for search in searches
         if search.asked.id != asked.id and search.asked.chip == asked.chip and _alike(search.asked, asked)
         for one in seen_in(search)
+        if not one.passed or not boards_differ(search.asked.board, asked.board)
     ]
     for run in runs:
         head = run.head
@@ -82,6 +84,8 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
             continue
         depths = _depths(head.settings, asked.axis)
         if asked.axis.part and not (froze or run.errors) and not _held(head.settings, asked.held):
+            continue
+        if not (froze or run.errors) and boards_differ(board_of_run(run), asked.board):
             continue
         lost = froze and not run.errors
         lasted_s = (run.end.duration_s + (LATE_S if lost else 0.0)) * part

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from upright_bolt.analysis.chip import chip_of_run
+from upright_bolt.analysis.chip import board_of_run, boards_differ, chip_of_run
 from upright_bolt.model.catalogue import danger_of, find_declaration, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
@@ -34,10 +34,13 @@ class Evidence:
     whole_s: float = 0.0
 
 
-def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[str, tuple[Evidence, ...]]:
+def evidence(
+    runs: Iterable[RunRecord], machine: str, chip: str = "", board: str = ""
+) -> dict[str, tuple[Evidence, ...]]:
     """Return by control name what runs on ``machine`` showed, values rising.
 
-    Of voltage offsets only runs of the same chip and microcode count, if ``chip`` names one (``chip_of``).
+    Of voltage offsets only runs of the same chip and microcode count, if ``chip`` names one (``chip_of``), and of those
+    that passed only such under the same firmware, if ``board`` names it (``board_of``).
     A run that failed for another reason, or was cut off when its program ended, shows nothing and is left out. What
     broke with voltages changed, or with something else tried that can make a chip err, is put down to that alone: it
     shows nothing of the other settings.
@@ -51,8 +54,9 @@ def evidence(runs: Iterable[RunRecord], machine: str, chip: str = "") -> dict[st
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
         blamed = {n: v for n, v in settings.items() if (v and is_offset(n)) or (n in run.head.tried and danger_of(n))}
         other_chip = bool(chip) and chip_of_run(run) != chip
+        is_history = other_chip or (not broke and boards_differ(board_of_run(run), board))
         for name, value in (blamed if broke and blamed else settings).items():
-            if other_chip and is_offset(name):
+            if is_history and is_offset(name):
                 continue
             at_values = gathered.setdefault(name, {})
             before = at_values.get(value, Evidence(value, 0.0, 0))

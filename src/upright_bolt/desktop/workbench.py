@@ -3,7 +3,7 @@
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
-from upright_bolt.analysis.chip import chip_of
+from upright_bolt.analysis.chip import board_of, chip_of
 from upright_bolt.analysis.evidence import evidence
 from upright_bolt.desktop.core_cards import CARD_H, GAP, CoreCards
 from upright_bolt.desktop.curve_dialog import CurveDialog
@@ -67,9 +67,9 @@ class Workbench(QWidget):
         presenter.searches.changed.connect(lambda _: self.settings.show_ground(presenter.searches.failed_at))
         presenter.settings_changed.connect(lambda _: self._show_controls())
         presenter.live.connect(lambda _: self._show_live())
-        chip = chip_of(outline.identity)
+        chip, board = chip_of(outline.identity), board_of(outline.identity)
         presenter.runs_changed.connect(
-            lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.word, chip))
+            lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.word, chip, board))
         )
         self.settings.show_outcome(presenter.outcome)
 

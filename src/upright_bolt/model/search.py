@@ -89,6 +89,7 @@ class Asked:
         stock: value of the controls from which positions are counted.
         held: other settings that stand in every rung.
         graphics: the graphics chip, as the bus names it; empty for the processor's axes.
+        board: stepping, board and firmware; what passed under another firmware is history and proves nothing now.
         in_use_s: for so long a person uses the machine at the end, and says how it went; 0 for not at all.
     """
 
@@ -110,6 +111,7 @@ class Asked:
     held: dict[str, Value] = field(default_factory=dict)
     graphics: str = ""
     in_use_s: float = 0.0
+    board: str = ""
 
     @property
     def axis(self) -> Axis:

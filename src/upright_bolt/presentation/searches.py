@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from upright_bolt.analysis.broken_ground import Broken, broken, over
-from upright_bolt.analysis.chip import chip_of
+from upright_bolt.analysis.chip import board_of, boards_differ, chip_of
 from upright_bolt.analysis.edge_ahead import Ahead, ahead
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import known
@@ -40,7 +40,7 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
         BoltError: the record cannot be read or written.
     """
     search = look_back(log, session.boot_id)
-    chip = chip_of(session.about.identity)
+    chip, board = chip_of(session.about.identity), board_of(session.about.identity)
     if asked is not None and search is not None:
         raise BadInput(f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it.")
     if asked is not None:
@@ -50,10 +50,12 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
         for name, value in asked.held.items():
             controls[name].check(value)
         ids = _graphics_ids(session.about, asked)
-        search = log.begin(replace(asked, chip=chip, graphics=ids, stock=stock_of(controls[asked.controls[0]])))
+        stock = stock_of(controls[asked.controls[0]])
+        search = log.begin(replace(asked, chip=chip, board=board, graphics=ids, stock=stock))
     if search is None:
         raise NotHere("There is no search of this machine to go on with.")
-    if (search.asked.chip, search.asked.graphics) != (chip, _graphics_ids(session.about, search.asked)):
+    same = (search.asked.chip, search.asked.graphics) == (chip, _graphics_ids(session.about, search.asked))
+    if not same or boards_differ(search.asked.board, board):
         log.finish(search.asked.id, SearchEnd(Why.CHIP_CHANGED))
         raise Refused("Processor, firmware or microcode are not those the search began with; begin a new one.")
     before = known(store.all(), log.all(), session.machine.word, search.asked)
