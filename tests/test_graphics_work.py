@@ -279,7 +279,7 @@ def test_processor_and_chip_share_one_budget(on_tern):
         assert on_tern.session.try_settings({"sustained": watts, "burst": watts}, standing=False).ok
         record = rendered(on_tern, 180.0, "both")
         scores[watts] = record.end.score, record.end.numbers.extra["processor_score"]
-    assert scores[15.0][0] > 1.03 * scores[40.0][0]
+    assert scores[15.0][0] > 1.04 * scores[40.0][0]
     assert scores[40.0][1] > 1.3 * scores[15.0][1]
 
 
@@ -292,7 +292,7 @@ def test_a_processor_at_its_base_clock_leaves_more_frames_and_both_run_cooler(on
         numbers = record.end.numbers
         found[turbo] = record.end.score, numbers.temp_sustained_c, numbers.extra["graphics_c"]
     (frames, processor_c, chip_c), (frames_at_base, processor_at_base_c, chip_at_base_c) = found["on"], found["off"]
-    assert frames_at_base > 1.03 * frames
+    assert frames_at_base > 1.04 * frames
     assert processor_at_base_c < processor_c - 8.0
     assert chip_at_base_c < chip_c - 1.5
 
