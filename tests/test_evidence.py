@@ -107,6 +107,8 @@ def test_a_stopped_run_proves_the_time_it_ran():
         ({"temp_start_c": 40.0}, {"temp_start_c": 44.5}, "Start", False),
         ({"power_source": "charger"}, {"power_source": "battery"}, "Power source", False),
         ({"platform_mode": "quiet"}, {"platform_mode": "quiet"}, "Platform mode", True),
+        ({"lid": "open"}, {"lid": "closed"}, "Lid", False),
+        ({"lid": "closed"}, {"lid": "closed"}, "Lid", True),
         ({"background_load": 0.01}, {"background_load": 0.03}, "Others' work", True),
         ({"background_load": 0.01}, {"background_load": 0.09}, "Others' work", False),
     ],

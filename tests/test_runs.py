@@ -344,3 +344,16 @@ def test_two_programs_may_open_a_new_database_at_once(data):
     processes = [subprocess.Popen(command, stderr=subprocess.PIPE, text=True) for _ in range(4)]
     told = [process.communicate(timeout=within(60))[1] for process in processes]
     assert [process.returncode for process in processes] == [0] * 4, told
+
+
+def test_a_run_with_the_lid_closed_is_unlike_one_with_it_open(data):
+    twin = TwinSession(data)
+    twin.run(120.0)
+    twin.session.machine.ports.changes.move_lid(closed=True)
+    twin.pass_time(600.0)
+    twin.run(120.0)
+    closed, opened = twin.store.all()
+    assert (closed.head.conditions.lid, opened.head.conditions.lid) == ("closed", "open")
+    row = cmp.compare([closed], opened)[0]
+    assert "Lid: closed, the baseline open." in comparison.unlike_sentences(row)
+    twin.close()

@@ -29,7 +29,13 @@ from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunRecord, RunRole, s
 
 OF_STARTS = frozenset((ConditionKind.START, ConditionKind.BUDGET))
 OF_SURROUNDINGS = frozenset(
-    (ConditionKind.POWER_SOURCE, ConditionKind.PLATFORM_MODE, ConditionKind.BACKGROUND, ConditionKind.CHARGE)
+    (
+        ConditionKind.POWER_SOURCE,
+        ConditionKind.PLATFORM_MODE,
+        ConditionKind.LID,
+        ConditionKind.BACKGROUND,
+        ConditionKind.CHARGE,
+    )
 )
 
 

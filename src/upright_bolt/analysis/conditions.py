@@ -30,6 +30,7 @@ class ConditionKind(StrEnum):
     BUDGET = "budget"
     POWER_SOURCE = "power-source"
     PLATFORM_MODE = "platform-mode"
+    LID = "lid"
     BACKGROUND = "background"
     CHARGE = "charge"
     KERNEL = "kernel"
@@ -115,6 +116,8 @@ def conditions(run: RunRecord, baseline: RunRecord) -> tuple[Condition, ...]:
         tried = any("platform-mode" in record.head.tried for record in (run, baseline))
         alike = tried or a.platform_mode == b.platform_mode
         found.append(Condition(ConditionKind.PLATFORM_MODE, b.platform_mode, a.platform_mode, alike))
+    if a.lid and b.lid and "closed" in (a.lid, b.lid):
+        found.append(Condition(ConditionKind.LID, b.lid, a.lid, a.lid == b.lid))
     if a.background_load is not None and b.background_load is not None:
         alike = abs(a.background_load - b.background_load) <= BACKGROUND_SHARE
         found.append(Condition(ConditionKind.BACKGROUND, b.background_load, a.background_load, alike))

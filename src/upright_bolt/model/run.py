@@ -107,6 +107,7 @@ class Conditions:
         core_kind: the kind of cores that it ran on, if it was one alone.
         battery_charge: charge in % at load start.
         start: the start asked for, see ``model.start``; empty for a run older than that.
+        lid: "open" or "closed"; empty without one, or in a run older than that.
         budget_low_w, budget_high_w: between what the limiter's average lay at load start.
     """
 
@@ -121,6 +122,7 @@ class Conditions:
     start: str = ""
     budget_low_w: float | None = None
     budget_high_w: float | None = None
+    lid: str = ""
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ FAN = "fan.1"
 """The fan whose speed tells how the processor is cooled."""
 LID = "lid"
 """1 while a laptop's lid is closed."""
+LID_WORDS: dict[float | None, str] = {0.0: "open", 1.0: "closed"}
 
 
 class SensorKind(StrEnum):

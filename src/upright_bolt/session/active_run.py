@@ -10,6 +10,7 @@ from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import CheckersProved, Event, NotSettled
 from upright_bolt.model.run import SLICE_S, RunEnd, RunHead, RunNumbers, RunState, Slice, WorkError, settled_from_s
 from upright_bolt.model.sample import Sample, value_of
+from upright_bolt.model.sensor import LID, LID_WORDS
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import workload
 from upright_bolt.session.numbers import (
@@ -185,6 +186,7 @@ class ActiveRun:
             background_load=sum(busy) / len(busy) / 100.0 if busy else None,
             temp_start_c=self._last("temperature.package"),
             battery_charge=self._last("battery.charge"),
+            lid=LID_WORDS.get(self._last(LID), ""),
             start=Start.AT_ONCE.value if gate.skipped or gate.gave_up else self.head.conditions.start,
             budget_low_w=None if budget is None else round(budget.low_w, 3),
             budget_high_w=None if budget is None else round(budget.high_w, 3),

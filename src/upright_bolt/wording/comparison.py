@@ -191,6 +191,7 @@ _CONDITIONS = {
     ConditionKind.BUDGET: "Watts before it",
     ConditionKind.POWER_SOURCE: "Power source",
     ConditionKind.PLATFORM_MODE: "Platform mode",
+    ConditionKind.LID: "Lid",
     ConditionKind.BACKGROUND: "Others' work",
     ConditionKind.CHARGE: "Battery charge",
     ConditionKind.KERNEL: "Kernel",
