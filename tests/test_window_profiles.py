@@ -1,5 +1,7 @@
 """The Profiles view: from the empty state to a profile in force, rules, and what is kept in a profile."""
 
+from dataclasses import replace
+
 import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QLabel
@@ -194,6 +196,13 @@ def test_offsets_are_copied_into_every_profile(at_profiles):
     app = at_profiles(profiles=[QUAY, AT_SEA])
     app.window.profiles._asked("offsets", "quay")
     until(lambda: app.presenter.outcome == "core-offset −80 mV, cache-offset −80 mV is in at sea now.")
+    app.window.profiles._asked("graphics", "quay")
+    until(lambda: "quay sets none of them" in app.presenter.outcome)
+    app.presenter.profiles.save_text(
+        "quay", text_of(replace(QUAY, settings={"gpu03.power-limit": 30.0})), lambda: None, None
+    )
+    app.window.profiles._asked("graphics", "quay")
+    until(lambda: app.presenter.outcome == "gpu03.power-limit 30 W is in at sea now.")
     app.window.profiles._asked("rename", "quay")
     rename = dialog(app, NameDialog)
     rename.name.setText("dock")

@@ -119,6 +119,8 @@ class ProfileTable(QScrollArea):
                    ("rename", "Rename…"), ("export", "Save the file elsewhere…"), ("delete", "Delete")]  # fmt: skip
         if each.profile.offsets:
             entries.insert(2, ("offsets", "Copy its voltage offsets into every profile"))
+        if each.profile.of_graphics:
+            entries.insert(2, ("graphics", "Copy its graphics settings into every profile"))
         for what, words in entries:
             action = QAction(words, menu)
             action.triggered.connect(lambda _checked, what=what, name=name: self.asked.emit(what, name))

@@ -217,6 +217,7 @@ class ProfilesView(QWidget):
         acts: dict[str, Callable[[str], None]] = {
             "edit": self._edit, "try": self._presenter.try_profile, "copy": self._copy, "rename": self._rename,
             "export": self._export, "delete": self._profiles.delete, "offsets": self._profiles.copy_offsets,
+            "graphics": self._profiles.copy_graphics,
         }  # fmt: skip
         acts[what](name)
 

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import danger_of, declaration_of
+from upright_bolt.model.catalogue import danger_of, declaration_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 
@@ -80,6 +80,11 @@ class Profile:
     def offsets(self) -> dict[str, float]:
         """Its voltage offsets other than 0, in mV."""
         return {n: v for n, v in self.settings.items() if isinstance(v, float) and v and is_voltage(n)}
+
+    @property
+    def of_graphics(self) -> dict[str, Value]:
+        """Its settings of graphics chips."""
+        return {name: value for name, value in self.settings.items() if part_of(name)}
 
     def changed(self, settings: Mapping[str, Value], proofs: Mapping[str, Proof] | None = None) -> "Profile":
         """Return it with some settings set anew; what spoke for their earlier values no longer counts."""

@@ -122,17 +122,16 @@ class ProfileDesk:
             raise BadInput(f"There is a profile {target} already; copy some settings into it with --only.")
         return self._write(replace(profile, name=target), self.profiles.text(profile.name))
 
-    def copy_offsets(self, source: str) -> list[str]:
-        """Copy the voltage offsets of a profile into every other one; return their names.
+    def copy_into_every(self, source: str, only: Collection[str]) -> list[str]:
+        """Copy some settings of a profile into every other one; return their names.
 
-        Raises BadInput if there is no other, or no offset.
+        Raises BadInput if there is no other, or the profile does not set them.
         """
-        offsets = self.get(source).offsets
         others = [view.profile.name for view in self.status().profiles if view.profile.name != source]
-        if not offsets or not others:
-            raise BadInput("There is no other profile to copy them into." if offsets else f"{source} sets no offset.")
+        if not only or not others:
+            raise BadInput("There is no other profile to copy them into." if only else f"{source} sets none of them.")
         for other in others:
-            self.copy(source, other, tuple(offsets))
+            self.copy(source, other, only)
         return others
 
     def rename(self, name: str, new: str) -> None:

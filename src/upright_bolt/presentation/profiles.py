@@ -218,10 +218,17 @@ class Profiles:
 
     def copy_offsets(self, source: str) -> None:
         """Copy the voltage offsets of a profile into every other one."""
+        self._copy_into_every(source, lambda profile: dict(profile.offsets))
 
+    def copy_graphics(self, source: str) -> None:
+        """Copy the settings of graphics chips of a profile into every other one."""
+        self._copy_into_every(source, lambda profile: profile.of_graphics)
+
+    def _copy_into_every(self, source: str, of: Callable[[Profile], dict[str, Value]]) -> None:
         def work(desk: ProfileDesk, _session: Session) -> str:
-            others = desk.copy_offsets(source)
-            return f"{show_settings(desk.get(source).offsets)} is in {', '.join(others)} now."
+            settings = of(desk.get(source))
+            others = desk.copy_into_every(source, tuple(settings))
+            return f"{show_settings(settings)} is in {', '.join(others)} now."
 
         self._do(work)
 
