@@ -51,8 +51,8 @@ class Boldness:
 
 BOLDNESS = {
     "careful": Boldness(1, 150_000.0, 0.004, 0.06),
-    "quick": Boldness(4, 3_000.0, 0.02, 0.20),
-    "thorough": Boldness(3, 60_000.0, 0.005, 0.02),
+    "quick": Boldness(1, 60_000.0, 0.006, 0.30),
+    "thorough": Boldness(1, 150_000.0, 0.003, 0.02),
 }
 
 

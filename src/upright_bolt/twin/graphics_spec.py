@@ -95,8 +95,8 @@ def separate_chip() -> GraphicsSpec:
     return GraphicsSpec(
         place="0000:03:00.0", ids="1d7e:0310", card=1, driver=GraphicsDriver.OFFSET_TABLE, drives_screen=False,
         clock_min_mhz=500.0, clock_max_mhz=2300.0, clock_top_mhz=2500.0,
-        curve_mhz=(1000.0, 1500.0, 2000.0, 2300.0, 2500.0), curve_v=(0.70, 0.80, 0.98, 1.15, 1.29),
-        switching_w=9.3, leakage_w=4.6, leakage_doubling_c=40.0, idle_w=2.0,
+        curve_mhz=(1000.0, 1500.0, 2000.0, 2300.0, 2500.0), curve_v=(0.63, 0.72, 0.88, 1.035, 1.16),
+        switching_w=11.5, leakage_w=6.3, leakage_doubling_c=40.0, idle_w=2.0,
         memory_mhz=(875.0, 600.0, 1075.0), memory_w=2.6, limit_w=(48.0, 20.0, 60.0), to_sink=0.36, ceiling_c=87.0,
         frames_rate=1500.0, memory_part=0.10, memory_edge_mhz=1010.0, edge_mv=-176.0,
     )  # fmt: skip
