@@ -15,14 +15,14 @@ from upright_bolt.wording.search import axis_words, step_words
 STEPS = "steps"
 CAREFUL_WORDS = (
     "Each test is the one that tells most for its risk, and ends at its first error. On simulated laptops it took "
-    "17 min before the soak, and 5 in 100 searches froze the machine."
+    "10 min before the soak, and 3 in 100 searches froze the machine."
 )
 QUICK_WORDS = (
-    "Counts up to four errors at a place and ends as soon as little more is to be learnt: 10 min on simulated laptops, "
-    "5 in 100 froze, and 2 mV more are given away than by a careful one."
+    "Ends as soon as little more is to be learnt: 6 min on simulated laptops, 1 in 100 froze, and 2 mV more are given "
+    "away than by a careful one."
 )
 THOROUGH_WORDS = (
-    "Goes on as long as anything is to be learnt: 52 min on simulated laptops, 3 in 100 froze, and 2 mV less are given "
+    "Goes on as long as anything is to be learnt: 36 min on simulated laptops, 3 in 100 froze, and 2 mV less are given "
     "away than by a careful one."
 )
 STEP_WORDS = "Goes down by the step you choose until one fails. What is kept is told from the same model."
