@@ -20,7 +20,7 @@ BINS = (0.0, 0.005, 0.03, 0.12, 0.4, 1.0)
 """Parts of a test's time in which its last error is told apart."""
 LIGHTEST_CELL = 3e-4
 """Cells of less than so much of the heaviest one's weight are left out of the look ahead."""
-KEPT_BELOW = 0.9
+KEPT_BELOW = 0.86
 """What is kept is predicted to fail in so much of the share that a person accepts."""
 SURELY_PASSES, SURELY_FAILS = 5.0, 3.5
 """Slopes before the edge from which even the longest test tells nothing, and beyond it."""
@@ -50,7 +50,7 @@ class Boldness:
 
 
 BOLDNESS = {
-    "careful": Boldness(1, 150_000.0, 0.004, 0.06),
+    "careful": Boldness(1, 150_000.0, 0.004, 0.04),
     "quick": Boldness(1, 60_000.0, 0.006, 0.30),
     "thorough": Boldness(1, 150_000.0, 0.003, 0.02),
 }

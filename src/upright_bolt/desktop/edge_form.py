@@ -15,7 +15,7 @@ from upright_bolt.wording.search import axis_words, step_words
 STEPS = "steps"
 CAREFUL_WORDS = (
     "Each test is the one that tells most for its risk, and ends at its first error. On simulated laptops it took "
-    "10 min before the soak, and 3 in 100 searches froze the machine."
+    "14 min before the soak, and 3 in 100 searches froze the machine."
 )
 QUICK_WORDS = (
     "Ends as soon as little more is to be learnt: 6 min on simulated laptops, 1 in 100 froze, and 2 mV more are given "
