@@ -48,11 +48,8 @@ def without_effect(asked: Collection[str], after: Mapping[str, Value | None]) ->
     found = _of_limits(asked, after)
     if "turbo-table" in asked:
         found += _of_clocks(after)
-    offsets = sorted((mv, name) for name in TOGETHER if isinstance(mv := after.get(name), float))
-    if len(offsets) == len(TOGETHER) and any(name in asked for name in TOGETHER):
-        (deeper_mv, deeper), (counting_mv, counting) = offsets
-        if deeper_mv < counting_mv:
-            found.append(NoEffect(deeper, deeper_mv, Why.ALONE_ON_RAIL, counting, counting_mv))
+    if [name for name in TOGETHER if name in asked]:
+        found += _of_offsets(after)
     return tuple(found)
 
 
@@ -73,6 +70,16 @@ def _of_limits(asked: Collection[str], after: Mapping[str, Value | None]) -> lis
         if limit is not None and peak is not None and limit > peak + LEAST_W and (name in asked or "peak" in asked):
             found.append(NoEffect(name, limit, Why.BEYOND_PEAK, "peak", peak))
     return found
+
+
+def _of_offsets(after: Mapping[str, Value | None]) -> list[NoEffect]:
+    offsets = sorted((mv, name) for name in TOGETHER if isinstance(mv := after.get(name), float))
+    if len(offsets) < len(TOGETHER):
+        return []
+    (deeper_mv, deeper), (counting_mv, counting) = offsets
+    if deeper_mv >= counting_mv:
+        return []
+    return [NoEffect(deeper, deeper_mv, Why.ALONE_ON_RAIL, counting, counting_mv)]
 
 
 def _of_clocks(after: Mapping[str, Value | None]) -> list[NoEffect]:
