@@ -60,6 +60,13 @@ class SearchScene:
             raise active.fault
         return self.log.get(found.asked.id)
 
+    def tick(self, times: int) -> None:
+        """Let the session go on for so many samples."""
+        for _ in range(times):
+            self.session.tick()
+            self.session.end_run()
+            self.twin.pass_time(SAMPLE_S)
+
     def kill(self) -> None:
         """Let the program die without cleaning up, and start it anew: the machine goes on as it is."""
         self.twin.die()

@@ -215,31 +215,25 @@ def test_on_battery_a_search_pauses_and_goes_on_by_itself(tmp_path):
     scene = SearchScene(tmp_path)
     active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
 
-    def tick(times: int) -> None:
-        for _ in range(times):
-            scene.session.tick()
-            scene.session.end_run()
-            scene.twin.pass_time(SAMPLE_S)
-
     scene.session.plug(charger=False)
-    tick(60)
+    scene.tick(60)
     assert active.progress().paused == ON_BATTERY
     assert not active.search.rungs
     scene.session.plug(charger=True)
-    tick(60)
+    scene.tick(60)
     assert not active.progress().paused
     assert active.search.rungs
     scene.session.plug(charger=False)
-    tick(20)
+    scene.tick(20)
     assert active.progress().paused == ON_BATTERY, "in the middle of a rung as well"
     assert active.search.ends[1].outcome is Outcome.STOPPED
     assert 0.0 < active.search.ends[1].load_s < 40.0
     scene.session.plug(charger=True)
-    tick(60)
+    scene.tick(60)
     assert active.search.rungs[1].purpose is Purpose.WARM_UP
     active.stop()
     scene.session.run.stop()
-    tick(2)
+    scene.tick(2)
     assert scene.session.end_search() is active
     scene.twin.close()
 
@@ -250,28 +244,22 @@ def test_a_lid_that_is_closed_pauses_a_search_but_not_one_that_was_closed_all_al
     outside.move_lid(closed=True)
     active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
 
-    def tick(times: int) -> None:
-        for _ in range(times):
-            scene.session.tick()
-            scene.session.end_run()
-            scene.twin.pass_time(SAMPLE_S)
-
-    tick(60)
+    scene.tick(60)
     assert not active.progress().paused
     assert active.search.rungs, "docked, with the lid closed"
     outside.move_lid(closed=False)
-    tick(20)
+    scene.tick(20)
     outside.move_lid(closed=True)
-    tick(4)
+    scene.tick(4)
     assert active.progress().paused == LID_CLOSED
     assert active.search.ends[1].outcome is Outcome.STOPPED
     outside.move_lid(closed=False)
-    tick(60)
+    scene.tick(60)
     assert not active.progress().paused
     assert len(active.search.rungs) > 1
     active.stop()
     scene.session.run.stop()
-    tick(2)
+    scene.tick(2)
     assert scene.session.end_search() is active
     scene.twin.close()
 
@@ -307,19 +295,13 @@ def test_a_search_keeps_the_computer_awake_and_lets_it_sleep_whenever_it_does_no
     scene.session.machine.stay_awake = _stay_awake
     scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
 
-    def tick(times: int) -> None:
-        for _ in range(times):
-            scene.session.tick()
-            scene.session.end_run()
-            scene.twin.pass_time(SAMPLE_S)
-
-    tick(20)
+    scene.tick(20)
     assert bus.inhibitors() == [("sleep:idle", "Upright Bolt", "A search for the edge of the voltage is in progress")]
     scene.session.plug(charger=False)
-    tick(20)
+    scene.tick(20)
     until(lambda: not bus.inhibitors())
     scene.session.plug(charger=True)
-    tick(20)
+    scene.tick(20)
     assert len(bus.inhibitors()) == 1
     scene.session.close()
     until(lambda: not bus.inhibitors())

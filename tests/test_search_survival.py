@@ -32,7 +32,7 @@ class Cut(BaseException):
 class Steps:
     """Counts what happens within one rung, and ends it all at one of the steps."""
 
-    def __init__(self, monkeypatch, at: int, rung: int = RUNG) -> None:
+    def __init__(self, monkeypatch, at: int, rung: int) -> None:
         self._at = at
         self._rung = rung
         self._count = 0
@@ -93,21 +93,28 @@ class Steps:
         return wrapped
 
 
+def cut_off(monkeypatch, scene, search, at: int, rung: int) -> Steps | None:
+    """Go on with a search to its rung ``rung``, and cut that off at its step ``at``; None if it has no such step."""
+    with monkeypatch.context() as patched:
+        steps = Steps(patched, at, rung)
+        try:
+            scene.carry_on(search, stop_at=rung)
+        except Cut:
+            return steps
+    scene.twin.close()
+    return None
+
+
 @pytest.mark.parametrize("end", ["kill", "cut_power"])
 def test_a_rung_cut_off_at_any_step_leaves_stock_and_its_outcome(tmp_path, monkeypatch, end):
     names: list[str] = []
     for at in range(1, MOST_STEPS):
         scene = SearchScene(tmp_path / str(at))
         search = scene.ask(plain_step=20.0, soak_s=0.0)
-        with monkeypatch.context() as patched:
-            steps = Steps(patched, at)
-            try:
-                scene.carry_on(search, stop_at=RUNG)
-            except Cut:
-                names.append(steps.name)
-            else:
-                scene.twin.close()
-                break
+        steps = cut_off(monkeypatch, scene, search, at, RUNG)
+        if steps is None:
+            break
+        names.append(steps.name)
         before = scene.log.get(search.asked.id)
         getattr(scene, end)()
         assert scene.offsets() == {0.0}, steps.name
@@ -159,15 +166,10 @@ def test_a_rung_of_one_control_alone_cut_off_at_any_step_leaves_stock_too(tmp_pa
         scene = SearchScene(folder, TWO_RAILS)
         search = search_log.look_back(scene.log, scene.session.boot_id)
         rung = len(search.rungs) + 2  # after the warm-up of a new start
-        with monkeypatch.context() as patched:
-            steps = Steps(patched, at, rung)
-            try:
-                scene.carry_on(search, stop_at=rung)
-            except Cut:
-                names.append(steps.name)
-            else:
-                scene.twin.close()
-                break
+        steps = cut_off(monkeypatch, scene, search, at, rung)
+        if steps is None:
+            break
+        names.append(steps.name)
         getattr(scene, end)()
         assert scene.offsets() == {0.0}, steps.name
         assert scene.session.status().trial is None

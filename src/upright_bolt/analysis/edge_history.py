@@ -80,12 +80,12 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
         if asked.axis.part and head.identity.get(GRAPHICS, asked.graphics) != asked.graphics:
             continue
         froze = run.end.state is RunState.RESTARTED
-        if chip_of_run(run) != asked.chip or not (froze or run.errors or run.end.state in PROVING):
+        broke = froze or bool(run.errors)
+        if chip_of_run(run) != asked.chip or not (broke or run.end.state in PROVING):
             continue
         depths = _depths(head.settings, asked.axis)
-        if asked.axis.part and not (froze or run.errors) and not _held(head.settings, asked.held):
-            continue
-        if not (froze or run.errors) and boards_differ(board_of_run(run), asked.board):
+        elsewhere = asked.axis.part and not _held(head.settings, asked.held)
+        if not broke and (elsewhere or boards_differ(board_of_run(run), asked.board)):
             continue
         lost = froze and not run.errors
         lasted_s = (run.end.duration_s + (LATE_S if lost else 0.0)) * part

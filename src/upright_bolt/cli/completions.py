@@ -77,9 +77,9 @@ def _places() -> list[Place]:
     return [Place("", below(""), everywhere), *after]
 
 
-def _groups(places: list[Place]) -> str:
-    """Return the commands that have others below them, as a pattern."""
-    return "|".join(sorted({place.words.split()[0] for place in places if " " in place.words}))
+def _groups(places: list[Place]) -> list[str]:
+    """Return the commands that have others below them."""
+    return sorted({place.words.split()[0] for place in places if " " in place.words})
 
 
 def _taking(places: list[Place]) -> list[str]:
@@ -115,28 +115,23 @@ def _switches(place: Place, places: list[Place]) -> list[tuple[str, str]]:
     return [(name, _first(option.words)) for option in options for name in option.names]
 
 
-def bash() -> str:
-    """Return the completion for bash. It takes a colon for the end of a word, hence the care about machines."""
-    places = _places()
-    cases = "\n".join(
-        f'        "{place.words}") next="{_joined([*place.following, *_switches(place, places)])}" ;;'
-        for place in places
-    )
-    values = "\n".join(f'        {at}) next="{" ".join(known)}" ;;' for at, known in _values(places))
+def _finding(places: list[Place], typed: str, cases: str, values: str) -> str:
+    """Return what bash and zsh do alike: find the place, and choose what follows there.
+
+    Args:
+        places: all there are.
+        typed: gives the words before the one that is typed.
+        cases: what follows, by command.
+        values: what options take, by command and option.
+    """
     options, arguments = _of_files(places)
-    return f"""# bash completion for {PROGRAM}
-_upright_bolt() {{
-    local word given="" next="" mine="" files="" current="${{COMP_WORDS[COMP_CWORD]}}"
-    local line="${{COMP_LINE:0:COMP_POINT}}"
-    local last="${{line##* }}"
-    local words="${{line%"$last"}}"
-    for word in ${{words#* }}; do
+    return f"""    for word in {typed}; do
         if [[ -n $mine ]]; then mine=""; continue; fi
         case $word in
         {"|".join(_taking(places))}) mine=$word ;;
         -*) ;;
         *) if [[ -z $given ]]; then given=$word
-           elif [[ $given =~ ^({_groups(places)})$ ]]; then given="$given $word"; fi ;;
+           elif [[ $given =~ ^({"|".join(_groups(places))})$ ]]; then given="$given $word"; fi ;;
         esac
     done
     if [[ -n $mine ]]; then
@@ -149,7 +144,24 @@ _upright_bolt() {{
 {cases}
         esac
         case $given in {arguments}) files=1 ;; esac
-    fi
+    fi"""
+
+
+def bash() -> str:
+    """Return the completion for bash. It takes a colon for the end of a word, hence the care about machines."""
+    places = _places()
+    cases = "\n".join(
+        f'        "{place.words}") next="{_joined([*place.following, *_switches(place, places)])}" ;;'
+        for place in places
+    )
+    values = "\n".join(f'        {at}) next="{" ".join(known)}" ;;' for at, known in _values(places))
+    return f"""# bash completion for {PROGRAM}
+_upright_bolt() {{
+    local word given="" next="" mine="" files="" current="${{COMP_WORDS[COMP_CWORD]}}"
+    local line="${{COMP_LINE:0:COMP_POINT}}"
+    local last="${{line##* }}"
+    local words="${{line%"$last"}}"
+{_finding(places, "${words#* }", cases, values)}
     COMPREPLY=($(compgen -W "$next" -- "$last"))
     if [[ -n $files ]]; then COMPREPLY+=($(compgen -f -- "$current")); fi
     if [[ $last == *:* ]]; then COMPREPLY=("${{COMPREPLY[@]#*:}}"); fi
@@ -171,31 +183,11 @@ def zsh() -> str:
     values = "\n".join(
         f"        {at}) next=({_described((word, '') for word in known)}) ;;" for at, known in _values(places)
     )
-    options, arguments = _of_files(places)
     return f"""#compdef {PROGRAM}
 _upright_bolt() {{
     local word given="" mine="" files=""
     local -a next switches open
-    for word in ${{words[2,CURRENT-1]}}; do
-        if [[ -n $mine ]]; then mine=""; continue; fi
-        case $word in
-        {"|".join(_taking(places))}) mine=$word ;;
-        -*) ;;
-        *) if [[ -z $given ]]; then given=$word
-           elif [[ $given == ({_groups(places)}) ]]; then given="$given $word"; fi ;;
-        esac
-    done
-    if [[ -n $mine ]]; then
-        case "$given $mine" in
-{values}
-        {options}) files=1 ;;
-        esac
-    else
-        case $given in
-{cases}
-        esac
-        case $given in {arguments}) files=1 ;; esac
-    fi
+{_finding(places, "${words[2,CURRENT-1]}", cases, values)}
     open=(${{(M)next:#*=}})
     next=(${{next:#*=}})
     if (( $#open )); then _describe -t settings setting open -S ''; fi
@@ -224,7 +216,7 @@ function __upright_bolt_at
             continue
         else if test -z "$given"
             set given $word
-        else if contains -- $given {_groups(places).replace("|", " ")}
+        else if contains -- $given {" ".join(_groups(places))}
             set given "$given $word"
         end
     end

@@ -11,6 +11,7 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from upright_bolt.desktop.edge_marks import HEAD, draw_head
 from upright_bolt.desktop.edge_narrowing import paint_narrowing
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.search import FAILED, Outcome
@@ -27,42 +28,11 @@ SHORTEST_PX = 8.0
 LEAST_SPAN = {"temperature": 8.0, "power": 1.0, "clock": 60.0}
 LEAST_RELATIVE = 0.02
 """What is spread over a row at least, in the number's unit, so that noise does not look like an effect."""
-HEAD = 4.5
 NEAR_PX = 9.0
 AXIS_PX, GAIN_PX = (92, 150), (40, 92)
 MOST_TICKS = 9
 LEGEND = ((Outcome.PASSED, "passed"), (Outcome.WRONG, "wrong results"), (Outcome.DIED, "died or was reset"),
           (Outcome.FROZE, "froze"), (Outcome.STOPPED, "ended early"))  # fmt: skip
-
-
-def draw_head(painter: QPainter, outcome: Outcome | None, at: QPointF, theme: Theme) -> None:
-    """Draw the mark of an outcome; None for a rung that goes on."""
-    x, y, r = at.x(), at.y(), HEAD
-    good, bad = QColor(theme.voltage), QColor(theme.temperature)
-    painter.setBrush(Qt.BrushStyle.NoBrush)
-    if outcome is Outcome.WRONG:
-        painter.setPen(QPen(bad, 2.0))
-        painter.drawLine(QPointF(x - r, y - r), QPointF(x + r, y + r))
-        painter.drawLine(QPointF(x - r, y + r), QPointF(x + r, y - r))
-    elif outcome in (Outcome.DIED, Outcome.RESET):
-        painter.setPen(QPen(bad, 1.8))
-        painter.setBrush(QColor(theme.sheet))
-        painter.drawPolygon(QPolygonF([QPointF(x, y - r - 1), QPointF(x + r + 1, y + r), QPointF(x - r - 1, y + r)]))
-    elif outcome is Outcome.FROZE:
-        painter.setPen(QPen(QColor(theme.ink), 1.4))
-        painter.setBrush(QColor(theme.ink))
-        painter.drawRect(QRectF(x - r, y - r, 2 * r, 2 * r))
-    elif outcome in (Outcome.STOPPED, Outcome.HOT, Outcome.REFUSED):
-        painter.setPen(QPen(good, 1.8))
-        painter.drawArc(QRectF(x - r, y - r, 2 * r, 2 * r), 0, 180 * 16)
-    elif outcome is None:
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(QColor(theme.accent))
-        painter.drawEllipse(at, r, r)
-    else:
-        painter.setPen(QPen(good, 1.8))
-        painter.setBrush(QColor(theme.sheet))
-        painter.drawEllipse(at, r, r)
 
 
 class EdgeChart(QWidget):

@@ -1,6 +1,6 @@
 """How the estimate of the edge narrowed, test by test: the band between its bounds, downwards in the order of tests.
 
-A ring or a cross in the row of a test says where it was made and whether it passed: what passes pushes the band away,
+A mark in the row of a test says where it was made and how it ended: what passes pushes the band away,
 what fails holds it.
 """
 
@@ -10,7 +10,9 @@ from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QPainter, QPen, QPolygonF
 
 from upright_bolt.analysis.edge_course import Narrowed
+from upright_bolt.desktop.edge_marks import draw_head
 from upright_bolt.desktop.theme import Theme
+from upright_bolt.presentation.edge_picture import outcome_of
 
 MARGIN_PX = 7.0
 MARK = 2.6
@@ -50,16 +52,4 @@ def paint_narrowing(
     painter.drawPolyline(QPolygonF([bound(step.edge.value, row) for step, row in zip(steps, rows, strict=True)]))
     for step, row in zip(steps, rows, strict=True):
         if step.after is not None:
-            _paint_test(painter, bound(step.after.position, row), theme, passed=step.after.passed)
-
-
-def _paint_test(painter: QPainter, at: QPointF, theme: Theme, *, passed: bool) -> None:
-    x, y = at.x(), at.y()
-    if passed:
-        painter.setPen(QPen(QColor(theme.voltage), 1.3))
-        painter.setBrush(QColor(theme.sheet))
-        painter.drawEllipse(at, MARK, MARK)
-        return
-    painter.setPen(QPen(QColor(theme.temperature), 1.6))
-    painter.drawLine(QPointF(x - MARK, y - MARK), QPointF(x + MARK, y + MARK))
-    painter.drawLine(QPointF(x - MARK, y + MARK), QPointF(x + MARK, y - MARK))
+            draw_head(painter, outcome_of(step.after), bound(step.after.position, row), theme, MARK)

@@ -12,6 +12,7 @@ import re
 from collections.abc import Callable
 from operator import itemgetter, sub
 
+from upright_bolt.kernel.number_sweep import read_or_nothing
 from upright_bolt.kernel.ports import Read
 from upright_bolt.model.sample import Numbers
 
@@ -53,10 +54,7 @@ class BusyShares:
 
         When processors have come or gone, rows are matched to them anew and this call gives no shares.
         """
-        try:
-            table = self._read()
-        except OSError:
-            table = b""
+        table = read_or_nothing(self._read)
         seconds, self._last_s = now_s - self._last_s, now_s
         if table == self._last_table:
             return

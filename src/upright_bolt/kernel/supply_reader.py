@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from upright_bolt.kernel.channels import BatteryFiles, Supplies
+from upright_bolt.kernel.number_sweep import read_or_nothing
 from upright_bolt.kernel.ports import Read
 from upright_bolt.model.sample import Numbers
 from upright_bolt.model.sensor import span_of
@@ -76,7 +77,7 @@ class SupplyReader:
                 values[index] = known[name]
 
     def _computed(self, decoded: Numbers, charger: float | None) -> dict[str, float | None]:
-        words = [_word(read) for read in self._words]
+        words = [read_or_nothing(read).strip() for read in self._words]
         if charger == 0.0 and DRAINING not in words:
             words = [b""] * len(words)  # nothing else could feed the machine: the batteries have not noticed yet
         batteries = [battery.read(decoded, word) for battery, word in zip(self._batteries, words, strict=True)]
@@ -125,10 +126,3 @@ class _Battery:
 
 def _times(number: float | None, factor: float | None) -> float | None:
     return None if number is None or factor is None else number * factor
-
-
-def _word(read: Read) -> bytes:
-    try:
-        return read().strip()
-    except OSError:
-        return b""

@@ -115,8 +115,13 @@ def _row(course: Course, axis: tuple[str, ...], now: Rung | None) -> AxisRow:
     return AxisRow(axis_title(axis), tuple(marks), edge, kept.pop() if len(kept) == 1 else 0.0)
 
 
+def outcome_of(one: Observed) -> Outcome:
+    """Return how a checked load ended, as far as it is known of what was seen before."""
+    return Outcome.FROZE if one.froze else Outcome.WRONG if one.errors else Outcome.PASSED
+
+
 def _earlier(axis: Axis, one: Observed) -> Mark:
-    outcome = Outcome.FROZE if one.froze else Outcome.WRONG if one.errors else Outcome.PASSED
+    outcome = outcome_of(one)
     place = f"{place_words(axis, one.position)} {axis.quantity.unit}"
     words = f"earlier, {one.load_s:.0f} s of full load at {place}: {outcome.value}"
     return Mark(0, one.position, outcome, max(one.load_s, 1.0), soak=False, words=words, earlier=True)

@@ -48,12 +48,9 @@ def heated_beside(columns: "Mapping[str, Floats]") -> dict[str, float]:
     """
     import numpy as np  # noqa: PLC0415 - brought along by whoever has columns
 
-    found = {}
-    for name, column in columns.items():
-        part, _, kind = name.rpartition(".")
-        if kind == "power" and part and np.isfinite(column).any():
-            found[part] = float(np.nanmean(np.nan_to_num(column)))
-    return {part: watts for part, watts in found.items() if watts >= WARMS_W}
+    watts = {name.removesuffix(".power"): column for name, column in columns.items() if name.endswith(".power")}
+    means = {part: float(np.nan_to_num(column).mean()) for part, column in watts.items() if len(column)}
+    return {part: mean for part, mean in means.items() if mean >= WARMS_W}
 
 
 def earlier_cooling(store: RunStore, known: Sequence[RunRecord], machine: str) -> "Prior | None":
