@@ -279,7 +279,7 @@ def test_processor_and_chip_share_one_budget(on_tern):
         assert on_tern.session.try_settings({"sustained": watts, "burst": watts}, standing=False).ok
         record = rendered(on_tern, 180.0, "both")
         scores[watts] = record.end.score, record.end.numbers.extra["processor_score"]
-    assert scores[15.0][0] > 1.04 * scores[40.0][0]
+    assert scores[15.0][0] > 1.05 * scores[40.0][0]
     assert scores[40.0][1] > 1.3 * scores[15.0][1]
 
 
@@ -287,6 +287,7 @@ def test_a_processor_at_its_base_clock_leaves_more_frames_and_both_run_cooler(on
     found = {}
     for turbo in ("on", "off"):
         tried = {"sustained": 40.0, "burst": 45.0, "turbo": turbo}
+        on_tern.pass_time(1200.0)  # the case keeps heat of the run before
         assert on_tern.session.try_settings(tried, standing=False).ok
         record = rendered(on_tern, 400.0, "both")
         numbers = record.end.numbers

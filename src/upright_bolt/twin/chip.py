@@ -195,7 +195,7 @@ def tern() -> TwinSpec:
         current_a=84.0,
         board_w=90.0,
         graphics=(screen_chip(), separate_chip()),
-        shared_w=72.0,
+        shared_w=71.5,
     )
 
 
