@@ -5,28 +5,35 @@ document of it and the exit code.
 """
 
 import os
-import signal
 import sys
 from contextlib import suppress
 from io import TextIOWrapper
-from types import FrameType
 from typing import Any, TextIO
+
+from upright_bolt.cli.interrupts import ending_in_order
 
 JSON = "--json"
 INTERRUPTED = 130
 """What the command line's library makes of an interrupt."""
-ENDING = (signal.SIGTERM, signal.SIGHUP)
-"""Signals that end a command as an interrupt does: told to end, and its terminal is gone."""
 
 
 def run(argv: list[str]) -> int:
     """Run one command and return its exit code."""
+    _prepare_streams()
+    try:
+        with ending_in_order():
+            return _answer(argv)
+    except KeyboardInterrupt:
+        return _say("Stopped.", 1, as_json=JSON in argv)
+
+
+def _answer(argv: list[str]) -> int:
+    """Run one command, say what went wrong and return its exit code."""
     from typer import Exit
     from typer.exceptions import TyperException
 
     from upright_bolt.errors import BoltError
 
-    _prepare()
     as_json = JSON in argv
     argv = in_order([_as_utf8(word) for word in argv])
     streams = sys.stdout, sys.stderr
@@ -42,8 +49,6 @@ def run(argv: list[str]) -> int:
         code = _say(f"{sentence} Try “upright-bolt --help”.", 2, as_json=as_json)
     except Exit as end:
         code = end.exit_code
-    except KeyboardInterrupt:
-        code = _say("Stopped.", 1, as_json=as_json)
     except OSError as fault:
         code = _say(f"{fault.filename or 'Standard output'}: {fault.strerror}.", 1, as_json=as_json)
         _say_no_more(streams[0])
@@ -70,18 +75,14 @@ def _carry_out(argv: list[str]) -> int:
     return result if isinstance(result, int) else 0
 
 
-def _prepare() -> None:
-    """Have signals end a command in order, and a stream for each that the caller has closed."""
-    signal.signal(signal.SIGINT, signal.default_int_handler)
-    for number in ENDING:
-        if signal.getsignal(number) is not signal.SIG_IGN:  # as nohup has it
-            signal.signal(number, _interrupt)
+def _prepare_streams() -> None:
+    """Have a stream for each that the caller has closed, and each line seen through a pipe as it comes."""
     for name in ("stdout", "stderr"):
         stream = getattr(sys, name)
         if stream is None:
             setattr(sys, name, open(os.devnull, "w", encoding="utf-8"))  # noqa: PTH123, SIM115 - until the end
         elif isinstance(stream, TextIOWrapper):
-            stream.reconfigure(line_buffering=True)  # whoever reads through a pipe sees each line as it comes
+            stream.reconfigure(line_buffering=True)
 
 
 WITH_VALUE = ("--machine", "-m", "--data")
@@ -166,7 +167,3 @@ def _say(sentence: str, code: int, *, as_json: bool) -> int:
         sentence = dumps({"error": sentence, "code": code}, ensure_ascii=False)
     print(sentence, file=sys.stderr)
     return code
-
-
-def _interrupt(_number: int, _frame: FrameType | None) -> None:
-    raise KeyboardInterrupt

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from types import FrameType
 from typing import TYPE_CHECKING
 
-from upright_bolt.cli import ENDING
+from upright_bolt.cli.interrupts import ending_signals, interrupt
 from upright_bolt.wording.start import waiting
 
 if TYPE_CHECKING:
@@ -33,14 +33,13 @@ def stopping() -> Iterator[Stop]:
     """Let an interrupt be asked about between two steps, so that it lands in the middle of none."""
     stop = Stop()
 
-    def ask(_number: int, _frame: FrameType | None) -> None:
+    def ask(number: int, frame: FrameType | None) -> None:
         """Note the first interrupt. Raises KeyboardInterrupt for a second."""
         if stop.asked:
-            raise KeyboardInterrupt
+            interrupt(number, frame)
         stop.asked = True
 
-    numbers = [n for n in (signal.SIGINT, *ENDING) if signal.getsignal(n) is not signal.SIG_IGN]
-    before = {number: signal.signal(number, ask) for number in numbers}
+    before = {number: signal.signal(number, ask) for number in ending_signals()}
     try:
         yield stop
     finally:
