@@ -12,7 +12,7 @@ GOALS = (
     (measures.compare_switched, "switching there (ms of event loop)", "below", 300.0),
     (measures.compare_stall, "worst block of the event loop meanwhile (ms)", "below", 50.0),
     (drag.drag_calls, "one drag step of a strip (Python calls)", "below", 100.0),
-    (measures.sampling, "sampling / bare pread of the same files", "at most", 1.5),
+    (measures.sampling, "sampling / bare pread of the files that it reads", "at most", 1.5),
     (measures.sampling_moving, "the same, half of the files changed before each sample", "at most", 1.5),
     (measures.twin_speed, "twin of 12 threads / real time", "at least", 1000.0),
     (measures.twin_run_speed, "a whole run on the twin, sampled and kept / real time", "at least", 200.0),

@@ -7,15 +7,14 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections import Counter
 from collections.abc import Callable
-from dataclasses import asdict
 from functools import cache
 from pathlib import Path
 
 from upright_bolt.analysis.constraint_judge import ConstraintJudge
 from upright_bolt.app import open_session
-from upright_bolt.kernel.channels import BusyTable, Counter, Gauge, LowestOf, Supplies
-from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
+from upright_bolt.kernel.ports import VALUE_SIZE, DeviceRegisters, Read, RealFiles
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.work import Work
@@ -51,7 +50,7 @@ class _Ticking:
 
 
 def sampling(folder: Path) -> Measured:
-    """Cost of one full sample of a 12-thread machine in a folder, against bare ``pread`` calls on its files."""
+    """Cost of one full sample of a 12-thread machine in a folder, against bare ``pread`` calls on what it reads."""
     return _sampling(folder, moves=False)
 
 
@@ -80,12 +79,12 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
     found = survey(files, DeviceRegisters(folder), "tree")
     reader = SampleReader(files, DeviceRegisters(folder), found, _Ticking())
     judge = ConstraintJudge(reader.sensors, found.topology, found.limits)
-    paths = _paths(found)
+    paths = _paths(folder, found)
     handles = [os.open(f"{folder}{path}", os.O_RDWR) for path in paths]
     changing = [
         (handle, [data.ljust(max(len(first[path]), len(second[path]))) for data in (first[path], second[path])])
         for path, handle in zip(paths, handles, strict=True)
-        if first[path] != second[path]
+        if first[path] != second[path] and not path.endswith("runtime_status")  # a chip that sleeps sleeps on
     ]
     costs: list[float] = []
     floors: list[float] = []
@@ -123,19 +122,32 @@ def _timed(work: Callable[[], object]) -> float:
     return time.perf_counter() - begun
 
 
-def _paths(found: Surveyed) -> list[str]:
-    paths: list[str] = []
-    for channel in found.channels:
-        match channel:
-            case Gauge() | Counter() | BusyTable():
-                paths.append(channel.path)
-            case LowestOf():
-                paths += channel.paths
-            case Supplies():
-                paths += channel.chargers
-                for battery in channel.batteries:
-                    paths += [path for path in asdict(battery).values() if isinstance(path, str)]
-    return [*paths, found.controls["clock-max"].files[0]]
+class _CountingFiles(RealFiles):
+    """Counts how often each file is read."""
+
+    def __init__(self, root: Path) -> None:
+        super().__init__(root)
+        self.reads: Counter[str] = Counter()
+
+    def opener(self, path: str, size: int = VALUE_SIZE) -> Read:
+        read = super().opener(path, size)
+
+        def counted() -> bytes:
+            self.reads[path] += 1
+            return read()
+
+        return counted
+
+
+def _paths(folder: Path, found: Surveyed) -> list[str]:
+    """Return the files that most samples read: neither those of a chip that sleeps nor what is read now and then."""
+    files = _CountingFiles(folder)
+    reader = SampleReader(files, DeviceRegisters(folder), found, _Ticking())
+    samples = 40
+    for _ in range(samples):
+        reader.read()
+    files.close()
+    return [path for path, times in files.reads.items() if times > samples / 2]
 
 
 def twin_speed(_folder: Path) -> Measured:

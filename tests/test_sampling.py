@@ -10,6 +10,7 @@ from support import FaultyFiles, TwinSession, fresh_twin, read_twin
 from upright_bolt.analysis.constraint_judge import FixedLimits
 from upright_bolt.analysis.constraints import Readings, held_by
 from upright_bolt.kernel.channels import BusyTable, Counter, Gauge
+from upright_bolt.kernel.number_sweep import NumberSweep, number_of
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.constraint import Constraint as C
@@ -146,6 +147,80 @@ def test_busy_shares_survive_processors_going_and_coming():
     assert shares((0, 201), (1, 300), (2, 26)) == [None, None, None]
     assert shares((0, 301), (1, 320), (2, 26)) == [0.0, 80.0, 100.0]
     assert shares((0, 430), (1, 300), (2, 40)) == [0.0, 100.0, 86.0]  # counters run a tick ahead or back: no nonsense
+
+
+rows = st.dictionaries(
+    st.integers(0, 3), st.tuples(st.integers(0, 10**7), st.integers(0, 99), st.integers(0, 99), st.integers(0, 10**4))
+)
+
+
+@given(tables=st.lists(rows, min_size=2, max_size=6), full_load=st.booleans())
+def test_busy_shares_are_what_the_columns_say_however_wide_they_are(tables, full_load):
+    hand = Hand(stat="")
+    sensors = {n: Sensor(f"busy.cpu{n}", SHARE, "", SensorKind.BUSY, n) for n in range(4)}
+    sampler = by_hand(hand, BusyTable(sensors, "/stat"), cpus=(0, 1, 2, 3))
+    idle, before = {}, {}
+    for columns in tables:
+        hand.time_s += 1.0
+        if not full_load or not idle:
+            idle = {cpu: (idle.get(cpu, (0, 0))[0] + more, waiting) for cpu, (_, more, waiting, _) in columns.items()}
+        lines = [
+            f"cpu{cpu} {columns.get(cpu, (9,))[0]} 0 5 {ticks} {waiting} {columns.get(cpu, (9,))[-1]} 0 0 0 0"
+            for cpu, (ticks, waiting) in sorted(idle.items())
+        ]
+        text = "\n".join(["cpu  0 0 0 0 0 0 0 0 0 0", *lines, "intr 1 2 3"])
+        stood, hand.files["/stat"] = text == hand.files["/stat"], text
+        expected = dict.fromkeys(range(4))
+        if idle.keys() == before.keys() and not stood:
+            passed = {cpu: sum(idle[cpu]) - sum(before[cpu]) for cpu in idle}
+            expected |= {cpu: min(max(100.0 - ticks, 0.0), 100.0) for cpu, ticks in passed.items()}
+        before = idle
+        assert read_twin(sampler)[:4] == list(expected.values())
+
+
+def test_a_processor_that_comes_under_full_load_is_seen():
+    hand = Hand(stat=stat((0, 1), (1, 1)))
+    sensors = {n: Sensor(f"busy.cpu{n}", SHARE, "", SensorKind.BUSY, n) for n in range(3)}
+    sampler = by_hand(hand, BusyTable(sensors, "/stat"), cpus=(0, 1, 2))
+    shares = []
+    for step, text in enumerate([stat((0, 1), (1, 1)), *[stat((0, 1), (1, 1), (2, 1))] * 3]):
+        hand.files["/stat"] = text.replace(" 7 ", f" {7 + step} ")  # others' columns go on
+        hand.time_s += 1
+        shares.append(read_twin(sampler)[:3])
+    assert shares == [[None] * 3, [None] * 3, [100.0] * 3, [100.0] * 3]
+
+
+texts = st.one_of(
+    st.integers(-(10**6), 2**64).map(lambda number: b"%d\n" % number),
+    st.sampled_from([b"", b"1,2", b"[1]", b"nan", b"1e999", b"+5", b"007", b"true", b"1 2", b" 12 ", b"\xff", b'"4"']),
+)
+
+
+@given(contents=st.lists(texts, min_size=1, max_size=12))
+def test_files_decoded_together_say_what_each_says_by_itself(contents):
+    sweep = NumberSweep()
+    for content in contents:
+        sweep.add(lambda content=content: content, 1e-3)
+    assert sweep.read() == [number_of(content, 1e-3) for content in contents]
+    assert sweep.read() is sweep.read()
+
+
+def test_a_number_is_never_scaled_beyond_all_bounds():
+    with pytest.raises(ValueError, match="more than 1"):
+        NumberSweep().add(lambda: b"1e308", 100.0)
+
+
+@pytest.mark.parametrize("missing", [b"", b"unknown"])
+def test_a_counter_that_says_nothing_leaves_the_others_their_rates(missing):
+    hand = Hand(**{f"energy{n}": "0" for n in range(6)})
+    counters = [Counter(Sensor(f"power.{n}", POWER, "", SensorKind.POWER), f"/energy{n}", 10**9) for n in range(6)]
+    sampler = by_hand(hand, *counters)
+    sampler.read()
+    hand.time_s = 1.0
+    for n in range(6):
+        hand.files[f"/energy{n}"] = str(n * 10**6)
+    hand.files["/energy3"] = missing.decode()
+    assert read_twin(sampler)[:6] == pytest.approx([0.0, 1.0, 2.0, None, 4.0, 5.0])
 
 
 def test_a_table_that_stands_still_is_not_a_busy_share():

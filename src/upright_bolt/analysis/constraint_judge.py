@@ -4,11 +4,12 @@ Reading is somebody else's work: this gets numbers. It remembers the throttle co
 sample before, since only what has grown since then counts.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import compress
+from operator import itemgetter
 
-from upright_bolt.analysis.constraints import BUSY_SHARE, NO_WATTS, Readings, held_by
+from upright_bolt.analysis.constraints import BUSY_SHARE, NO_WATTS, Limits, Readings, held_by
 from upright_bolt.analysis.limiter_average import USUAL_WINDOW_S, averaged
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.machine import Topology
@@ -17,8 +18,13 @@ from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 
 LIVE_BITS, LOGGED_BITS, STATUS_BITS = "limit.reasons", "limit.log", "limit.status"
 """Sensors that hold the processor's own bits."""
+PICKED = ("clock.mean", "power.package", "temperature.package", "power.board", "limit.board", "limit.window")
+LIMITS = {
+    Constraint.SUSTAINED: "limit.sustained",
+    Constraint.BURST: "limit.burst",
+    Constraint.PEAK: "limit.peak",
+}
 NOTHING_SAID: frozenset[Constraint] = frozenset()
-Limits = tuple[tuple[Constraint, float | None], ...]
 UNSEEN = 3.0
 """What was drawn before the first sample may have been so many times the limit: in a burst, or before it was set."""
 BitMeanings = tuple[tuple[Constraint, int], ...]
@@ -71,17 +77,8 @@ class ConstraintJudge:
         self._cores = [cores.index(core) for core in cores]
         self._all_cores = len(set(cores))
         self._throttle = span_of([i for i, sensor in enumerate(sensors) if sensor.kind is SensorKind.THROTTLE])
-        names = ("clock.mean", "power.package", "temperature.package", "power.board", "limit.board", "limit.window")
-        self._known = tuple(index.get(name) for name in names)
-        self._limits = [
-            (constraint, index[name])
-            for constraint, name in (
-                (Constraint.SUSTAINED, "limit.sustained"),
-                (Constraint.BURST, "limit.burst"),
-                (Constraint.PEAK, "limit.peak"),
-            )
-            if name in index
-        ]
+        self._pick = _picker([index.get(name) for name in PICKED])
+        self._limits = [(constraint, index[name]) for constraint, name in LIMITS.items() if name in index]
         self._bits = tuple(index.get(name) for name in (LIVE_BITS, LOGGED_BITS, STATUS_BITS))
         self._has_bits = any(i is not None for i in self._bits)
         self._kinds = [
@@ -113,25 +110,26 @@ class ConstraintJudge:
             values: a number per sensor.
             caps_mhz: highest clock allowed by settings, of all cores and then of each kind.
         """
-        throttled = self._throttled(values)
-        clock, power, temperature, board, board_limit, window = [None if i is None else values[i] for i in self._known]
-        watts = tuple([(constraint, values[i]) for constraint, i in self._limits]) if self.limits.enforced else NO_WATTS
-        average = self._average(time_s, power, watts, window)
-        shares, busiest = values[self._busy], None
+        counts = values[self._throttle]
+        throttled = counts != self._last_throttle and self._throttled(counts)
+        clock, power, temperature, board, board_limit, window = self._pick(values)
+        limits = self.limits
+        watts = [(constraint, values[i]) for constraint, i in self._limits] if limits.enforced else NO_WATTS
+        average = self._average(time_s, power, watts, window) if self._has_bits else None
+        shares = values[self._busy]
         try:
-            busiest = max(shares, default=None)  # type: ignore[type-var]
+            busiest = max(shares) if shares else None  # type: ignore[type-var]
         except TypeError:  # some are missing
             shares = [share or 0.0 for share in shares]
             busiest = max(shares)  # type: ignore[type-var]
         if busiest is None or busiest < BUSY_SHARE:
             held = held_by(Readings(busiest))
-            return held, tuple(held_by(Readings(_busiest(kind, values))) for kind in self._kinds)
-        limits = self.limits
+            return held, tuple([held_by(Readings(_busiest(kind, values))) for kind in self._kinds])
         cores = self._busy_cores(shares) if limits.turbo_table_mhz else 0  # type: ignore[arg-type]
         now = Readings(
             busiest, cores, clock, power, watts, average, board, board_limit, temperature, limits.ceiling_c, throttled,
             caps_mhz[0] if caps_mhz else None, limits.turbo_table_mhz, limits.highest_mhz, limits.lowest_mhz,
-            self._said(values),
+            self._said(values) if self._has_bits else NOTHING_SAID,
         )  # fmt: skip
         held = held_by(now)
         return held, self._kinds_held(now, values, caps_mhz) if self._kinds else ()
@@ -153,17 +151,13 @@ class ConstraintJudge:
             found.append(held_by(now))
         return tuple(found)
 
-    def _throttled(self, values: Numbers) -> bool:
-        counts = values[self._throttle]
-        if counts == self._last_throttle:
-            return False
+    def _throttled(self, counts: Numbers) -> bool:
+        """Tell whether one of the counts has grown."""
         last, self._last_throttle = self._last_throttle, counts
         return bool(last) and any(n is not None and o is not None and n > o for n, o in zip(counts, last, strict=True))
 
     def _said(self, values: Numbers) -> frozenset[Constraint]:
         """Return what the processor's bits say: those that are live, and those that were set since the last sample."""
-        if not self._has_bits:
-            return NOTHING_SAID
         live, log, status = [0 if i is None else int(values[i] or 0) for i in self._bits]
         fresh = log & ~self._last_log if self._last_log is not None else 0
         self._last_log = log
@@ -175,3 +169,11 @@ class ConstraintJudge:
 
 def _busiest(kind: _KindOfCore, values: Numbers) -> float | None:
     return max((share for i in kind.busy if (share := values[i]) is not None), default=None)
+
+
+def _picker(indices: Sequence[int | None]) -> Callable[[Numbers], Sequence[float | None]]:
+    """Return what picks two numbers or more out of a sample, None for an index that is None."""
+    known = [i for i in indices if i is not None]
+    if len(known) == len(indices):
+        return itemgetter(*known)
+    return lambda values: [None if i is None else values[i] for i in indices]

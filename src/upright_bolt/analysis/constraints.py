@@ -1,8 +1,10 @@
 """What holds the clock back at a moment, from live limit bits where there are any, else from the numbers."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from math import inf
+
+from msgspec import Struct
 
 from upright_bolt.model.constraint import Basis, Constraint
 
@@ -18,12 +20,13 @@ NEAR_CEILING_C = 1.5
 HEAT_LAG_C = 12.0
 """What throttles has been hot a moment ago: a sensor read afterwards lies below the ceiling, but not by more."""
 
-NO_WATTS: tuple[tuple[Constraint, float | None], ...] = ()
+Limits = Sequence[tuple[Constraint, float | None]]
+"""Limits on watts, by what they are; None where not known."""
+NO_WATTS: Limits = ()
 
 
-@dataclass(slots=True)
-class Readings:
-    """What is known at a moment, of all cores or of one kind; None where not measured. Not frozen, for speed.
+class Readings(Struct):
+    """What is known at a moment, of all cores or of one kind; None where not measured. Made for every sample.
 
     Attributes:
         busiest: share of the busiest processor in %.
@@ -47,7 +50,7 @@ class Readings:
     busy_cores: int | None = None
     clock_mhz: float | None = None
     power_w: float | None = None
-    limits: tuple[tuple[Constraint, float | None], ...] = NO_WATTS
+    limits: Limits = NO_WATTS
     average_w: float | None = None
     board_w: float | None = None
     board_limit_w: float | None = None
@@ -134,15 +137,14 @@ def _is_hot(now: Readings) -> bool:
 
 def _touched(now: Readings) -> Constraint | None:
     """Return the lowest limit that the watts touch; None if they touch none."""
-    watts, lowest, found = now.power_w, 0.0, None
+    watts, lowest, found = now.power_w, inf, None
     if watts is not None:
         for constraint, limit in now.limits:
-            if limit is None or watts < NEAR_LIMIT * limit:
-                continue
-            most = limit / NEAR_LIMIT if constraint is Constraint.SUSTAINED else limit * OVER_LIMIT
-            if watts <= most and (found is None or limit < lowest):
+            if limit is not None and NEAR_LIMIT * limit <= watts <= OVER_LIMIT * limit and limit < lowest:
+                if constraint is Constraint.SUSTAINED and watts > limit / NEAR_LIMIT:
+                    continue
                 lowest, found = limit, constraint
-    if found is None and _touches_board(now):
+    if found is None and now.board_w is not None and _touches_board(now):
         return Constraint.BOARD
     return found
 

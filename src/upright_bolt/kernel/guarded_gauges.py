@@ -1,7 +1,7 @@
 """Readings of a device that may sleep: taken while it is awake, and with pauses while it does nothing."""
 
 from upright_bolt.kernel.channels import Gauge, SleepGuardedGauges
-from upright_bolt.kernel.number_sweep import NumberSweep, read_or_nothing
+from upright_bolt.kernel.number_sweep import NumberSweep
 from upright_bolt.kernel.ports import Read
 from upright_bolt.kernel.rest import Rest
 from upright_bolt.model.sample import Numbers
@@ -19,13 +19,12 @@ class GuardedGauges:
 
     Args:
         channel: what is read.
-        guard: reads the file that says whether it sleeps.
         reads: reads each gauge's file.
         first: index of the first gauge in a sample.
     """
 
-    def __init__(self, channel: SleepGuardedGauges, guard: Read, reads: list[Read], first: int) -> None:
-        self._guard = guard
+    def __init__(self, channel: SleepGuardedGauges, reads: list[Read], first: int) -> None:
+        self._sleeps = False
         self._asleep = channel.asleep.encode()
         self._sweep = NumberSweep()
         for read, gauge in zip(reads, channel.gauges, strict=True):
@@ -37,10 +36,14 @@ class GuardedGauges:
         self._idle_since: float | None = None
         self._paused_s = 0.0
 
+    def take_word(self, word: bytes) -> None:
+        """Take what the file says that tells whether it sleeps."""
+        self._sleeps = word.strip() == self._asleep
+
     def read(self, now: float, values: Numbers) -> None:
         """Fill in what the device shows at time ``now``; nothing while it sleeps or is left alone."""
         rest = self._rest
-        if read_or_nothing(self._guard).strip() == self._asleep:
+        if self._sleeps:
             rest.paused, self._idle_since = False, None
             rest.texts.clear()
             return

@@ -1,8 +1,8 @@
 """Reading samples: every channel read once, one vector of numbers per sample.
 
 Files are opened once. Those that hold a number are read in two sweeps: what moves from sample to sample, and what
-stands until something happens (limits, counts of throttling, supplies). What is made of the second is kept from sample
-to sample and only made anew when one of its files has changed.
+stands until something happens (limits, counts of throttling); words are a third (a lid, whether a chip sleeps). What is
+made of the last two is kept from sample to sample and only made anew when one of their files has changed.
 """
 
 from itertools import zip_longest
@@ -24,8 +24,9 @@ from upright_bolt.kernel.channels import (
     WordSwitch,
 )
 from upright_bolt.kernel.clock import Clock
+from upright_bolt.kernel.counter_rates import CounterRates
 from upright_bolt.kernel.guarded_gauges import GuardedGauges
-from upright_bolt.kernel.number_sweep import NumberSweep, read_or_nothing
+from upright_bolt.kernel.number_sweep import NumberSweep, TextSweep
 from upright_bolt.kernel.ports import KernelFiles, Read, Registers
 from upright_bolt.kernel.supply_reader import SupplyReader
 from upright_bolt.kernel.survey import Surveyed
@@ -51,17 +52,17 @@ class SampleReader:
         self._files = files
         self._registers = register_port
         self._clock = clock
-        self._moving, self._standing = NumberSweep(), NumberSweep()
+        self._moving, self._standing, self._words = NumberSweep(), NumberSweep(), TextSweep()
         # the gauges that move come first, at their file's place in their sweep; what is made of several follows
         self.sensors: list[Sensor] = []
         self._gauges: list[tuple[int, int]] = []
-        self._counters: list[tuple[int, float]] = []
+        self._counters = CounterRates()
         self._supply: SupplyReader | None = None
         self._libraries: list[tuple[int, LibraryReadings]] = []
         self._lowest: list[tuple[int, int, int]] = []
         self._fields: list[tuple[int, RegisterField]] = []
-        self._switches: list[tuple[int, Read, bytes]] = []
-        self._guarded: list[GuardedGauges] = []
+        self._switches: list[tuple[int, int, bytes]] = []
+        self._guarded: list[tuple[GuardedGauges, int]] = []
         self._busy: BusyShares | None = None
         ends = []
         for place in range(LAST_PLACE + 1):
@@ -78,9 +79,8 @@ class SampleReader:
             self.sensors.append(Sensor(f"busy.{word}", SHARE, f"Busy share, mean over all {kind}", SensorKind.BUSY))
         self._kept: Numbers = [None] * len(self.sensors)
         self._last_standing: Numbers = []
+        self._last_words: list[bytes] = []
         self._caps_mhz: Numbers = [None] * len(self._caps)
-        self._last_counts: Numbers = []
-        self._counted_s = 0.0
         self._find_means(surveyed)
 
     @property
@@ -156,7 +156,7 @@ class SampleReader:
             case SleepGuardedGauges():
                 self._add_guarded(channel)
             case WordSwitch(sensor, path, on):
-                self._switches.append((index, self._open_word(path), on.encode()))
+                self._switches.append((index, self._words.add(self._open_word(path)), on.encode()))
                 self.sensors.append(sensor)
             case RegisterField():
                 self._fields.append((index, channel))
@@ -173,7 +173,7 @@ class SampleReader:
 
     def _add_counter(self, counter: Counter) -> None:
         if self._open_moving(counter.path, 1.0) is not None:
-            self._counters.append((counter.span, counter.scale))
+            self._counters.add(counter.span, counter.scale)
             self.sensors.append(counter.sensor)
 
     def _add_lowest(self, channel: LowestOf) -> None:
@@ -197,7 +197,7 @@ class SampleReader:
             reads = [self._files.opener(gauge.path, NUMBER_SIZE) for gauge in channel.gauges]
         except FileFault:
             return
-        self._guarded.append(GuardedGauges(channel, guard, reads, len(self.sensors)))
+        self._guarded.append((GuardedGauges(channel, reads, len(self.sensors)), self._words.add(guard)))
         self.sensors += [gauge.sensor for gauge in channel.gauges]
 
     def read(self) -> tuple[float, Numbers, Numbers]:
@@ -208,8 +208,11 @@ class SampleReader:
         """
         now = self._clock.now_s()
         moving, standing = self._moving.read(), self._standing.read()
+        words = self._words.read()
         if standing is not self._last_standing:
             self._take_standing(standing)
+        if words is not self._last_words:
+            self._take_words(words)
         if self._supply is not None:
             self._supply.take(now, moving, self._kept)
         values = self._kept.copy()
@@ -218,10 +221,10 @@ class SampleReader:
             values[index : index + len(channel.sensors)] = channel.read()
         for index, field in self._fields:
             values[index] = self._field(field)
-        for index, read, on in self._switches:
-            values[index] = _switched(read, on)
-        self._take_counters(now, moving[self._rates], values)
-        for device in self._guarded:
+        rates = self._counters.take(now, moving[self._rates])
+        if rates:
+            values[self._rates] = rates
+        for device, _ in self._guarded:
             device.read(now, values)
         if self._busy is not None:
             self._busy.take(now, values)
@@ -238,18 +241,14 @@ class SampleReader:
             self._kept[index] = None if None in copies else min(copies)  # type: ignore[type-var]
         self._caps_mhz = [None if place is None else standing[place] for place in self._caps]
 
-    def _take_counters(self, now: float, counts: Numbers, values: Numbers) -> None:
-        """Fill in what counters have grown by in a second, side by side as they are in their sweep."""
-        passed, self._counted_s = now - self._counted_s, now
-        last, self._last_counts = self._last_counts, counts
-        if last and passed > 0.0:
-            per_s = 1.0 / passed
-            values[self._rates] = [
-                None
-                if count is None or before is None
-                else ((count - before) if count >= before else (count - before + span)) * scale * per_s
-                for count, before, (span, scale) in zip(counts, last, self._counters, strict=True)
-            ]
+    def _take_words(self, words: list[bytes]) -> None:
+        """Keep what words say: switches, and which devices sleep."""
+        self._last_words = words
+        for index, place, on in self._switches:
+            said = words[place].split()
+            self._kept[index] = float(said[-1] == on) if said else None
+        for device, place in self._guarded:
+            device.take_word(words[place])
 
     def _field(self, field: RegisterField) -> float | None:
         try:
@@ -285,11 +284,6 @@ class SampleReader:
                 weight += share
                 total += clock * share
         return total / weight if weight > 0 else _mean(clocks)
-
-
-def _switched(read: Read, on: bytes) -> float | None:
-    words = read_or_nothing(read).split()
-    return float(words[-1] == on) if words else None
 
 
 def _range(span: slice) -> range:
