@@ -81,16 +81,16 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
     judge = ConstraintJudge(reader.sensors, found.topology, found.limits)
     paths = _paths(folder, found)
     handles = [os.open(f"{folder}{path}", os.O_RDWR) for path in paths]
-    changing = [
-        (handle, [data.ljust(max(len(first[path]), len(second[path]))) for data in (first[path], second[path])])
+    moving = [
+        (handle, path)
         for path, handle in zip(paths, handles, strict=True)
         if first[path] != second[path] and not path.endswith("runtime_status")  # a chip that sleeps sleeps on
     ]
     costs: list[float] = []
     floors: list[float] = []
     for i in range(6000):
-        for handle, states in changing if moves else ():
-            os.pwrite(handle, states[i % 2], 0)
+        for handle, path in moving if moves else ():
+            os.pwrite(handle, _content(first[path], second[path], i, counts=path.endswith("energy_uj")), 0)
         costs.append(_timed(lambda: _sample(reader, judge)))
         floors.append(_timed(lambda: _bare(handles)))
     files.close()
@@ -99,6 +99,13 @@ def _sampling(folder: Path, *, moves: bool) -> Measured:
     cost, floor = statistics.median(costs), statistics.median(floors)
     detail = f"{cost * 1e6:.0f} µs against {floor * 1e6:.0f} µs for {len(paths)} files"
     return cost / floor, detail
+
+
+def _content(first: bytes, second: bytes, sample: int, *, counts: bool) -> bytes:
+    """Return what a file holds at a sample: one of two contents in turn; a counter goes on by half a second."""
+    if counts:
+        return b"%d\n" % (int(first) + sample * (int(second) - int(first)) // 6)
+    return (first, second)[sample % 2].ljust(max(len(first), len(second)))
 
 
 def _sample(reader: SampleReader, judge: ConstraintJudge) -> None:

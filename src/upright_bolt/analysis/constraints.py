@@ -92,10 +92,15 @@ def held_by(now: Readings) -> Constraint:
 
 def _out_of_reach(now: Readings) -> Constraint | None:
     """Return the sustained limit if it has pushed the clock to its lowest, and the watts lie above it all the same."""
-    limit, watts, clock, lowest = dict(now.limits).get(Constraint.SUSTAINED), now.power_w, now.clock_mhz, now.lowest_mhz
-    if limit is None or watts is None or clock is None or lowest is None:
+    watts, clock, lowest = now.power_w, now.clock_mhz, now.lowest_mhz
+    if watts is None or clock is None or lowest is None or clock > lowest + NEAR_CLOCK_MHZ:
         return None
-    return Constraint.SUSTAINED if watts > limit and clock <= lowest + NEAR_CLOCK_MHZ else None
+    limit = _limit_of(now, Constraint.SUSTAINED)
+    return Constraint.SUSTAINED if limit is not None and watts > limit else None
+
+
+def _limit_of(now: Readings, constraint: Constraint) -> float | None:
+    return next((limit for one, limit in now.limits if one is constraint), None)
 
 
 def _from_bits(now: Readings, touched: Constraint | None) -> Constraint | None:
@@ -117,7 +122,7 @@ def _from_bits(now: Readings, touched: Constraint | None) -> Constraint | None:
 
 def _unopposed(now: Readings, constraint: Constraint) -> Constraint | None:
     """Return a limit that its bit alone speaks for, unless the watts speak against it."""
-    limit = dict(now.limits).get(constraint)
+    limit = _limit_of(now, constraint)
     if now.power_w is None or limit is None:
         return constraint
     if constraint is not Constraint.SUSTAINED:
@@ -150,7 +155,7 @@ def _touched(now: Readings) -> Constraint | None:
 
 
 def _touches_peak(now: Readings) -> bool:
-    peak = dict(now.limits).get(Constraint.PEAK)
+    peak = _limit_of(now, Constraint.PEAK)
     return peak is not None and now.power_w is not None and NEAR_LIMIT * peak <= now.power_w <= OVER_LIMIT * peak
 
 

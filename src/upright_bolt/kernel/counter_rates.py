@@ -1,12 +1,15 @@
 """What counters (of energy) grow by in a second."""
 
+from itertools import repeat
+from operator import mul, sub
+
 from upright_bolt.model.sample import Numbers
 
 
 class CounterRates:
     """Makes rates of counts, side by side as they are in their sweep.
 
-    Laid out for the case that every counter gives a number, as all that is done for every sample.
+    Laid out for the case that every counter gives a number and none begins anew, as all that every sample costs.
     """
 
     def __init__(self) -> None:
@@ -33,12 +36,12 @@ class CounterRates:
             return []
         per_s = 1.0 / seconds
         try:
-            return [
-                (now - was if now >= was else now - was + span) * scale * per_s  # type: ignore[operator]
-                for now, was, span, scale in zip(counts, last, self._spans, self._scales, strict=True)
-            ]
-        except TypeError:
-            return [
-                None if now is None or was is None else (now - was if now >= was else now - was + span) * scale * per_s
-                for now, was, span, scale in zip(counts, last, self._spans, self._scales, strict=True)
-            ]
+            rates: list[float] = list(map(mul, map(mul, map(sub, counts, last), self._scales), repeat(per_s)))
+        except TypeError:  # some are missing
+            rates = []
+        if rates and min(rates) >= 0.0:
+            return [*rates]
+        return [
+            None if now is None or was is None else (now - was if now >= was else now - was + span) * scale * per_s
+            for now, was, span, scale in zip(counts, last, self._spans, self._scales, strict=True)
+        ]
