@@ -1,6 +1,7 @@
 """Rules of this house, each with a sample that must fail."""
 
 import ast
+import re
 import subprocess
 import sys
 from pathlib import Path
@@ -91,6 +92,11 @@ def module_state(text: str) -> list[str]:
     return found
 
 
+def lowered_names(text: str) -> list[str]:
+    """Calls that raise a first letter and lower all others, those of names among them."""
+    return re.findall(r"\.capitalize\(\)|\.title\(\)", text)
+
+
 def outside(folder: str) -> list[Path]:
     return [path for path in FILES if folder not in path.parts]
 
@@ -103,6 +109,7 @@ def outside(folder: str) -> list[Path]:
         (kernel_literals, [f for f in FILES if f.name != "paths.py"], "open('/sys/class/hwmon')"),
         (qt_imports, outside("desktop"), "def f():\n    from PyQt6.QtCore import QObject"),
         (module_state, FILES, "cache = {}"),
+        (lowered_names, FILES, "name.capitalize()"),
         (silent_raises, FILES, "def f():\n    '''Return x.'''\n    raise BadInput(1)"),
     ],
 )

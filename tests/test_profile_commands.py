@@ -91,19 +91,19 @@ def test_a_profile_is_tried_like_anything_else(done, quay):
 
 
 def test_rules_are_shown_explained_and_followed(bolt, done, quay, tmp_path):
-    done("profile", "copy", "quay", "at sea")
-    done("profile", "set", "at sea", "sustained=20W")
+    done("profile", "copy", "quay", "At Sea")
+    done("profile", "set", "At Sea", "sustained=20W")
     file = tmp_path / "rules"
-    file.write_text("When on battery, use at sea.\nWhen it rains, use quay.\n")
+    file.write_text("When on battery, use At Sea.\nWhen it rains, use quay.\n")
     assert "Line 2: “it rains” is no condition" in one_sentence(bolt("rules", "set", str(file)), 2)
-    file.write_text("# mine\nWhen on battery, use at sea.\nOtherwise, use quay.\n")
+    file.write_text("# mine\nWhen on battery, use At Sea.\nOtherwise, use quay.\n")
     assert "2 rules." in done("rules", "set", str(file))
     assert "hold on" in done("rules", "set", str(file))
-    assert done("rules", "show") == "1. When on battery, use at sea.\n2. Otherwise, use quay.\n"
+    assert done("rules", "show") == "1. When on battery, use At Sea.\n2. Otherwise, use quay.\n"
     assert "does not count: the machine is not on its battery." in done("rules", "explain")
     assert "Hold is on. In force: profile quay." in done("hold", "on")
     assert done("plug", "out") == (
-        "The charger is unplugged.\nProfile at sea put in force, as the rules say.\n"
+        "The charger is unplugged.\nProfile At Sea put in force, as the rules say.\n"
         "The firmware, or something unseen, set sustained to 12 W; 20 W was put back.\n"
     )
     assert "12 W; 20 W was put back" in done("hold", "log")

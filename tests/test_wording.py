@@ -8,6 +8,7 @@ from upright_bolt.kernel.interfaces import arguments
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.event import ChangedByOthers, Event, ProcessorsChanged
 from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.plain_text import capital, small
 from upright_bolt.wording import events, notes
 
 PARTICULARS = {
@@ -64,3 +65,10 @@ def test_the_catalogue_has_one_order_of_writing_and_one_of_the_panel():
         assert {*declared.changes, *declared.checked_with} <= set(CATALOGUE)
         if declared.companion:
             assert CATALOGUE[declared.companion].companion == declared.name
+
+
+def test_only_the_first_letter_is_raised_or_lowered():
+    assert capital("profile At Sea") == "Profile At Sea"
+    assert capital("gpu03 voltage offset") == "gpu03 voltage offset"
+    assert small("Sustained limit (PL1)") == "sustained limit (PL1)"
+    assert (capital(""), small("")) == ("", "")

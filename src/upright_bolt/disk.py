@@ -17,7 +17,7 @@ from typing import IO, Any, Generic, TypeVar, get_args, get_type_hints
 import msgspec
 
 from upright_bolt.errors import BoltError, Damaged
-from upright_bolt.plain_text import printable
+from upright_bolt.plain_text import printable, small
 
 T = TypeVar("T")
 Upgrade = Callable[[int, Any], Any]
@@ -73,7 +73,7 @@ def _as_damaged() -> Iterator[None]:
     except msgspec.DecodeError as fault:
         what, _, place = str(fault).replace("`", "").partition(" - at ")
         at = place.removeprefix("$").removeprefix(".")
-        raise Damaged((f"at {at}: " if at else "") + what[:1].lower() + what[1:]) from fault
+        raise Damaged((f"at {at}: " if at else "") + small(what)) from fault
     except RecursionError as fault:
         raise Damaged("it is nested too deeply") from fault
 

@@ -25,3 +25,17 @@ _PLAIN = str.maketrans({
 def plain(text: str) -> str:
     """Return a text with typographic signs in plain ASCII, for a terminal that has no others."""
     return text.translate(_PLAIN)
+
+
+def capital(text: str) -> str:
+    """Return a text as a line begins: its first letter raised, and the rest left as it is.
+
+    A name with a digit stays, such as that of a graphics chip.
+    """
+    named = any(letter.isdigit() for letter in text.partition(" ")[0])
+    return text if named else text[:1].upper() + text[1:]
+
+
+def small(text: str) -> str:
+    """Return a text as it stands within a line: its first letter lowered, and the rest left as it is."""
+    return text[:1].lower() + text[1:]

@@ -7,6 +7,7 @@ import typer
 from upright_bolt.app import parse_machine
 from upright_bolt.cli.context import AsJson, access_at, print_json, print_table, store_at
 from upright_bolt.errors import BadInput, Refused
+from upright_bolt.plain_text import capital
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.clock_voltage import Asked, Curve
@@ -69,7 +70,7 @@ def _print(chip: str, seen: "Curve", drafts: "dict[str, Asked | None]", no_mover
         print_table(rows)
     for name, asked in drafts.items():
         why = no_mover if name == SPEED else ""
-        title = "" if name == "asked" else f"{name.capitalize()}: "
+        title = "" if name == "asked" else f"{capital(name)}: "
         if asked is None:
             print(f"{title}{why or no_pairs(chip)}")
             continue

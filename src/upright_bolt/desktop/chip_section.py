@@ -13,6 +13,7 @@ from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control, ControlState, Value
 from upright_bolt.model.declaration import PanelGroup
 from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.plain_text import capital
 from upright_bolt.wording.graphics import asleep, told_apart
 
 ASLEEP = "Asleep. Nothing of it is read, so that it stays so."
@@ -40,7 +41,7 @@ class ChipSection(QWidget):
         self._layout = column(self, margins=(0, 6, 0, 0), gap=5)
         self._layout.addWidget(rule())
         self._layout.addWidget(label(f"Graphics chip {chip.part}", "strong"))
-        self._layout.addWidget(label(f"{told_apart(chip).capitalize()}.", "muted", wraps=True))
+        self._layout.addWidget(label(f"{capital(told_apart(chip))}.", "muted", wraps=True))
         self._state = label("", wraps=True)
         self.wake_button = button("Wake it to see its settings")
         self.wake_button.setAccessibleName(f"Wake {chip.part} to see its settings")

@@ -15,6 +15,7 @@ from upright_bolt.desktop.edge_marks import HEAD, draw_head
 from upright_bolt.desktop.edge_narrowing import paint_narrowing
 from upright_bolt.desktop.theme import Theme, font
 from upright_bolt.model.search import FAILED, Outcome
+from upright_bolt.plain_text import capital
 from upright_bolt.presentation.edge_picture import AxisRow, EdgePicture, GainRow, Mark
 from upright_bolt.presentation.ticks import round_ticks
 from upright_bolt.wording.search import place_words
@@ -87,11 +88,6 @@ class EdgeChart(QWidget):
         """Return what is on the scale, and its unit."""
         axis = self._picture.axis if self._picture is not None else None
         return "" if axis is None else f"{'clock' if axis.stock else 'offset'}, {axis.quantity.unit}"
-
-    def _title_of(self, title: str) -> str:
-        """Return the title of a row; the name of a chip stays as it is."""
-        part = self._picture.axis.part if self._picture is not None else ""
-        return title if part else title[:1].upper() + title[1:]
 
     def _heights(self, picture: EdgePicture) -> tuple[float, float]:
         """Return the heights of an axis and of a gain row: what there is, shared out between their bounds."""
@@ -170,7 +166,7 @@ class EdgeChart(QWidget):
     def _paint_axis(self, painter: QPainter, row: AxisRow, box: QRectF, ticks: list[float]) -> None:
         theme = self._theme
         self._paint_ground(painter, box, ticks)
-        self._paint_title(painter, box, self._title_of(row.title), self._unit_words(), theme.voltage)
+        self._paint_title(painter, box, capital(row.title), self._unit_words(), theme.voltage)
         base = box.bottom() - BASE_PX
         if row.edge is not None:
             self._paint_edge(painter, row, box)

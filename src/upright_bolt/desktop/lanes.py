@@ -11,6 +11,7 @@ from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.pieces import label, restyle
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.constraint import ORDER, Constraint
+from upright_bolt.plain_text import capital
 from upright_bolt.presentation.history import Floats, spans_of
 
 LANES = (
@@ -125,7 +126,7 @@ class Lanes(QWidget):
                 bar = pg.BarGraphItem(x0=[], x1=[], y0=[], height=[], pen=None, brush=brush)
                 self.chart.addItem(bar)
                 self._bars[constraint] = bar
-                word = label(constraint.value.capitalize(), "muted")
+                word = label(capital(constraint.value), "muted")
                 word.setFixedHeight(LANE_PX)
                 self._words[constraint] = word
         for row, constraint in enumerate(shown):

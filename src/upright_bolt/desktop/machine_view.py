@@ -10,6 +10,7 @@ from upright_bolt.desktop.question import Question
 from upright_bolt.desktop.readings import Readings
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.quantity import CLOCK
+from upright_bolt.plain_text import capital
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording import graphics
 from upright_bolt.wording.notes import clause, sentence
@@ -171,7 +172,7 @@ class MachineView(QWidget):
         for row, control in enumerate(controls, start=1):
             grid.addWidget(label(control.title, "strong", wraps=True), row, 0)
             grid.addWidget(label(control.show(control.in_force), wraps=True), row, 1)
-            why = f"{control.state.value.capitalize()}. {sentence(control.note)}"
+            why = f"{capital(control.state.value)}. {sentence(control.note)}"
             grid.addWidget(label(why, "muted", wraps=True), row, 2)
         layout.addLayout(grid)
 
@@ -185,7 +186,7 @@ class MachineView(QWidget):
         rows = [(", ".join(titles), reason) for reason, titles in reasons.items()]
         for entry in gaps_besides(self._presenter.outline.about, self._presenter.controls):
             what, why = entry.about, clause(entry)
-            rows.append((what[0].upper() + what[1:], why[0].upper() + why[1:] + "."))
+            rows.append((capital(what), capital(why) + "."))
         if not rows:
             layout.addWidget(label("Nothing: everything that this program knows is open here.", wraps=True))
             return

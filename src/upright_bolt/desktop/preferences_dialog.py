@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QWidget
 from upright_bolt.desktop.pieces import column, foot_with_close, label
 from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.model.quantity import ClockUnit
+from upright_bolt.plain_text import capital
 from upright_bolt.presentation.preferences import Looks, PanelNumber, Preferences, RunFact, WhenClosed
 
 LOOKS = {Looks.DESKTOP: "As the desktop", Looks.LIGHT: "Light", Looks.DARK: "Dark"}
@@ -43,7 +44,7 @@ class PreferencesDialog(QDialog):
         self.looks = self._choice(form, "Theme", tuple(LOOKS.items()), chosen.looks)
         self.clocks = self._choice(form, "Clocks", tuple(CLOCKS.items()), chosen.clocks)
         self.view = self._choice(form, "View at the start", VIEWS, chosen.start_view)
-        self.facts = {fact: QCheckBox(fact.value.capitalize()) for fact in RunFact}
+        self.facts = {fact: QCheckBox(capital(fact.value)) for fact in RunFact}
         boxes = column(gap=3)
         for fact, box in self.facts.items():
             box.setChecked(fact in chosen.run_facts)

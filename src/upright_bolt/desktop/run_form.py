@@ -6,6 +6,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QWidge
 from upright_bolt.desktop.pieces import column
 from upright_bolt.model.start import STARTS, Start
 from upright_bolt.model.work import NO_CHIP, OF_GRAPHICS, RESTING, WEIGHTS, WORKLOADS
+from upright_bolt.plain_text import capital, small
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunAsked
 from upright_bolt.wording.graphics import told_apart
@@ -25,7 +26,7 @@ class RunForm(QWidget):
         self.workload = QComboBox()
         self.workload.setAccessibleName("Workload")
         for name, known in WORKLOADS.items():
-            self.workload.addItem(f"{name.capitalize()}: {known.purpose.split(':')[0].lower()}", name)
+            self.workload.addItem(f"{capital(name)}: {small(known.purpose.split(':')[0])}", name)
             self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
         self.length = QComboBox()
         self.length.setEditable(True)
@@ -41,8 +42,8 @@ class RunForm(QWidget):
         self.begins = QComboBox()
         self.begins.setAccessibleName("Start")
         for start, words in STARTS.items():
-            self.begins.addItem(words.partition(":")[0].capitalize(), start)
-            self.begins.setItemData(self.begins.count() - 1, words.capitalize(), Qt.ItemDataRole.ToolTipRole)
+            self.begins.addItem(capital(words.partition(":")[0]), start)
+            self.begins.setItemData(self.begins.count() - 1, capital(words), Qt.ItemDataRole.ToolTipRole)
         self.times = QComboBox()
         self.times.setAccessibleName("How often")
         for count in REPEATS:

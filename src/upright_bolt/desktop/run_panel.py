@@ -18,6 +18,7 @@ from upright_bolt.desktop.pieces import button, column, heading, label, rule
 from upright_bolt.desktop.run_form import RunForm
 from upright_bolt.desktop.theme import Theme
 from upright_bolt.model.quantity import CLOCK, clock_text
+from upright_bolt.plain_text import capital
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.wording.comparison import change, condition_pair, condition_title
@@ -183,7 +184,7 @@ class RunPanel(QWidget):
                 self._done.setText(f"{clock_text(progress.elapsed_s)} of {clock_text(progress.asked_s)}")
                 self._left.setText(f"{clock_text(progress.asked_s - progress.elapsed_s)} left")
             else:
-                self._done.setText(progress.stage.value.capitalize())
+                self._done.setText(capital(progress.stage.value))
                 self._left.setText("")
             if series is not None:
                 self._done.setText(f"{series.number} of {series.count}: {self._done.text()}")

@@ -14,6 +14,7 @@ from upright_bolt.model.catalogue import TOGETHER, part_of
 from upright_bolt.model.control import Control, ControlState, Value, show_value
 from upright_bolt.model.declaration import PanelGroup
 from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.plain_text import small
 from upright_bolt.wording.no_effect import no_effect
 
 NO_DRAFT = "No draft. What is shown is in force."
@@ -133,7 +134,7 @@ class SettingsPanel(QWidget):
 
     def _add_missing(self, controls: dict[str, Control]) -> None:
         """Say in one line what this machine lacks, with a way to the reasons."""
-        names = ", ".join(title[:1].lower() + title[1:] for title in missing_of(controls))
+        names = ", ".join(small(title) for title in missing_of(controls))
         self._missing.setVisible(bool(names))
         lines = column(self._missing, margins=(0, 6, 0, 0), gap=3)
         lines.addWidget(rule())

@@ -12,7 +12,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import in_order
 from upright_bolt.model.control import Value
 from upright_bolt.model.profile import LONGEST_NOTE, MOST_BYTES, Profile, Proof, check_name, is_voltage
-from upright_bolt.plain_text import one_line
+from upright_bolt.plain_text import one_line, small
 from upright_bolt.profiles.keys import key_of, name_of, plain_of, value_of
 
 FORMAT = "upright-bolt profile"
@@ -104,7 +104,7 @@ def _fault(text: str, place: tuple[int | str, ...], kind: str, said: str) -> tup
         return line, f"“{words[-1][:64]}” is no key of a profile."
     if words in _MEANT:
         return line, _MEANT[words]
-    return line, f"“{'.'.join(words)[:80]}”: {said[:1].lower()}{said[1:]}."
+    return line, f"“{'.'.join(words)[:80]}”: {small(said)}."
 
 
 def _settings(text: str, plain: Mapping[str, object], faults: list[tuple[int, str]]) -> dict[str, Value]:

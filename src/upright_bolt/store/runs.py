@@ -27,6 +27,7 @@ from upright_bolt.model.run import (
     WorkError,
 )
 from upright_bolt.model.work import RESTING, workload
+from upright_bolt.plain_text import capital
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
 from upright_bolt.store.checks import check_events, check_record, check_telemetry
@@ -335,7 +336,7 @@ def _check_given(record: RunRecord) -> None:
     try:
         check_record(record)
     except Damaged as fault:
-        raise BadInput(f"{str(fault).rstrip('.').capitalize()}; nothing was kept.") from fault
+        raise BadInput(f"{capital(str(fault).rstrip('.'))}; nothing was kept.") from fault
 
 
 def _no_run(run_id: int) -> NotHere:

@@ -26,6 +26,7 @@ from upright_bolt.model.event import (
     WasPutBack,
 )
 from upright_bolt.model.settings import show_settings
+from upright_bolt.plain_text import capital
 from upright_bolt.wording.hold import entry_in_short, entry_words
 
 
@@ -58,7 +59,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     Resumed: lambda e: f"The machine was suspended for {e.slept_s:.0f} s",
     ClockSet: _clock_set,
     AccessChanged: lambda e: e.trouble or "The root service answers again",
-    ChangedByOthers: lambda e: f"{e.what.capitalize()} by {e.who}",
+    ChangedByOthers: lambda e: f"{capital(e.what)} by {e.who}",
     HoldDid: lambda e: entry_words(e.entry).rstrip("."),
     Tried: lambda e: "Trial refused" if e.refused else f"Tried {show_settings(e.settings)}",
     Kept: lambda e: f"Kept {show_settings(e.settings)}",

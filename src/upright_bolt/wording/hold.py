@@ -7,7 +7,7 @@ from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind, Resting
 from upright_bolt.model.profile import STOCK, HeldBack, Proof, needs_proof
 from upright_bolt.model.settings import show_settings
-from upright_bolt.plain_text import one_line
+from upright_bolt.plain_text import capital, one_line
 from upright_bolt.wording.times import date_and_time, span
 
 STOCK_WORDS = "the machine's own values"
@@ -51,11 +51,11 @@ def _value(entry: LogEntry, value: float | str | None) -> str:
 
 
 def _used(entry: LogEntry) -> str:
-    return f"{profile_words(entry.profile).capitalize()} put in force, {_since(entry)}"
+    return f"{capital(profile_words(entry.profile))} put in force, {_since(entry)}"
 
 
 def _not_used(entry: LogEntry) -> str:
-    what = profile_words(entry.profile).capitalize() if entry.profile else "Nothing"
+    what = capital(profile_words(entry.profile)) if entry.profile else "Nothing"
     return f"{what} {'not ' if entry.profile else ''}put in force: {entry.why.rstrip('.')}"
 
 
@@ -88,7 +88,7 @@ _SENTENCES: dict[LogKind, Callable[[LogEntry], str]] = {
     LogKind.RESET: _reset,
     LogKind.RESTS: _rests,
     LogKind.SUSPECT: _suspect,
-    LogKind.SETTLED: lambda e: f"{profile_words(e.profile).capitalize()} has been in force for five minutes",
+    LogKind.SETTLED: lambda e: f"{capital(profile_words(e.profile))} has been in force for five minutes",
     LogKind.FAILED: lambda e: (
         f"A run went wrong at {show_settings(e.settings)}; no profile puts that in force any more"
     ),
@@ -145,20 +145,20 @@ def in_force_words(status: HoldStatus) -> str:
     name = profile_words(status.in_force)
     chosen = f"chosen by hand {status.by_hand}" if status.by_hand else ""
     back = f"{len(status.held_back)} of its settings held back" if status.held_back else ""
-    return ", ".join(part for part in (f"{name[:1].upper()}{name[1:]}", chosen, back) if part)
+    return ", ".join(part for part in (capital(name), chosen, back) if part)
 
 
 def used_words(status: HoldStatus) -> str:
     """Return what became of using a profile."""
     name = profile_words(status.in_force)
     held = f"; {len(status.held_back)} of its settings are held back" if status.held_back else ""
-    return f"{name[:1].upper()}{name[1:]} was put in force{held}."
+    return f"{capital(name)} was put in force{held}."
 
 
 def standing_words(status: HoldStatus) -> str:
     """Return in a short sentence which profile is in force, and until when."""
     if status.off:
-        return f"{status.off[:1].upper()}{status.off[1:]}."
+        return f"{capital(status.off)}."
     if not status.in_force:
         return "No profile is in force."
     chosen = f", chosen by hand {status.by_hand}" if status.by_hand else ""

@@ -3,6 +3,7 @@
 from upright_bolt.analysis.no_effect import NoEffect, Why
 from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import show_value
+from upright_bolt.plain_text import small
 
 _WORDS = {
     Why.ABOVE_BURST: "{what} lies above the burst limit, {by_value}, which holds at every moment: it has no effect",
@@ -20,5 +21,5 @@ def no_effect(found: NoEffect) -> str:
     """Return that a setting has no effect, and why."""
     what = f"{title_of(found.name)}: {show_value(found.name, found.value)}"
     by_value = "" if found.by_value is None or not found.by else show_value(found.by, found.by_value)
-    by = title_of(found.by).lower() if found.by else ""
+    by = small(title_of(found.by)) if found.by else ""
     return _WORDS[found.why].format(what=what, by=by, by_value=by_value) + "."

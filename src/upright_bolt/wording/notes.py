@@ -11,13 +11,7 @@ from upright_bolt.model.control import show_value
 from upright_bolt.model.note import Note
 from upright_bolt.model.note import NoteCode as C
 from upright_bolt.model.quantity import CLOCK
-
-
-def _capital(words: str) -> str:
-    first = words.partition(" ")[0]
-    named = any(letter.isdigit() for letter in first)  # a chip's name stays as it is
-    return words if named else words[:1].upper() + words[1:]
-
+from upright_bolt.plain_text import capital
 
 NEEDS_ROOT = "changing it needs root rights: run the command with sudo, or have the root service do it (make install)"
 LIMITS_LOCKED = (
@@ -77,7 +71,7 @@ _CLAUSES: dict[C, str] = {
     "allow_writes=off)",
     C.NO_REGISTER_MODULE: "the kernel module msr is not loaded (sudo modprobe msr)",
     C.NO_REGISTER_DEVICE: "the kernel offers no register device for this processor (sudo modprobe msr)",
-    C.REGISTERS_NEED_ROOT: f"the register device is for root only. {_capital(NEEDS_ROOT)}",
+    C.REGISTERS_NEED_ROOT: f"the register device is for root only. {capital(NEEDS_ROOT)}",
     C.NO_SUCH_REGISTER: "this processor has no such register",
     C.REGISTER_SILENT: "the processor did not answer",
     C.REGISTERS_FORBIDDEN: "the kernel forbids it: to programs without the right to use registers (run the command "
@@ -138,7 +132,7 @@ _CLAUSES: dict[C, str] = {
     "in the same command",
     C.TURBO_OFF_IN_FIRMWARE: "the firmware has it switched off; look in the firmware setup",
     C.LIMIT_REFUSED: f"the write was refused. If you are root: {LIMITS_LOCKED}. Otherwise: {NEEDS_ROOT}",
-    C.WRITE_DENIED: f"the kernel refused the write. {_capital(NEEDS_ROOT)}. If you are root, the value is locked",
+    C.WRITE_DENIED: f"the kernel refused the write. {capital(NEEDS_ROOT)}. If you are root, the value is locked",
     C.WRITE_NOT_PERMITTED: "the kernel does not permit the write (locked by firmware, or kernel lockdown)",
     C.WRITE_BUSY: "the kernel is busy with it: another setting rules it out at the moment",
     C.WRITE_INVALID: "the kernel calls the value invalid",
@@ -267,7 +261,7 @@ def clause(note: Note) -> str:
 
 def sentence(note: Note | None) -> str:
     """Return what a note says as a sentence of its own; empty for none."""
-    return "" if note is None else _ended(_capital(clause(note)))
+    return "" if note is None else _ended(capital(clause(note)))
 
 
 def _ended(words: str) -> str:

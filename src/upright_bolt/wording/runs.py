@@ -14,6 +14,7 @@ from upright_bolt.model.quantity import POWER, clock_text
 from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.work import NO_CHIP
+from upright_bolt.plain_text import capital
 from upright_bolt.wording.constraints import LEAST_SHARE, basis
 
 WIDEST_C = 8.0
@@ -99,7 +100,7 @@ def _held(held: Held) -> str:
     words = basis(held.basis)
     if not words:
         return ""
-    kind = f"{held.kind.capitalize()}, " if held.kind else ""
+    kind = f"{capital(held.kind)}, " if held.kind else ""
     return f"  {kind}{held.constraint}: {words}, since {clock_text(held.since_s)}, {held.share:.0%} of that time"
 
 

@@ -14,6 +14,7 @@ from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.search import SOAKING, Asked, Outcome, Purpose, Rung, RungEnd, RungError, Search, Why
 from upright_bolt.model.settings import show_settings
+from upright_bolt.plain_text import capital, small
 from upright_bolt.wording.times import date_and_time, span
 
 KINDS = {"full": "full load", "steps": "load steps", "light": "light load", "idle": "idle", "use": "your own use"}
@@ -32,12 +33,11 @@ def axis_title(controls: tuple[str, ...]) -> str:
 
 def axis_words(controls: tuple[str, ...]) -> str:
     """Return what an axis is called at the beginning of a line; the name of a chip stays as it is."""
-    title = axis_title(controls)
-    return title if part_of(controls[0]) else title[:1].upper() + title[1:]
+    return capital(axis_title(controls))
 
 
 def _title(name: str) -> str:
-    part, title = part_of(name), declaration_of(name).title.lower()
+    part, title = part_of(name), small(declaration_of(name).title)
     return f"{part} {title}" if part else title.removesuffix(" voltage offset")
 
 
@@ -254,8 +254,7 @@ def named(search: Search) -> str:
 
 def kept_title(course: Course) -> str:
     """Return what is recommended, as a title."""
-    words = settings_words(course.recommended)
-    return words if course.axis.part and course.recommended else words[:1].upper() + words[1:]
+    return capital(settings_words(course.recommended))
 
 
 def stands_words(course: Course) -> str:
