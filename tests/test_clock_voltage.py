@@ -8,10 +8,19 @@ from PyQt6.QtTest import QTest
 
 from command_process import run_command
 from support import TwinSession
-from upright_bolt.analysis.clock_voltage import Curve, Pair, curve_of, flat_and_quiet, same_clock, same_speed
+from upright_bolt.analysis.clock_voltage import (
+    Curve,
+    Pair,
+    clocks_to_measure,
+    curve_of,
+    flat_and_quiet,
+    same_clock,
+    same_speed,
+)
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.work import Options
 from upright_bolt.presentation.chip_curve import read_curve
+from upright_bolt.wording.clock_voltage import no_ladder
 from waiting import within
 from window_support import until
 
@@ -164,8 +173,13 @@ def test_the_window_shows_the_curve_and_takes_a_draft_from_it(open_app, data):
     window.workbench.show_curve(CHIP)
     dialog = window.findChild(CurveDialog)
     until(lambda: presenter.chip_curve.curve is not None)
+    assert dialog.chart.accessibleDescription() == "No clock of this chip was seen under load yet."
+    dialog.chart.show_curve(Curve((Pair(2000.0, None, 40.0, 2000.0, 20.0),), {}), None)
+    assert "tells no voltage" in dialog.chart.accessibleDescription()
     dialog.speed.click()
     assert "Too few clocks" in dialog._fault.text()
+    assert "It sleeps, so its clocks are not known yet" in dialog._fault.text()
+    assert not dialog.measure.isEnabled()
     assert not dialog.draft.isEnabled()
     points = ((1200.0, 0.75), (1800.0, 0.9), (2200.0, 1.08))
     presenter.chip_curve.curve = Curve(tuple(Pair(m, v, m / 50.0, m, 20.0) for m, v in points), {})
@@ -182,3 +196,43 @@ def test_the_window_shows_the_curve_and_takes_a_draft_from_it(open_app, data):
     dialog.work_out.click()
     dialog.draft.click()
     assert presenter.draft[f"{CHIP}.voltage-offset"] == -180.0
+
+
+def test_the_window_measures_the_clocks_that_are_missing(open_app):
+    window = open_app().window
+    presenter = window.workbench._presenter
+    from upright_bolt.desktop.curve_dialog import CurveDialog
+
+    window.workbench.show_curve(CHIP)
+    dialog = window.findChild(CurveDialog)
+    until(lambda: presenter.chip_curve.curve is not None)
+    presenter.chip_curve.curve = Curve((Pair(2201.0, 1.08, 40.0, 2000.0, 20.0),), {})
+    dialog.quiet.click()
+    assert "at 5 clocks, from 2.20 GHz down to 1.10 GHz" in dialog.measure.toolTip()
+    dialog.measure.click()
+    until(lambda: presenter.records.series is not None)
+    assert presenter.records.series.count == 6  # five clocks, after one that is not counted
+    assert not dialog.isVisible()
+    presenter.records.stop_series()
+    until(lambda: presenter.records.series is None)
+
+
+def test_a_chip_without_a_highest_clock_has_no_ladder(measured):
+    _, curve, controls, _ = measured
+    without = {name: control for name, control in controls.items() if not name.endswith("highest-clock")}
+    assert clocks_to_measure(controls, CHIP, curve).count == 5
+    assert clocks_to_measure(without, CHIP, curve) is None
+    assert "has no highest clock" in no_ladder(CHIP, without)
+
+
+def test_the_ladder_that_is_named_gives_the_curve(tmp_path):
+    def bolt(*words):
+        return run_command(["--machine", "twin:skerry", "--data", str(tmp_path), *words], within(120.0))
+
+    named = bolt("curve").stdout.rpartition("Measure some, at its own voltages: ")[2].split()
+    assert bolt(*named, "--duration", "20s").returncode == 0
+    assert "Flat and quiet: 2.00 GHz" in bolt("curve", "gpuc1").stdout
+
+
+def test_the_chip_is_asked_for_where_there_are_several(data):
+    assert "name one: gpu00-02, gpu03" in told(data).stderr

@@ -376,6 +376,36 @@ def test_what_holds_a_chip_is_told_from_its_readings(readings, held):
     assert held_by(shown(**readings), "gpu03") is held
 
 
+@pytest.mark.parametrize(
+    ("clock", "power", "cap", "held"),
+    [
+        (1790.0, 20.0, 1800.0, Constraint.CLOCK_CAP),
+        (1500.0, 39.5, 1800.0, Constraint.POWER),
+        (1500.0, 20.0, 1800.0, Constraint.VOLTAGE),
+        (1790.0, 20.0, None, Constraint.VOLTAGE),
+    ],
+)
+def test_a_chip_at_the_highest_clock_that_it_was_given_is_held_by_that(clock, power, cap, held):
+    readings = shown(clock=clock, busy=99.0, power=power, limit=40.0)
+    assert held_by(readings, "gpu03", cap) is held
+
+
+@pytest.mark.parametrize(
+    ("settings", "words"),
+    [
+        ({"gpuc1.highest-clock": 1800.0}, "clock cap: 1.80 GHz of 1.80 GHz"),
+        ({}, "voltage ceiling: 2.40 GHz, the top of its curve"),
+    ],
+)
+def test_a_run_says_whether_the_highest_clock_held_its_chip(tmp_path, settings, words):
+    twin = TwinSession(tmp_path, "twin:skerry")
+    if settings:
+        twin.session.try_settings(settings, standing=False)
+    record = twin.run(60.0, workload="graphics", options=Options(chip="gpuc1"))
+    assert words in " ".join(run_words.details(details_of(twin.store, record)))
+    twin.close()
+
+
 def test_a_chip_within_the_processor_lives_on_its_limit():
     readings = {"gpu00.clock": 1000.0, "power.package": 14.9, "limit.sustained": 15.0}
     assert held_by(readings.get, "gpu00") is Constraint.POWER

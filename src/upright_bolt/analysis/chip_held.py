@@ -3,11 +3,15 @@
 from collections.abc import Callable, Mapping
 from typing import TypeVar
 
+from upright_bolt.analysis.constraints import NEAR_CLOCK_MHZ
+from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.constraint import Constraint
+from upright_bolt.model.control import Control
 
 C = TypeVar("C")
 Reading = Callable[[str], float | None]
 """Returns what a sensor shows; None where it is absent or was not measured."""
+HIGHEST_CLOCK = "highest-clock"
 BUSY_PERCENT = 50.0
 NEAR_LIMIT = 0.97
 NEAR_CEILING_C = 2.0
@@ -20,10 +24,15 @@ OF_PROCESSOR = ("power.package", "limit.sustained")
 """A chip within the processor has no limit of its own: it lives on the processor's."""
 
 
-def held_by(reading: Reading, part: str) -> Constraint | None:
+def held_by(reading: Reading, part: str, cap_mhz: float | None = None) -> Constraint | None:
     """Return what holds a chip's clock back; None while it sleeps, or is not read.
 
-    Where it works and neither its power limit nor heat holds it, it stands at the top of its curve.
+    Where it works and nothing else holds it, it stands at the top of its curve.
+
+    Args:
+        reading: tells what sensors show.
+        part: the chip.
+        cap_mhz: the highest clock it was given, if that is lower than its own.
     """
 
     def own(name: str) -> float | None:
@@ -41,8 +50,18 @@ def held_by(reading: Reading, part: str) -> Constraint | None:
         watts, limit = (reading(name) for name in OF_PROCESSOR)
     if _has(reasons, POWER_BITS) or any(own(name) for name in OF_POWER) or _at(watts, limit):
         return Constraint.POWER
+    if clock is not None and cap_mhz is not None and abs(clock - cap_mhz) <= NEAR_CLOCK_MHZ:
+        return Constraint.CLOCK_CAP
     explained = limit is not None and watts is not None
     return Constraint.VOLTAGE if explained or reasons is not None else Constraint.UNKNOWN
+
+
+def cap_of(controls: Mapping[str, Control], part: str) -> float | None:
+    """Return the highest clock that a chip was given, in MHz; None where that is its own, or not known."""
+    control = controls.get(f"{part}{PART_MARK}{HIGHEST_CLOCK}")
+    if control is None or not isinstance(control.in_force, float) or not isinstance(control.stock, float):
+        return None
+    return control.in_force if control.in_force < control.stock else None
 
 
 def _has(reasons: float | None, bits: int) -> bool:

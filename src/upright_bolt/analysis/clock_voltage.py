@@ -34,6 +34,7 @@ ROOM_MHZ = 25.0
 FIRST_STEP_V, FIRST_STEP_MHZ = 0.05, 100.0
 """How much less voltage the first draft for the same speed asks for: two steps of 25 mV, as people make
 them, or of 50 MHz where the driver tells no voltage."""
+LADDER_STEPS = 4
 MOVERS = ("voltage-offset", "clock-offset", "highest-voltage")
 
 
@@ -247,6 +248,47 @@ def mover_of(controls: Mapping[str, Control], part: str) -> str:
     if not own:
         raise Refused(f"{part} has no offset and no highest voltage that could be set, so its curve cannot be moved.")
     return own
+
+
+@dataclass(frozen=True, slots=True)
+class ClockLadder:
+    """Clocks to be measured before a chip's curve can be told: a control, from, to and step in MHz."""
+
+    control: str
+    first: float
+    last: float
+    step: float
+
+    @property
+    def count(self) -> int:
+        """How many clocks those are."""
+        return 1 + floor((self.first - self.last) / self.step + 1e-9)
+
+    @property
+    def command(self) -> str:
+        """Return what measures them on the command line."""
+        part = self.control.partition(PART_MARK)[0]
+        rungs = f"{self.first:.0f}MHz..{self.last:.0f}MHz/{self.step:.0f}MHz"
+        return f"sweep {self.control}={rungs} graphics --on {part}"
+
+
+def clocks_to_measure(controls: Mapping[str, Control], part: str, curve: Curve) -> ClockLadder | None:
+    """Return a ladder from a chip's highest clock at stock to half of it; None if it cannot be set or is not known.
+
+    While a chip sleeps its controls tell no clock, but what it has shown does.
+    """
+    name = f"{part}{PART_MARK}highest-clock"
+    control = controls.get(name)
+    if control is None or not can_set(controls, part, "highest-clock"):
+        return None
+    highest = control.stock if isinstance(control.stock, float) else control.maximum
+    if highest is None and curve.top is not None:
+        highest = round(curve.top.clock_mhz / GRID_MHZ) * GRID_MHZ
+    if highest is None:
+        return None
+    stride = max(control.step, GRID_MHZ, round(highest / 2.0 / LADDER_STEPS / GRID_MHZ) * GRID_MHZ)
+    lowest = max(highest - LADDER_STEPS * stride, control.minimum or 0.0)
+    return ClockLadder(name, highest, lowest, stride)
 
 
 def _check_seen(curve: Curve, clock_mhz: float) -> None:

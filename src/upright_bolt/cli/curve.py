@@ -18,23 +18,21 @@ SPEED = "same speed, fewer watts"
 
 def curve(
     context: typer.Context,
-    chip: Annotated[str, typer.Argument(metavar="CHIP", help="A graphics chip, e.g. gpu03.")],
+    chip: Annotated[str, typer.Argument(metavar="CHIP", help="A graphics chip, e.g. gpu03; the only one.")] = "",
     clock: Annotated[str, typer.Option("--clock", help="A clock that is wanted at less voltage, e.g. 2GHz.")] = "",
     at: Annotated[str, typer.Option("--as", help="The lower clock whose voltage it is to have.")] = "",
     as_json: AsJson = False,
 ) -> None:
     """Show which clocks and voltages a graphics chip has shown under load, and what can be asked of it."""
-    from upright_bolt.analysis.clock_voltage import flat_and_quiet, mover_of, same_clock, same_speed
+    from upright_bolt.analysis.clock_voltage import clocks_to_measure, flat_and_quiet, mover_of, same_clock, same_speed
     from upright_bolt.model.quantity import CLOCK
-    from upright_bolt.model.work import no_such_chip
     from upright_bolt.presentation.chip_curve import read_curve
+    from upright_bolt.wording.clock_voltage import no_ladder
 
     if bool(clock) != bool(at):
         raise BadInput("--clock and --as belong together: curve gpu03 --clock 2GHz --as 1.8GHz.")
     with access_at(context.obj, exclusive=False) as access, store_at(context.obj) as store:
-        names = [known.part for known in access.about.chips]
-        if chip not in names:
-            raise BadInput(f"There is{no_such_chip(names, chip)}")
+        chip = _chosen([known.part for known in access.about.chips], chip)
         controls = access.controls()
         seen = read_curve(store, parse_machine(context.obj.machine).word, chip)
     if clock:
@@ -47,16 +45,32 @@ def curve(
         }
     if as_json:
         print_json(_data(seen, drafts))
-    else:
-        try:
-            mover_of(controls, chip)
-        except Refused as fault:
-            _print(chip, seen, drafts, str(fault))
-        else:
-            _print(chip, seen, drafts)
+        return
+    try:
+        mover_of(controls, chip)
+        no_mover = ""
+    except Refused as fault:
+        no_mover = str(fault)
+    _print(chip, seen, drafts, no_mover)
+    if any(asked is None and not (name == SPEED and no_mover) for name, asked in drafts.items()):
+        ladder = clocks_to_measure(controls, chip, seen)
+        print(f"Measure some, at its own voltages: {ladder.command}" if ladder else no_ladder(chip, controls))
 
 
-def _print(chip: str, seen: "Curve", drafts: "dict[str, Asked | None]", no_mover: str = "") -> None:
+def _chosen(names: list[str], asked: str) -> str:
+    """Return the chip that was asked for, or the only one. Raises BadInput."""
+    from upright_bolt.model.work import no_such_chip
+
+    if not asked and len(names) > 1:
+        raise BadInput(f"This machine has {len(names)} graphics chips; name one: {', '.join(names)}.")
+    if not asked and not names:
+        raise BadInput("This machine has no graphics chip.")
+    if asked and asked not in names:
+        raise BadInput(f"There is{no_such_chip(names, asked)}")
+    return asked or names[0]
+
+
+def _print(chip: str, seen: "Curve", drafts: "dict[str, Asked | None]", no_mover: str) -> None:
     from upright_bolt.model.quantity import CLOCK, FRAMES, POWER, TIME, VOLTAGE
     from upright_bolt.wording.clock_voltage import asked_words, no_pairs
     from upright_bolt.wording.search import kept_words

@@ -16,6 +16,8 @@ LEFT, RIGHT, TOP, FOOT = 52, 14, 26, 34
 MOST_TICKS = 8
 ROOM = 0.06
 """Of the span left free beyond the outermost pairs."""
+NOTHING_SEEN = "No clock of this chip was seen under load yet."
+NO_VOLTAGE = "Clocks of this chip were seen under load, but its driver tells no voltage."
 LEGEND = (("dot", "seen at stock"), ("line", "asked"), ("square", "seen since"))
 
 
@@ -27,6 +29,7 @@ class CurveChart(QWidget):
         self._theme = theme
         self._curve: Curve | None = None
         self._asked: Asked | None = None
+        self._missing = NOTHING_SEEN
         self._x: tuple[float, float] = (0.0, 1.0)
         self._y: tuple[float, float] = (0.0, 1.0)
         self.setAccessibleName("Voltage over clock of the graphics chip")
@@ -44,7 +47,8 @@ class CurveChart(QWidget):
         line = [] if curve is None or asked is None else _asked_line(curve, asked)
         self._y = _spread([v for _, v in [*seen, *line]])
         told = ", ".join(f"{CLOCK.show(mhz)} at {VOLTAGE.show(v)}" for mhz, v in seen)
-        self.setAccessibleDescription(told or "nothing was seen yet")
+        self._missing = "" if seen else NO_VOLTAGE if curve is not None and curve.stock else NOTHING_SEEN
+        self.setAccessibleDescription(told or self._missing)
         self.update()
 
     def _at(self, clock_mhz: float, volts: float) -> QPointF:
@@ -81,6 +85,11 @@ class CurveChart(QWidget):
         painter.setPen(QPen(QColor(theme.line), 1))
         painter.setBrush(QColor(theme.sheet))
         painter.drawRect(box)
+        if self._missing:
+            painter.setFont(font(9.0))
+            painter.setPen(QColor(theme.muted))
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self._missing)
+            return
         painter.setFont(font(7.5))
         for mhz in round_ticks(*self._x, MOST_TICKS):
             x = self._at(mhz, self._y[0]).x()

@@ -3,6 +3,7 @@
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QWidget
 
+from upright_bolt.analysis.clock_voltage import ClockLadder, clocks_to_measure
 from upright_bolt.desktop.curve_chart import CurveChart
 from upright_bolt.desktop.pieces import button, column, label
 from upright_bolt.desktop.theme import Theme
@@ -10,6 +11,8 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import CLOCK, with_unit
 from upright_bolt.presentation.chip_curve import ChipCurve
 from upright_bolt.presentation.presenter import Presenter
+from upright_bolt.presentation.records import LadderAsked
+from upright_bolt.wording.clock_voltage import measuring_words, no_ladder
 
 WHAT = (
     "A clock at the voltage of a lower one: the whole curve is moved, and cut flat at that clock, so that no point is "
@@ -40,6 +43,7 @@ class CurveDialog(QDialog):
         self.work_out = button("Work it out")
         self.speed = button("Same speed, fewer watts")
         self.quiet = button("Flat and quiet")
+        self.measure = button("Measure its clocks")
         self.draft = button("Draft it", "main")
         self._words = label("", wraps=True)
         self._fault = label("", "fault", wraps=True)
@@ -55,6 +59,7 @@ class CurveDialog(QDialog):
         drafts.addWidget(label("To begin with", "muted"))
         drafts.addWidget(self.speed)
         drafts.addWidget(self.quiet)
+        drafts.addWidget(self.measure)
         drafts.addStretch()
         drafts.addWidget(self.draft)
         layout.addLayout(drafts)
@@ -63,8 +68,9 @@ class CurveDialog(QDialog):
         self.work_out.clicked.connect(self._ask)
         self.speed.clicked.connect(lambda: curve.draft_speed(presenter.controls))
         self.quiet.clicked.connect(lambda: curve.draft_quiet(presenter.controls))
+        self.measure.clicked.connect(self._measure)
         self.draft.clicked.connect(self._draft)
-        for pressed in (self.work_out, self.speed, self.quiet, self.draft):
+        for pressed in (self.work_out, self.speed, self.quiet, self.measure, self.draft):
             pressed.setAutoDefault(False)
         curve.changed.connect(self._show)
         self.finished.connect(lambda _: curve.changed.silence())
@@ -73,14 +79,17 @@ class CurveDialog(QDialog):
         self._show(None)
 
     def _show(self, _: None) -> None:
-        """Show the curve, and what was worked out from it."""
-        curve = self._curve
+        """Show the curve, what was worked out from it, and what could be measured."""
+        curve, ladder = self._curve, self._ladder()
+        why = "" if ladder is not None else no_ladder(curve.part, self._presenter.controls)
         self.chart.show_curve(curve.curve, curve.asked)
         self._words.setText(curve.words)
         self._words.setVisible(bool(curve.words))
-        self._fault.setText(f"✕ {curve.fault}" if curve.fault else "")
+        self._fault.setText(f"✕ {curve.fault} {why}" if curve.fault else "")
         self._fault.setVisible(bool(curve.fault))
         self.draft.setEnabled(curve.asked is not None)
+        self.measure.setEnabled(ladder is not None)
+        self.measure.setToolTip(why if ladder is None else measuring_words(ladder))
 
     def _ask(self) -> None:
         try:
@@ -92,6 +101,20 @@ class CurveDialog(QDialog):
             self._curve.refuse(str(fault))
             return
         self._curve.ask(self._presenter.controls, clock, lower)
+
+    def _ladder(self) -> ClockLadder | None:
+        """Return which clocks could be measured; None while that is not known."""
+        seen = self._curve.curve
+        return None if seen is None else clocks_to_measure(self._presenter.controls, self._curve.part, seen)
+
+    def _measure(self) -> None:
+        """Run the graphics load at several clocks; the run panel shows how that goes."""
+        ladder = self._ladder()
+        if ladder is not None:
+            first, last, step = (f"{clock:.0f}MHz" for clock in (ladder.first, ladder.last, ladder.step))
+            asked = LadderAsked(ladder.control, first, last, step, "graphics", "1min", 1, "", self._curve.part)
+            self._presenter.records.start_ladder(asked)
+            self.close()
 
     def _draft(self) -> None:
         if self._curve.asked is not None:

@@ -38,7 +38,7 @@ USUAL = {
 """What has a lane from the beginning, where the sensor is there; any other gets one once it has held."""
 OF_CHIP = (Constraint.POWER, Constraint.HEAT, Constraint.VOLTAGE, Constraint.NO_WORK)
 """The same of a graphics chip."""
-LANES_OF_CHIP = (*OF_CHIP, Constraint.UNKNOWN)
+LANES_OF_CHIP = (*OF_CHIP[:-1], Constraint.CLOCK_CAP, Constraint.NO_WORK, Constraint.UNKNOWN)
 LANE_PX = 12
 
 

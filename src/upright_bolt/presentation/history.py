@@ -33,10 +33,12 @@ class History:
         measured: names of the sensors.
         highest: highest power and temperature since this window was opened.
         chip: the graphics chip whose numbers stand beside the processor's: one that tells its watts; empty for none.
+        chip_cap_mhz: the highest clock that chip was given, if that is lower than its own; may be set.
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
         self.take_over(sensors)
+        self.chip_cap_mhz: float | None = None
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0
         self._end = 0
@@ -96,7 +98,7 @@ class History:
         """Return the number of what holds the chip; None while it sleeps, or without one."""
         if not self.chip:
             return None
-        held = held_by(lambda name: value_of(sample, self._index, name), self.chip)
+        held = held_by(lambda name: value_of(sample, self._index, name), self.chip, self.chip_cap_mhz)
         return None if held is None else CODE[held]
 
     @property

@@ -7,6 +7,7 @@ else: a drag of a strip announces ``drafted`` and no more.
 from collections.abc import Callable, Mapping
 from time import monotonic
 
+from upright_bolt.analysis.chip_held import cap_of
 from upright_bolt.analysis.compare import Compared, compare
 from upright_bolt.analysis.numbers import values_of
 from upright_bolt.model.control import Control, Value
@@ -131,13 +132,14 @@ class Presenter:
 
     def take(self, snapshot: Snapshot) -> None:
         """Take over what has happened since the last snapshot."""
+        controls, status = snapshot.controls or self.controls, snapshot.status or self.status
+        self.history.chip_cap_mhz = cap_of(controls, self.history.chip)
         self.history.add(snapshot.samples, snapshot.events)
         if snapshot.samples:
             self.sample = snapshot.samples[-1]
         self.progress = snapshot.progress
         if snapshot.progress is not None and self.sample is not None:
             self.pace.take(snapshot.progress, self.sample.time_s)
-        controls, status = snapshot.controls or self.controls, snapshot.status or self.status
         changed = (controls, status) != (self.controls, self.status)
         self.controls, self.status = controls, status
         self.drifts.take(status)

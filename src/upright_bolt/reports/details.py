@@ -4,9 +4,10 @@ from dataclasses import asdict
 from typing import Any
 
 from upright_bolt.analysis import phases
-from upright_bolt.analysis.chip_held import seen_as_a_processor
-from upright_bolt.analysis.constraints import NO_BOUNDS, bounds_of
+from upright_bolt.analysis.chip_held import HIGHEST_CLOCK, seen_as_a_processor
+from upright_bolt.analysis.constraints import Bounds, bounds_of
 from upright_bolt.analysis.run_details import RunDetails
+from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import workload
 from upright_bolt.reports.earlier_cooling import cooling_of, heated_beside
@@ -39,7 +40,8 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
     head, duration_s = record.head, record.end.duration_s
     even, bounds = workload(head.workload).even, bounds_of(head.settings)
     if head.workload == "graphics":
-        bounds = NO_BOUNDS
+        cap = head.settings.get(f"{head.options.chip}{PART_MARK}{HIGHEST_CLOCK}")
+        bounds = Bounds(cap if isinstance(cap, float) else None)
     if even:
         found = phases.find(time_s, columns, duration_s, bounds=bounds)
     else:

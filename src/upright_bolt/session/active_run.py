@@ -68,6 +68,7 @@ class ActiveRun:
         beginning: how it begins.
         others: counts what else is running.
         hindered: tells why it cannot go on after a sample, as a sentence; empty if it can.
+        chip_cap_mhz: the highest clock that its graphics chip was given, if that is lower than its own.
 
     Attributes:
         end: how it ended; None while it goes on.
@@ -84,6 +85,7 @@ class ActiveRun:
         beginning: Beginning,
         others: OtherProcesses,
         hindered: Callable[[Sample], str],
+        chip_cap_mhz: float | None = None,
     ) -> None:
         self.head = head
         self._work_of = workload(head.workload)
@@ -92,6 +94,7 @@ class ActiveRun:
         self._lead_to_s = self._warm_from_s = now_s
         self._others = others
         self._hindered = hindered
+        self._chip_cap_mhz = chip_cap_mhz
         self.stage = RunStage.LEAD
         self.end: RunEnd | None = None
         self.unsaved = ""
@@ -131,7 +134,7 @@ class ActiveRun:
         chip = self.head.options.chip
         if self.head.workload != "graphics" or not chip:
             return None
-        return held_by(lambda name: value_of(sample, self._index, name), chip)
+        return held_by(lambda name: value_of(sample, self._index, name), chip, self._chip_cap_mhz)
 
     def _begin(self, now_s: float) -> None:
         """Go on towards the load: rest, get the work ready, warm the machine up, start. Raises BoltError."""

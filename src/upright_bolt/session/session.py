@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import TYPE_CHECKING
 
+from upright_bolt.analysis.chip_held import cap_of
 from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.model.control import Control, Value
@@ -255,10 +256,11 @@ class Session:
         head = replace(head_of(self, work, label, len(cpus) if load.scores else None), series=series, role=role)
         beginning = self._beginning(work, gate)
         others = OtherProcesses(self.machine.files, self.about.topology)
-        hindered = self._plugged_in if work.workload == "battery" else _never
+        hindered = self._plugged_in if work.workload == "battery" else lambda _: ""
         self.access.begin_run(work.workload)
         try:
-            self.run = ActiveRun(head, load, sink, self.index, self.now_s, beginning, others, hindered)
+            cap = cap_of(self.controls(), chip.part) if chip is not None else None
+            self.run = ActiveRun(head, load, sink, self.index, self.now_s, beginning, others, hindered, cap)
             if isinstance(load, HoldLoad):
                 self._holding = Holding(self, self.run, load, limits, partial(try_or_raise, self), thermal_prior)
         except BaseException:
@@ -414,7 +416,3 @@ class Session:
             self.search.let_go()
         self._awake.see("")
         return self.access.close()
-
-
-def _never(_sample: Sample) -> str:
-    return ""

@@ -1,16 +1,30 @@
 """Sentences on clocks and voltages of a graphics chip."""
 
-from upright_bolt.analysis.clock_voltage import Asked
+from collections.abc import Mapping
+
+from upright_bolt.analysis.chip_held import HIGHEST_CLOCK
+from upright_bolt.analysis.clock_voltage import Asked, ClockLadder, can_set
+from upright_bolt.model.control import Control
 from upright_bolt.model.quantity import CLOCK, VOLTAGE
 from upright_bolt.wording.search import settings_words
 
 
 def no_pairs(part: str) -> str:
-    """Return why nothing can be worked out yet, and what to do."""
-    return (
-        f"Too few clocks of {part} were seen under load for that. Measure some, at its own voltages: "
-        f"sweep {part}.highest-clock=LOW..HIGH/STEP graphics --on {part}."
-    )
+    """Return why nothing can be worked out yet."""
+    return f"Too few clocks of {part} were seen under load for that."
+
+
+def no_ladder(part: str, controls: Mapping[str, Control]) -> str:
+    """Return why it is not known which clocks of a chip could be measured."""
+    if can_set(controls, part, HIGHEST_CLOCK):
+        return "It sleeps, so its clocks are not known yet; a first run with the graphics load shows the highest."
+    return "It has no highest clock that could be set to see others."
+
+
+def measuring_words(ladder: ClockLadder) -> str:
+    """Return what measures clocks of a chip."""
+    span = f"from {CLOCK.show(ladder.first)} down to {CLOCK.show(ladder.last)}"
+    return f"Runs the graphics load at {ladder.count} clocks, {span}, a minute each, at its own voltages"
 
 
 def asked_words(asked: Asked) -> str:
