@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from support import TwinSession
-from upright_bolt.analysis.chip_held import held_by
+from upright_bolt.analysis.chip_held import ClockCap, held_by
 from upright_bolt.analysis.shared_heat import best_exchange
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.constraint import Constraint
@@ -387,13 +387,17 @@ def test_what_holds_a_chip_is_told_from_its_readings(readings, held):
 )
 def test_a_chip_at_the_highest_clock_that_it_was_given_is_held_by_that(clock, power, cap, held):
     readings = shown(clock=clock, busy=99.0, power=power, limit=40.0)
-    assert held_by(readings, "gpu03", cap) is held
+    assert held_by(readings, "gpu03", ClockCap(cap)) is held
+    assert held_by(readings, "gpu03", ClockCap(cap, by_level=True)) in (Constraint.CLOCK_CAP, Constraint.POWER)
 
 
 @pytest.mark.parametrize(
     ("settings", "words"),
     [
         ({"gpuc1.highest-clock": 1800.0}, "clock cap: 1.80 GHz of 1.80 GHz"),
+        ({"gpuc1.level": "low"}, "clock cap: 400 MHz, since"),
+        ({"gpuc1.level": "profile_standard"}, "clock cap: 1.44 GHz, since"),
+        ({"gpuc1.level": "profile_peak"}, "voltage ceiling: 2.40 GHz, the top of its curve"),
         ({}, "voltage ceiling: 2.40 GHz, the top of its curve"),
     ],
 )

@@ -1,6 +1,7 @@
 """What holds a graphics chip's clock back, told from its readings alone."""
 
 from collections.abc import Callable, Mapping
+from dataclasses import dataclass
 from typing import TypeVar
 
 from upright_bolt.analysis.constraints import NEAR_CLOCK_MHZ
@@ -11,7 +12,9 @@ from upright_bolt.model.control import Control
 C = TypeVar("C")
 Reading = Callable[[str], float | None]
 """Returns what a sensor shows; None where it is absent or was not measured."""
-HIGHEST_CLOCK = "highest-clock"
+HIGHEST_CLOCK, LEVEL = "highest-clock", "level"
+HOLDING_LEVELS = ("low", "profile_standard", "profile_min_sclk")
+"""Levels of amdgpu that hold the clock below the highest."""
 BUSY_PERCENT = 50.0
 NEAR_LIMIT = 0.97
 NEAR_CEILING_C = 2.0
@@ -24,7 +27,23 @@ OF_PROCESSOR = ("power.package", "limit.sustained")
 """A chip within the processor has no limit of its own: it lives on the processor's."""
 
 
-def held_by(reading: Reading, part: str, cap_mhz: float | None = None) -> Constraint | None:
+@dataclass(frozen=True, slots=True)
+class ClockCap:
+    """What settings keep a chip's clock at.
+
+    Attributes:
+        mhz: the highest clock it was given; None where that is its own, or not known.
+        by_level: its level holds the clock below the highest, at one that the driver chooses.
+    """
+
+    mhz: float | None = None
+    by_level: bool = False
+
+
+NO_CAP = ClockCap()
+
+
+def held_by(reading: Reading, part: str, cap: ClockCap = NO_CAP) -> Constraint | None:
     """Return what holds a chip's clock back; None while it sleeps, or is not read.
 
     Where it works and nothing else holds it, it stands at the top of its curve.
@@ -32,7 +51,7 @@ def held_by(reading: Reading, part: str, cap_mhz: float | None = None) -> Constr
     Args:
         reading: tells what sensors show.
         part: the chip.
-        cap_mhz: the highest clock it was given, if that is lower than its own.
+        cap: what settings keep its clock at.
     """
 
     def own(name: str) -> float | None:
@@ -50,18 +69,19 @@ def held_by(reading: Reading, part: str, cap_mhz: float | None = None) -> Constr
         watts, limit = (reading(name) for name in OF_PROCESSOR)
     if _has(reasons, POWER_BITS) or any(own(name) for name in OF_POWER) or _at(watts, limit):
         return Constraint.POWER
-    if clock is not None and cap_mhz is not None and abs(clock - cap_mhz) <= NEAR_CLOCK_MHZ:
+    if cap.by_level or (clock is not None and cap.mhz is not None and abs(clock - cap.mhz) <= NEAR_CLOCK_MHZ):
         return Constraint.CLOCK_CAP
     explained = limit is not None and watts is not None
     return Constraint.VOLTAGE if explained or reasons is not None else Constraint.UNKNOWN
 
 
-def cap_of(controls: Mapping[str, Control], part: str) -> float | None:
-    """Return the highest clock that a chip was given, in MHz; None where that is its own, or not known."""
-    control = controls.get(f"{part}{PART_MARK}{HIGHEST_CLOCK}")
-    if control is None or not isinstance(control.in_force, float) or not isinstance(control.stock, float):
-        return None
-    return control.in_force if control.in_force < control.stock else None
+def cap_of(controls: Mapping[str, Control], part: str) -> ClockCap:
+    """Return what settings keep a chip's clock at."""
+    level, highest = (controls.get(f"{part}{PART_MARK}{own}") for own in (LEVEL, HIGHEST_CLOCK))
+    by_level = level is not None and level.in_force in HOLDING_LEVELS
+    if highest is None or not isinstance(highest.in_force, float) or not isinstance(highest.stock, float):
+        return ClockCap(None, by_level)
+    return ClockCap(highest.in_force if highest.in_force < highest.stock else None, by_level)
 
 
 def _has(reasons: float | None, bits: int) -> bool:

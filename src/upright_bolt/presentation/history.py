@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.chip_held import held_by
+from upright_bolt.analysis.chip_held import NO_CAP, held_by
 from upright_bolt.model.constraint import CODE, ORDER, Constraint
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample, value_of
@@ -33,12 +33,12 @@ class History:
         measured: names of the sensors.
         highest: highest power and temperature since this window was opened.
         chip: the graphics chip whose numbers stand beside the processor's: one that tells its watts; empty for none.
-        chip_cap_mhz: the highest clock that chip was given, if that is lower than its own; may be set.
+        chip_cap: what settings keep that chip's clock at; may be set.
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
         self.take_over(sensors)
-        self.chip_cap_mhz: float | None = None
+        self.chip_cap = NO_CAP
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0
         self._end = 0
@@ -98,7 +98,7 @@ class History:
         """Return the number of what holds the chip; None while it sleeps, or without one."""
         if not self.chip:
             return None
-        held = held_by(lambda name: value_of(sample, self._index, name), self.chip, self.chip_cap_mhz)
+        held = held_by(lambda name: value_of(sample, self._index, name), self.chip, self.chip_cap)
         return None if held is None else CODE[held]
 
     @property

@@ -133,7 +133,7 @@ class Presenter:
     def take(self, snapshot: Snapshot) -> None:
         """Take over what has happened since the last snapshot."""
         controls, status = snapshot.controls or self.controls, snapshot.status or self.status
-        self.history.chip_cap_mhz = cap_of(controls, self.history.chip)
+        self.history.chip_cap = cap_of(controls, self.history.chip)
         self.history.add(snapshot.samples, snapshot.events)
         if snapshot.samples:
             self.sample = snapshot.samples[-1]

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from math import isnan
 
-from upright_bolt.analysis.chip_held import held_by
+from upright_bolt.analysis.chip_held import NO_CAP, ClockCap, held_by
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import CheckersProved, Event, NotSettled
@@ -68,7 +68,7 @@ class ActiveRun:
         beginning: how it begins.
         others: counts what else is running.
         hindered: tells why it cannot go on after a sample, as a sentence; empty if it can.
-        chip_cap_mhz: the highest clock that its graphics chip was given, if that is lower than its own.
+        chip_cap: what settings keep the clock of its graphics chip at.
 
     Attributes:
         end: how it ended; None while it goes on.
@@ -85,7 +85,7 @@ class ActiveRun:
         beginning: Beginning,
         others: OtherProcesses,
         hindered: Callable[[Sample], str],
-        chip_cap_mhz: float | None = None,
+        chip_cap: ClockCap = NO_CAP,
     ) -> None:
         self.head = head
         self._work_of = workload(head.workload)
@@ -94,7 +94,7 @@ class ActiveRun:
         self._lead_to_s = self._warm_from_s = now_s
         self._others = others
         self._hindered = hindered
-        self._chip_cap_mhz = chip_cap_mhz
+        self._chip_cap = chip_cap
         self.stage = RunStage.LEAD
         self.end: RunEnd | None = None
         self.unsaved = ""
@@ -134,7 +134,7 @@ class ActiveRun:
         chip = self.head.options.chip
         if self.head.workload != "graphics" or not chip:
             return None
-        return held_by(lambda name: value_of(sample, self._index, name), chip, self._chip_cap_mhz)
+        return held_by(lambda name: value_of(sample, self._index, name), chip, self._chip_cap)
 
     def _begin(self, now_s: float) -> None:
         """Go on towards the load: rest, get the work ready, warm the machine up, start. Raises BoltError."""

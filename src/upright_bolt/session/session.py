@@ -259,7 +259,7 @@ class Session:
         hindered = self._plugged_in if work.workload == "battery" else lambda _: ""
         self.access.begin_run(work.workload)
         try:
-            cap = cap_of(self.controls(), chip.part) if chip is not None else None
+            cap = cap_of(self.controls() if chip is not None else {}, work.options.chip)
             self.run = ActiveRun(head, load, sink, self.index, self.now_s, beginning, others, hindered, cap)
             if isinstance(load, HoldLoad):
                 self._holding = Holding(self, self.run, load, limits, partial(try_or_raise, self), thermal_prior)

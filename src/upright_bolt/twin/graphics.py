@@ -29,6 +29,15 @@ MEMORY_SLOPE_PART = 0.00343
 """Of its memory's stock clock: over so many MHz the rate of its errors grows by a factor of e."""
 ROOM_MV_PER_MHZ = 0.02
 UNLIMITED_W = 1e6
+AT_LOWEST = ("low", "profile_min_sclk")
+AT_HIGHEST = ("high", "profile_peak")
+MEMORY_AT_LOWEST = ("low", "profile_min_mclk")
+"""Levels of amdgpu that hold the clock at its lowest, at its highest, and the memory's at its lowest."""
+STANDARD, STANDARD_PART = "profile_standard", 0.6
+"""A level that holds the clock, and where: a part of the highest, for measurements that do not swing."""
+LOWEST_MEMORY_PART = 0.25
+WAITING_PART = 0.15
+"""Of its switching watts: drawn without work where the level holds the clock up."""
 PART_WITHIN = 0.5
 """Part of the package limit that a chip within the processor gets whatever the cores want."""
 
@@ -59,7 +68,8 @@ class GraphicsChip:
     @property
     def resting(self) -> bool:
         """Whether nothing of it changes as time passes: asleep, or without work where only the screen hangs on it."""
-        return self.state.asleep or (self.demand is None and self.spec.built_in)
+        idle = self.demand is None and self.spec.built_in and self.state.level not in AT_HIGHEST
+        return self.state.asleep or idle
 
     def work(self, demand: GraphicsDemand | None, now_s: float) -> None:
         """Take up work, which wakes it without being counted; None for none."""
@@ -109,9 +119,8 @@ class GraphicsChip:
         demand, spec, state = self.demand, self.spec, self.state
         if demand is None or state.asleep or not state.clock_mhz:
             return 0.0
-        memory = spec.memory_mhz[0] / state.memory_mhz if state.memory_mhz else 1.0
         heavy_min = (
-            (1.0 - spec.memory_part) / (state.clock_mhz / 1000.0) + spec.memory_part * memory
+            (1.0 - spec.memory_part) / (state.clock_mhz / 1000.0) + spec.memory_part / self._memory_speed
         ) / spec.frames_rate
         return demand.share / (demand.weight * heavy_min)
 
@@ -120,10 +129,22 @@ class GraphicsChip:
         low, high = state.clocks_mhz
         if not state.locked:
             high = min(spec.clock_top_mhz, high + state.clock_offset_mhz)
-        if self.demand is None:
+        if state.level in AT_LOWEST:
+            return spec.clock_min_mhz
+        if state.level == STANDARD:
+            return min(high, STANDARD_PART * spec.clock_max_mhz)
+        if self.demand is None and state.level not in AT_HIGHEST:
             return min(low, high)
         warm = min(1.0, max(0.0, (state.die_c - DRIFT_FROM_C) / (DRIFT_TO_C - DRIFT_FROM_C)))
         return max(spec.clock_min_mhz, low, high - DRIFT_MHZ * warm)
+
+    @property
+    def _memory_speed(self) -> float:
+        """How fast its memory is against stock."""
+        state, stock = self.state, self.spec.memory_mhz[0]
+        if state.level in MEMORY_AT_LOWEST:
+            return LOWEST_MEMORY_PART
+        return state.memory_mhz / stock if state.memory_mhz else 1.0
 
     def volts(self, clock_mhz: float) -> float:
         """Return the voltage in force at a clock."""
@@ -139,11 +160,12 @@ class GraphicsChip:
         spec, state, demand = self.spec, self.state, self.demand
         volts = self.volts(clock)
         leak: float = spec.leakage_w * volts**3 * 2.0 ** ((state.die_c - 60.0) / spec.leakage_doubling_c)
+        switching = spec.switching_w * volts * volts * clock / 1000.0
         if demand is None:
-            return spec.idle_w + (SLOWEST_PART * leak if not spec.built_in else 0.0)
-        switching = spec.switching_w * volts * volts * clock / 1000.0 * demand.activity * demand.share
-        memory = spec.memory_w * demand.activity * (state.memory_mhz / spec.memory_mhz[0] if state.memory_mhz else 1.0)
-        return spec.idle_w + switching + leak + memory
+            waiting = WAITING_PART * switching if state.level in AT_HIGHEST else 0.0
+            return spec.idle_w + waiting + (SLOWEST_PART * leak if not spec.built_in else 0.0)
+        memory = spec.memory_w * demand.activity * self._memory_speed
+        return spec.idle_w + switching * demand.activity * demand.share + leak + memory
 
     def _clock_for(self, watts: float, highest: float) -> float:
         """Return the highest clock of at most ``watts``; the lowest if none is."""
