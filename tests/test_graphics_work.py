@@ -410,6 +410,31 @@ def test_a_run_says_whether_the_highest_clock_held_its_chip(tmp_path, settings, 
     twin.close()
 
 
+def test_a_chip_without_work_stands_at_the_lowest_clock_that_it_was_given(tmp_path):
+    twin = TwinSession(tmp_path, "twin:skerry")
+    shown = []
+    for settings in ({}, {"gpuc1.lowest-clock": 1200.0}, {"gpuc1.level": "high"}):
+        twin.session.try_settings(settings, standing=False) if settings else None
+        twin.pass_time(1.0)
+        sample = twin.session.tick().sample
+        shown.append(sample.values[twin.session.index["gpuc1.clock"]])
+        twin.session.put_back() if settings else None
+    assert shown == pytest.approx([400.0, 1200.0, 2400.0], abs=20.0)
+    twin.close()
+
+
+def test_the_processor_s_graphics_offset_lowers_what_its_chip_draws(tmp_path):
+    twin = TwinSession(tmp_path)
+    watts = []
+    for settings in ({}, {"gpu-offset": -50.0}):
+        twin.session.try_settings(settings, standing=False) if settings else None
+        record = twin.run(60.0, workload="graphics", options=Options(chip="gpu00-02"))
+        time_s, columns = twin.store.telemetry(record.id)
+        watts.append(np.nanmean(columns["power.package"][time_s > 10.0]))
+    assert 0.80 < watts[1] / watts[0] < 0.95
+    twin.close()
+
+
 def test_a_chip_within_the_processor_lives_on_its_limit():
     readings = {"gpu00.clock": 1000.0, "power.package": 14.9, "limit.sustained": 15.0}
     assert held_by(readings.get, "gpu00") is Constraint.POWER

@@ -11,7 +11,7 @@ from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.machine import open_twin
 from upright_bolt.twin.noise import Noise
 from upright_bolt.twin.physics import Physics
-from upright_bolt.twin.rails import rails_of
+from upright_bolt.twin.rails import AGENT, Conditions, rails_of, rates
 from upright_bolt.twin.state import document, fresh_state, load_state
 
 EVERYONE = frozenset(range(12))
@@ -311,3 +311,30 @@ def test_runs_differ_from_one_to_the_next_and_a_still_twin_s_do_not():
     assert spread(0.0) < 0.0005
     assert 0.001 < spread(1.0) < 0.006
     assert spread(4.0) > spread(1.0)
+
+
+def test_the_system_agent_s_offset_saves_a_little_at_rest_and_freezes_when_deep():
+    watts = []
+    for offset in (0.0, -50.0):
+        physics = machine()
+        physics.state.offsets_mv[AGENT] = offset
+        physics.settings_changed()
+        physics.advance(30)
+        watts.append(physics.state.package_w)
+    assert 0.02 < 1.0 - watts[1] / watts[0] < 0.08
+    deep = [0.0, 0.0, 0.0, -170.0, 0.0]
+    resting = Conditions(40.0, 800.0, 0.0)
+    assert rates(tern().chip, rails_of(tern().chip, deep), resting).freezes > 0.1
+    assert rates(tern().chip, rails_of(tern().chip, [0.0] * 5), resting).freezes < 1e-6
+
+
+def test_limits_take_the_clock_below_the_lowest_that_is_set_and_it_is_shown():
+    twin = open_twin("tern", None)
+    twin.state.clock_low_mhz = [3500.0] * 12
+    twin.physics.settings_changed()
+    twin.demand(EVERYONE)
+    twin.physics.advance(120)
+    shown_khz = int(twin.files.read("/sys/devices/system/cpu/cpufreq/policy0/scaling_cur_freq"))
+    assert twin.state.package_w == pytest.approx(18.0, abs=0.2)
+    assert shown_khz == pytest.approx(1000.0 * twin.state.clock_mhz, abs=20_000.0)
+    assert shown_khz < 2_600_000

@@ -92,7 +92,8 @@ class _Policy:
         state = self._physics.state
         wobble = ((self._cpu * 37 + int(state.time_s * 10) * 13) % 21 - 10) * 0.9
         top = min(self._top_mhz(), state.clock_high_mhz[self._cpu])
-        return _khz(max(state.clock_low_mhz[self._cpu], min(top, state.clock_mhz + wobble)))
+        lowest = self._physics.spec.chip.clock_min_mhz  # limits take the clock below the bound that is set, too
+        return _khz(max(lowest, min(top, state.clock_mhz + wobble)))
 
     def low(self) -> str:
         return _khz(self._physics.state.clock_low_mhz[self._cpu])

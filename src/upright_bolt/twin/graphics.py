@@ -7,9 +7,10 @@ allow. Heat goes to the sink that it shares with the processor; watts come out o
 from math import exp, log
 
 from upright_bolt.twin.chip import TwinSpec
-from upright_bolt.twin.graphics_spec import GraphicsSpec
+from upright_bolt.twin.graphics_spec import GraphicsDriver, GraphicsSpec
 from upright_bolt.twin.graphics_state import GraphicsDemand, GraphicsState
 from upright_bolt.twin.noise import Noise
+from upright_bolt.twin.rails import GRAPHICS
 from upright_bolt.twin.state import TwinState
 
 EDGE_S = 30.0
@@ -78,7 +79,12 @@ class GraphicsChip:
             state.asleep, state.used_s = False, now_s
         elif self.spec.built_in:
             state.busy = state.watts = 0.0
-            state.clock_mhz = state.clocks_mhz[0]
+            self.rest()
+
+    def rest(self) -> None:
+        """Let it stand at the clock that it has without work, as it is set now."""
+        if not self.state.asleep:
+            self.state.clock_mhz = self._asked_clock()
 
     def wants_w(self) -> float:
         """Return the watts that it would draw if no power limit held it; 0 while it sleeps."""
@@ -270,7 +276,10 @@ class GraphicsChips:
         """
         inside_w = beside_w = 0.0
         for chip in self.chips:
+            if chip.spec.driver is GraphicsDriver.CLOCK_FILES:  # its voltage is moved by the processor's mailbox
+                chip.state.offset_mv = state.offsets_mv[GRAPHICS]
             if chip.resting:
+                chip.rest()
                 continue
             if chip.spec.built_in:
                 cores_w = state.package_w - self.inside_w

@@ -103,7 +103,8 @@ class Physics:
         self._delivered = rails.delivered(chip, self._rails)
         self._volts = [v + self._rails.core_mv / 1000.0 for v in self._stock_volts]
         cache = self._rails.cache_mv / 1000.0
-        self._uncore = [((v + cache) / v) ** UNCORE_POWER for v in self._stock_volts]
+        agent = rails.agent_watts_part(state.offsets_mv)
+        self._uncore = [agent * ((v + cache) / v) ** UNCORE_POWER for v in self._stock_volts]
         self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
         self._lowest_cap = min(self._caps)
         eager = all(word == "performance" for word in state.governor)

@@ -18,7 +18,7 @@ EDGE_S = 40.0
 LOG_EDGE_S = log(EDGE_S)
 HIGHEST = 12.0
 """Rates grow no further than by e to this power."""
-CORE, CACHE = 0, 2
+CORE, GRAPHICS, CACHE, AGENT = range(4)
 """Planes of the voltage mailbox."""
 MIX_MV = {
     "vector": (0.0, -6.0),
@@ -40,6 +40,10 @@ RESTING = 0.05
 BEND = log(1.0 / 2000.0)
 """Where the slope may turn flatter: once in 2000 s."""
 DAY_S = 24 * 3600.0
+AGENT_FURTHER_MV = 25.0
+"""So much further than the cache holds the system agent; beyond that the machine freezes without a wrong result."""
+AGENT_V, AGENT_PART, AGENT_POWER = 0.95, 0.35, 3.0
+"""The system agent's voltage, its part of the uncore's watts at rest, and by which power of the voltage they go."""
 DELIVERY_PER_MV = 0.005
 """Part of its work that a chip loses for each mV that its offset is too deep for the power delivery."""
 
@@ -52,6 +56,7 @@ class Rails:
     cache_mv: float
     core_beyond_mv: float
     cache_beyond_mv: float
+    agent_beyond_mv: float
 
     @property
     def worst_mv(self) -> float:
@@ -85,7 +90,9 @@ def rails_of(chip: ChipSpec, offsets_mv: list[float], now_s: float = 0.0) -> Rai
     if chip.shared_rail:
         core = cache = max(core, cache)
     aged = chip.ageing_mv_per_day * now_s / DAY_S
-    return Rails(core, cache, chip.core_edge_mv + aged - core, chip.cache_edge_mv + aged - cache)
+    of_cache = chip.cache_edge_mv + aged
+    agent = of_cache - AGENT_FURTHER_MV - offsets_mv[AGENT]
+    return Rails(core, cache, chip.core_edge_mv + aged - core, of_cache - cache, agent)
 
 
 def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
@@ -99,11 +106,19 @@ def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
         nearer += STEP_MV
     if now.load < RESTING:
         idle = _rate(chip, rails.worst_mv + chip.idle_nearer_mv)
-        return Rates(0.0, 0.0, idle)
+        return Rates(0.0, 0.0, idle + _rate(chip, rails.agent_beyond_mv))
     of_core, of_cache = MIX_MV[now.mix]
     core, cache = rails.core_beyond_mv + nearer + of_core, rails.cache_beyond_mv + nearer + of_cache
-    frozen = _rate(chip, max(core, cache) - chip.freeze_beyond_mv)
-    return Rates(_rate(chip, core) * now.load, _rate(chip, cache) * now.load, frozen * now.load)
+    frozen = _rate(chip, max(core, cache) - chip.freeze_beyond_mv) * now.load
+    agent = _rate(chip, rails.agent_beyond_mv + nearer)
+    return Rates(_rate(chip, core) * now.load, _rate(chip, cache) * now.load, frozen + agent)
+
+
+def agent_watts_part(offsets_mv: list[float]) -> float:
+    """Return what part is left of the uncore's watts at rest by the system agent's offset."""
+    lower = max(0.0, AGENT_V + offsets_mv[AGENT] / 1000.0) / AGENT_V
+    left: float = 1.0 - AGENT_PART * (1.0 - lower**AGENT_POWER)
+    return left
 
 
 def _rate(chip: ChipSpec, beyond_mv: float) -> float:
