@@ -205,6 +205,30 @@ def test_files_decoded_together_say_what_each_says_by_itself(contents):
     assert sweep.read() is sweep.read()
 
 
+def test_a_file_that_fails_for_good_is_asked_once_a_sweep_and_so_are_the_others():
+    asked = []
+
+    def file(name, *, fails):
+        def read():
+            asked.append(name)
+            if fails():
+                raise OSError(errno.ENODATA, name)
+            return b"7\n"
+
+        return read
+
+    broken = True
+    sweep = NumberSweep()
+    for name, fails in (("a", lambda: False), ("b", lambda: broken), ("c", lambda: False)):
+        sweep.add(file(name, fails=fails), 1.0)
+    assert sweep.read() == [7.0, None, 7.0]
+    asked.clear()
+    assert sweep.read() == [7.0, None, 7.0]
+    assert asked == ["a", "b", "c"]
+    broken = False
+    assert sweep.read() == [7.0, 7.0, 7.0]
+
+
 def test_a_number_is_never_scaled_beyond_all_bounds():
     with pytest.raises(ValueError, match="more than 1"):
         NumberSweep().add(lambda: b"1e308", 100.0)

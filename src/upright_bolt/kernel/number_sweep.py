@@ -19,24 +19,40 @@ FEW = 4
 """So few numbers are decoded faster one by one."""
 
 
+class _OpenFiles(list[Read]):
+    """Reads files in one go; once one has failed, each by itself until none does."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._failing = False
+
+    def read(self) -> list[bytes]:
+        """Return the content of each, empty where it cannot be read."""
+        if not self._failing:
+            try:
+                return list(map(call, self))
+            except OSError:
+                self._failing = True
+        found = [read_or_nothing(read) for read in self]
+        self._failing = b"" in found
+        return found
+
+
 class TextSweep:
     """Reads a list of open files that hold a word or a line."""
 
     def __init__(self) -> None:
-        self._reads: list[Read] = []
+        self._files = _OpenFiles()
         self._raw: list[bytes] = []
-
-    def __len__(self) -> int:
-        return len(self._reads)
 
     def add(self, read: Read) -> int:
         """Add a file and return its place."""
-        self._reads.append(read)
-        return len(self) - 1
+        self._files.append(read)
+        return len(self._files) - 1
 
     def read(self) -> list[bytes]:
         """Read all files and return what they hold; the same list as before, if no file has changed."""
-        raw = _read_all(self._reads)
+        raw = self._files.read()
         if raw != self._raw:
             self._raw = raw
         return self._raw
@@ -46,14 +62,14 @@ class NumberSweep:
     """Reads a list of open files that hold a number."""
 
     def __init__(self) -> None:
-        self._reads: list[Read] = []
+        self._files = _OpenFiles()
         self._scales: list[float] = []
         self._voids: list[tuple[int, float]] = []
         self._raw: list[bytes] = []
         self._numbers: Numbers = []
 
     def __len__(self) -> int:
-        return len(self._reads)
+        return len(self._files)
 
     def add(self, read: Read, scale: float, void: int | None = None) -> int:
         """Add a file and return its place.
@@ -68,7 +84,7 @@ class NumberSweep:
         """
         if scale > 1.0:
             raise ValueError(f"a scale of {scale} is more than 1")
-        self._reads.append(read)
+        self._files.append(read)
         self._scales.append(scale)
         if void is not None:
             self._voids.append((len(self) - 1, void * scale))
@@ -76,7 +92,7 @@ class NumberSweep:
 
     def read(self) -> Numbers:
         """Read all files and return a number each; the same list as before, if no file has changed."""
-        raw = _read_all(self._reads)
+        raw = self._files.read()
         if raw != self._raw:
             self._raw, self._numbers = raw, self._decoded(raw)
         return self._numbers
@@ -108,14 +124,6 @@ def number_of(data: bytes, scale: float) -> float | None:
     except ValueError:
         return None
     return number if isfinite(number) else None
-
-
-def _read_all(reads: list[Read]) -> list[bytes]:
-    """Return the content of each file, empty where it cannot be read."""
-    try:
-        return list(map(call, reads))
-    except OSError:
-        return [read_or_nothing(read) for read in reads]
 
 
 def read_or_nothing(read: Read) -> bytes:
