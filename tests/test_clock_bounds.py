@@ -30,6 +30,7 @@ class SteppedFiles(RealFiles):
         cap_khz: what the firmware allows.
         heat: state of the processor's cooling device.
         offline: policies whose processors are gone.
+        coming: whether they are on their way back: online already, and their clocks not there yet.
     """
 
     def __init__(self, root):
@@ -37,6 +38,7 @@ class SteppedFiles(RealFiles):
         self.chosen = {(n, end): khz for n in (0, 1) for end, khz in (("max", 2400000), ("min", 800000))}
         self.cap_khz, self.heat = 2400000, 0
         self.offline = set()
+        self.coming = False
 
     def _parts(self, path):
         name = Path(path).name
@@ -48,7 +50,7 @@ class SteppedFiles(RealFiles):
         if number in self.offline:
             raise FileFault(path, errno.EBUSY)
         if path == f"/{CPU}/online":
-            return b"0\n" if self.offline else b"0-1\n"
+            return b"0\n" if self.offline and not self.coming else b"0-1\n"
         if name == "bios_limit":
             return b"%d\n" % self.cap_khz
         if name == "cur_state":
@@ -207,6 +209,22 @@ def test_what_is_owed_to_a_processor_is_put_back_once_it_is_there_again(engine, 
     assert not settings.owes
     assert board.chosen[1, "max"] == 2400000
     assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"ondemand"
+
+
+def test_a_processor_that_is_seen_on_its_way_back_is_put_back_and_followed_all_the_same(engine, board):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0, "governor": "performance"}, standing=True).ok
+    board.offline = {1}
+    settings.put_back()
+    board.coming = True
+    settings.look_at_processors()
+    assert settings.owes
+    board.offline, board.coming = set(), False
+    settings.look_at_processors()
+    assert not settings.owes
+    assert board.chosen[1, "max"] == 2400000
+    assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
+    assert board.chosen[1, "max"] == 1200000
 
 
 def test_a_trial_of_a_program_that_died_is_put_back_while_a_processor_is_offline(engine, board):

@@ -2,6 +2,7 @@
 
 import errno
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from contextlib import suppress
 from dataclasses import replace
 
 from upright_bolt.errors import FileFault
@@ -239,12 +240,24 @@ class Backend:
             self.on_processors()
 
     def _there_now(self) -> tuple[str, ...]:
-        """Return which processors are online, and which graphics cards are there: docks and boxes come and go."""
-        cards = self._ports.files.names(paths.DRM)
+        """Return which processors are online, whose clocks can be set, and which graphics cards are there.
+
+        A processor that comes is online a moment before its clocks can be set. Docks and boxes bring cards.
+        """
+        files = self._ports.files
+        policies = [name for name in files.names(paths.CPUFREQ) if self._shows(f"{paths.CPUFREQ}/{name}/affected_cpus")]
+        cards = files.names(paths.DRM)
         try:
-            return self.text(paths.CPU_ONLINE), *cards
+            return self.text(paths.CPU_ONLINE), *policies, *cards
         except FileFault:
-            return "", *cards
+            return "", *policies, *cards
+
+    def _shows(self, path: str) -> bool:
+        """Tell whether a file can be read now."""
+        with suppress(FileFault):
+            self.text(path)
+            return True
+        return False
 
     def processors_changed(self) -> None:
         """Take over which processors and graphics chips are there now: the files of controls come and go with them.
