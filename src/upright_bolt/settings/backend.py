@@ -12,6 +12,7 @@ from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDri
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
+from upright_bolt.kernel.probe import cpu_list
 from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
@@ -67,6 +68,7 @@ class Backend:
         self._surveys = 0
         self._registers = found.registers
         self._files = found.files
+        self._coming = self._not_yet_whole()
         self._there = self._there_now()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
@@ -240,17 +242,22 @@ class Backend:
             self.on_processors()
 
     def _there_now(self) -> tuple[str, ...]:
-        """Return which processors are online, whose clocks can be set, and which graphics cards are there.
-
-        A processor that comes is online a moment before its clocks can be set. Docks and boxes bring cards.
-        """
-        files = self._ports.files
-        policies = [name for name in files.names(paths.CPUFREQ) if self._shows(f"{paths.CPUFREQ}/{name}/affected_cpus")]
-        cards = files.names(paths.DRM)
+        """Return which processors are online, which of those that were not yet whole are by now, and which cards."""
+        came = [path for path in self._coming if self._shows(path)]
+        cards = self._ports.files.names(paths.DRM)  # docks and boxes come and go
         try:
-            return self.text(paths.CPU_ONLINE), *policies, *cards
+            return self.text(paths.CPU_ONLINE), *came, *cards
         except FileFault:
-            return "", *policies, *cards
+            return "", *came, *cards
+
+    def _not_yet_whole(self) -> list[str]:
+        """Return a file each of processors that are online already, and whose clocks cannot be read yet."""
+        with suppress(FileFault):
+            online = cpu_list(self.text(paths.CPU_ONLINE))
+            known = set(self._ports.files.names(paths.CPUFREQ))
+            files = [paths.policy(cpu, "affected_cpus") for cpu in online if f"policy{cpu}" in known]
+            return [path for path in files if not self._shows(path)]
+        return []
 
     def _shows(self, path: str) -> bool:
         """Tell whether a file can be read now."""
@@ -264,6 +271,7 @@ class Backend:
 
         Sensors keep their places; those of a new chip come after them.
         """
+        self._coming = self._not_yet_whole()
         self._there = self._there_now()
         found = survey(self._ports.files, self._ports.registers, self._ports.word, self._rests)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
