@@ -31,6 +31,7 @@ class SteppedFiles(RealFiles):
         heat: state of the processor's cooling device.
         offline: policies whose processors are gone.
         coming: whether they are on their way back: online already, and their clocks not there yet.
+        back_after: after so many reads they are on their way back, and ``whole_after`` more they are there.
     """
 
     def __init__(self, root):
@@ -39,13 +40,25 @@ class SteppedFiles(RealFiles):
         self.cap_khz, self.heat = 2400000, 0
         self.offline = set()
         self.coming = False
+        self.back_after = self.whole_after = 0
 
     def _parts(self, path):
         name = Path(path).name
         number = int(path.split("/policy")[1].split("/")[0]) if "/policy" in path else None
         return number, {"scaling_max_freq": "max", "scaling_min_freq": "min"}.get(name), name
 
+    def _come_back(self):
+        if self.back_after > 0:
+            self.back_after -= 1
+            self.coming = not self.back_after
+        elif self.coming and self.whole_after > 0:
+            self.whole_after -= 1
+        if self.coming and not self.whole_after:
+            self.offline, self.coming = set(), False
+
     def read(self, path):
+        if self.back_after or self.whole_after:
+            self._come_back()
         number, end, name = self._parts(path)
         if number in self.offline:
             raise FileFault(path, errno.EBUSY)
@@ -225,6 +238,24 @@ def test_a_processor_that_is_seen_on_its_way_back_is_put_back_and_followed_all_t
     assert board.chosen[1, "max"] == 2400000
     assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
     assert board.chosen[1, "max"] == 1200000
+
+
+@pytest.mark.parametrize("whole_after", [0, 1, 2, 5, 20])
+def test_a_processor_that_comes_back_at_any_moment_of_a_look_is_put_back(engine, board, whole_after):
+    settings = engine()
+    for back_after in range(1, 120):
+        assert settings.try_settings({"clock-max": 1600.0, "governor": "performance"}, standing=True).ok
+        board.offline = {1}
+        settings.put_back()
+        assert settings.owes
+        board.back_after, board.whole_after = back_after, whole_after
+        settings.look_at_processors()
+        board.back_after = board.whole_after = 0
+        board.offline, board.coming = set(), False
+        settings.look_at_processors()  # as the kernel's event has it
+        assert not settings.owes
+        assert board.chosen[1, "max"] == 2400000, back_after
+        assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"ondemand"
 
 
 def test_a_trial_of_a_program_that_died_is_put_back_while_a_processor_is_offline(engine, board):

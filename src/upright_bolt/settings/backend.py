@@ -68,8 +68,7 @@ class Backend:
         self._surveys = 0
         self._registers = found.registers
         self._files = found.files
-        self._coming = self._not_yet_whole()
-        self._there = self._there_now()
+        self._look_who_is_there()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
         self._capped = _capped_files(found.controls)
@@ -243,12 +242,18 @@ class Backend:
 
     def _there_now(self) -> tuple[str, ...]:
         """Return which processors are online, which of those that were not yet whole are by now, and which cards."""
-        came = [path for path in self._coming if self._shows(path)]
+        came = [path for path in self._coming if self._answers(path)]
         cards = self._ports.files.names(paths.DRM)  # docks and boxes come and go
         try:
             return self.text(paths.CPU_ONLINE), *came, *cards
         except FileFault:
             return "", *came, *cards
+
+    def _look_who_is_there(self) -> None:
+        """Note what a survey begun now may find. Whatever comes from here on is told by ``_there_now``."""
+        self._coming: list[str] = []
+        self._there = self._there_now()
+        self._coming = self._not_yet_whole()
 
     def _not_yet_whole(self) -> list[str]:
         """Return a file each of processors that are online already, and whose clocks cannot be read yet."""
@@ -256,29 +261,38 @@ class Backend:
             online = cpu_list(self.text(paths.CPU_ONLINE))
             known = set(self._ports.files.names(paths.CPUFREQ))
             files = [paths.policy(cpu, "affected_cpus") for cpu in online if f"policy{cpu}" in known]
-            return [path for path in files if not self._shows(path)]
+            return [path for path in files if not self._answers(path)]
         return []
 
-    def _shows(self, path: str) -> bool:
-        """Tell whether a file can be read now."""
-        with suppress(FileFault):
+    def _answers(self, path: str) -> bool:
+        """Tell whether the kernel answers at a file; one that a copy lacks tells of nothing to wait for."""
+        try:
             self.text(path)
-            return True
-        return False
+        except FileFault as fault:
+            return fault.errno == errno.ENOENT
+        return True
+
+    @property
+    def declared(self) -> set[str]:
+        """The files of all controls that there are now."""
+        return {path for driver in self.drivers.values() for path in driver.files}
 
     def processors_changed(self) -> None:
-        """Take over which processors and graphics chips are there now: the files of controls come and go with them.
+        """Take over which processors and graphics chips are there now, and tell if what was gone is there again."""
+        self.survey_anew()
+        self.on_processors()
+
+    def survey_anew(self) -> None:
+        """Take over the files of controls, which come and go with processors and graphics chips.
 
         Sensors keep their places; those of a new chip come after them.
         """
-        self._coming = self._not_yet_whole()
-        self._there = self._there_now()
+        self._look_who_is_there()
         found = survey(self._ports.files, self._ports.registers, self._ports.word, self._rests)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
         if self._sensing.take_over(found):
             self._about, self._surveys = None, self._surveys + 1
-        self.on_processors()
 
     def watch_chips(self, *, closely: bool) -> None:
         """Read graphics chips at every sample while a run works on one, though it may do nothing at the moment."""

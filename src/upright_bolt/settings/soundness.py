@@ -26,7 +26,7 @@ class CheckedTexts:
 
 def check_texts(texts: Mapping[str, str], backend: Backend, controls: ControlReader) -> CheckedTexts:
     """Tell which of ``texts``, by kernel file, may be written."""
-    declared = {path for driver in backend.drivers.values() for path in driver.files}
+    declared = backend.declared
     known = {path: text for path, text in texts.items() if path in declared and len(text) <= LONGEST_TEXT}
     refused = {path for path in texts if path not in known}
     would_be = backend.drivers_over(known)

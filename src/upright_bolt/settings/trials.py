@@ -314,6 +314,8 @@ class Trials:
         """Put back what is owed to processors that are there again."""
         back = {path: text for path, text in self._backend.owed.items() if not self._backend.is_gone(path)}
         if back:
+            if not back.keys() <= self._backend.declared:
+                self._backend.survey_anew()  # a processor came after the last one, and its files are not known yet
             sound = check_texts(back, self._backend, self._controls).sound
             self._backend.owed = {path: text for path, text in self._backend.owed.items() if path not in back}
             left = self._backend.restore(sound)
