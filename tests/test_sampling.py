@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from support import FaultyFiles, TwinSession, fresh_twin, read_twin
 from upright_bolt.analysis.constraint_judge import FixedLimits
 from upright_bolt.analysis.constraints import Readings, held_by
-from upright_bolt.kernel.channels import BusyTable, Counter, Gauge
+from upright_bolt.kernel.channels import BatteryFiles, BusyTable, Counter, Gauge, Supplies
 from upright_bolt.kernel.number_sweep import NumberSweep, number_of
 from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
@@ -63,6 +63,46 @@ def test_rates_need_two_samples():
     first = read_twin(sampler)
     for name in ("power.package", "busy.cpu0", "busy.mean"):
         assert first[sampler.index[name]] is None
+
+
+class KeptBattery(Hand):
+    """A battery whose driver keeps what it said for a second, while every read takes time; unplugged for a while."""
+
+    def __init__(self, unplugged_s, plugged_s, read_s):
+        super().__init__()
+        self._between_s, self._read_s, self._kept_s = (unplugged_s, plugged_s), read_s, float("-inf")
+        self._kept = ("", "")
+
+    def wait_until(self, time_s):
+        self.time_s = max(time_s, self.time_s)
+
+    def opener(self, path, size=0):
+        def read():
+            self.time_s += self._read_s
+            plugged = not self._between_s[0] <= self.time_s < self._between_s[1]
+            if path == "/online":
+                return b"%d" % plugged
+            if self.time_s - self._kept_s > 1.0:
+                self._kept_s = self.time_s
+                self._kept = ("12000000", "Charging") if plugged else ("9500000", "Discharging")
+            return self._kept[path == "/status"].encode()
+
+        return read
+
+
+@given(unplugged_s=st.floats(1.0, 4.0), for_s=st.floats(4.0, 6.0), read_s=st.floats(0.001, 0.1))
+def test_a_drain_is_never_the_number_of_another_moment(unplugged_s, for_s, read_s):
+    hand = KeptBattery(unplugged_s, unplugged_s + for_s, read_s)
+    sensors = {name: Sensor(name, POWER, "", SensorKind.SUPPLY) for name in ("charger", "battery.drain")}
+    battery = BatteryFiles("/status", None, "/power", None, None, None, None, in_charge=False)
+    sampler = by_hand(hand, Supplies(sensors, ("/online",), (battery,)))
+    for step in range(24):
+        hand.wait_until(step * 0.5)
+        began_s = hand.time_s
+        plugged, drain = read_twin(sampler)[:2]
+        assert drain in ((0.0, 9.5, None) if plugged else (9.5, None))
+        if unplugged_s + 2.5 <= began_s < unplugged_s + for_s - 0.5:
+            assert drain == 9.5
 
 
 @given(start=st.integers(0, 10**9 - 1), joules=st.floats(0.001, 900), seconds=st.floats(0.1, 10))

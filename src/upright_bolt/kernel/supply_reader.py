@@ -1,9 +1,10 @@
 """Chargers and batteries as one source: plugged in or not, charge, drain in watts, hours left.
 
 The numbers come from the sampler's sweep; only the word that tells a battery's direction is read here. A battery's own
-numbers move once in a second or two, so they are computed that often; after a charger has come or gone with every
-sample, since the kernel keeps what the battery said last for a second. Until the battery says that it discharges, its
-drain without a charger is not known.
+numbers move once in a second or two, so they are computed that often; after a charger has come or gone, or a battery
+says something new, with every sample, since the kernel keeps what the battery said last for a second. Until the battery
+says that it discharges, its drain without a charger is not known. What the kernel keeps may be renewed between two
+reads of one sample; a word that is new may therefore be newer than the numbers, and they tell no drain yet.
 """
 
 from collections.abc import Callable
@@ -21,7 +22,7 @@ LEAST_DRAIN_W = 0.2
 MICRO = 1e-6
 EVERY_S = 2.0
 UNSETTLED_S = 4.0
-"""For so long after a charger has come or gone, a battery may still tell what was before."""
+"""For so long after a charger has come or gone, or a battery has said something new, it may still tell what was."""
 
 Sweep = Callable[[str, float], int | None]
 """Adds a file to the sweep, with its scale; returns its index there, or None if it cannot be opened."""
@@ -56,6 +57,7 @@ class SupplyReader:
         self._words = [open_word(battery.status) for battery in channel.batteries]
         self._computed_s = self._changed_s = float("-inf")
         self._plugged: Numbers = []
+        self._said: list[bytes] = []
 
     def take(self, now_s: float, decoded: Numbers, values: Numbers) -> None:
         """Fill what is known now into ``values``, which are kept from call to call.
@@ -72,14 +74,16 @@ class SupplyReader:
         if unsettled or now_s - self._computed_s >= EVERY_S - 1e-6:
             self._computed_s = now_s
             charger = max((state for state in chargers if state is not None), default=None)
-            known = self._computed(decoded, charger)
+            said, self._said = self._said, [read_or_nothing(read).strip() for read in self._words]
+            if self._said != said:
+                self._changed_s = now_s
+            begun = any(now == DRAINING and was not in (now, b"") for was, now in zip(said, self._said, strict=False))
+            unknown = begun or (charger == 0.0 and DRAINING not in self._said)
+            known = self._computed(decoded, charger, [b""] * len(self._said) if unknown else self._said)
             for name, index in self._index.items():
                 values[index] = known[name]
 
-    def _computed(self, decoded: Numbers, charger: float | None) -> dict[str, float | None]:
-        words = [read_or_nothing(read).strip() for read in self._words]
-        if charger == 0.0 and DRAINING not in words:
-            words = [b""] * len(words)  # nothing else could feed the machine: the batteries have not noticed yet
+    def _computed(self, decoded: Numbers, charger: float | None, words: list[bytes]) -> dict[str, float | None]:
         batteries = [battery.read(decoded, word) for battery, word in zip(self._batteries, words, strict=True)]
         drains = [b.drain_w for b in batteries if b.drain_w is not None]
         stored = [b.stored_wh for b in batteries if b.stored_wh is not None]
