@@ -14,6 +14,7 @@ from math import floor
 import numpy as np
 from numpy.typing import NDArray
 
+from upright_bolt.analysis.chip_held import HIGHEST_CLOCK
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.control import Control, ControlState, Value
@@ -234,8 +235,8 @@ def same_clock(curve: Curve, controls: Mapping[str, Control], part: str, clock_m
     else:
         moved = round(lower, 3) if own == "highest-voltage" else -float(round(1000.0 * (volts - lower)))
     settings: dict[str, Value] = {f"{part}{PART_MARK}{own}": moved}
-    if can_set(controls, part, "highest-clock"):
-        settings[f"{part}{PART_MARK}highest-clock"] = float(round(clock_mhz))
+    if can_set(controls, part, HIGHEST_CLOCK):
+        settings[f"{part}{PART_MARK}{HIGHEST_CLOCK}"] = float(round(clock_mhz))
     watts_part = curve.watts_part(clock_mhz)
     less = (lower / volts) ** 2 if volts and lower else None
     watts_part = None if less is None or watts_part is None else less * watts_part
@@ -277,9 +278,9 @@ def clocks_to_measure(controls: Mapping[str, Control], part: str, curve: Curve) 
 
     While a chip sleeps its controls tell no clock, but what it has shown does.
     """
-    name = f"{part}{PART_MARK}highest-clock"
+    name = f"{part}{PART_MARK}{HIGHEST_CLOCK}"
     control = controls.get(name)
-    if control is None or not can_set(controls, part, "highest-clock"):
+    if control is None or not can_set(controls, part, HIGHEST_CLOCK):
         return None
     highest = control.stock if isinstance(control.stock, float) else control.maximum
     if highest is None and curve.top is not None:
@@ -307,7 +308,7 @@ def can_set(controls: Mapping[str, Control], part: str, own: str) -> bool:
 def flat_and_quiet(curve: Curve, controls: Mapping[str, Control], part: str) -> Asked | None:
     """Return the highest clock at which the heavy scene took two thirds of its watts at stock; None if not seen."""
     top = curve.top
-    if top is None or not top.watts or not can_set(controls, part, "highest-clock"):
+    if top is None or not top.watts or not can_set(controls, part, HIGHEST_CLOCK):
         return None
     wanted = QUIET_PART * top.watts
     measured = [(pair.clock_mhz, pair.watts) for pair in curve.stock if pair.watts]
@@ -315,7 +316,7 @@ def flat_and_quiet(curve: Curve, controls: Mapping[str, Control], part: str) -> 
         if low_w <= wanted <= high_w:
             exact = low + (wanted - low_w) / (high_w - low_w) * (high - low) if high_w > low_w else low
             clock = GRID_MHZ * floor(exact / GRID_MHZ)
-            settings: dict[str, Value] = {f"{part}{PART_MARK}highest-clock": clock}
+            settings: dict[str, Value] = {f"{part}{PART_MARK}{HIGHEST_CLOCK}": clock}
             return Asked(settings, clock, None, curve.watts_part(clock), curve.frames_part(clock))
     return None
 
@@ -332,7 +333,7 @@ def same_speed(curve: Curve, controls: Mapping[str, Control], part: str) -> Aske
         found = same_clock(curve, controls, part, top.clock_mhz, as_mhz)
     except (BadInput, Refused):
         return None
-    held = f"{part}{PART_MARK}highest-clock"
+    held = f"{part}{PART_MARK}{HIGHEST_CLOCK}"
     if held in found.settings:
         found.settings[held] = GRID_MHZ * floor((top.clock_mhz + ROOM_MHZ) / GRID_MHZ)
     return found

@@ -18,7 +18,9 @@ SPEED = "same speed, fewer watts"
 
 def curve(
     context: typer.Context,
-    chip: Annotated[str, typer.Argument(metavar="CHIP", help="A graphics chip, e.g. gpu03; the only one.")] = "",
+    chip: Annotated[
+        str, typer.Argument(metavar="CHIP", help="A graphics chip, e.g. gpu03; not needed for the only one.")
+    ] = "",
     clock: Annotated[str, typer.Option("--clock", help="A clock that is wanted at less voltage, e.g. 2GHz.")] = "",
     at: Annotated[str, typer.Option("--as", help="The lower clock whose voltage it is to have.")] = "",
     as_json: AsJson = False,

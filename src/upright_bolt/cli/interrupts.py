@@ -5,7 +5,7 @@ where the exception is swallowed or becomes another one, so such an interrupt wa
 """
 
 import signal
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from types import FrameType
 
@@ -30,16 +30,24 @@ def ending_in_order() -> Iterator[None]:
     Raises:
         KeyboardInterrupt: one of the signals came.
     """
-    taken = [signal.SIGALRM, *ending_signals()]
-    before = {number: signal.getsignal(number) for number in taken}
+    with handled(interrupt, [signal.SIGALRM, *ending_signals()]):
+        try:
+            yield
+        finally:
+            signal.setitimer(signal.ITIMER_REAL, 0.0)
+
+
+@contextmanager
+def handled(handler: Callable[[int, FrameType | None], None], numbers: Iterable[signal.Signals]) -> Iterator[None]:
+    """Have signals handled within, and do afterwards what they did before."""
+    before = {number: signal.getsignal(number) for number in numbers}
     try:
-        for number in taken:
-            signal.signal(number, interrupt)
+        for number in before:
+            signal.signal(number, handler)
         yield
     finally:
-        signal.setitimer(signal.ITIMER_REAL, 0.0)
-        for number, handler in before.items():
-            signal.signal(number, handler)
+        for number, earlier in before.items():
+            signal.signal(number, earlier)
 
 
 def interrupt(_number: int, frame: FrameType | None) -> None:

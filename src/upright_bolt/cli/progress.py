@@ -1,14 +1,13 @@
 """A progress bar on a terminal while runs go on; nothing elsewhere."""
 
 import select
-import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
 from typing import TYPE_CHECKING
 
-from upright_bolt.cli.interrupts import ending_signals, interrupt
+from upright_bolt.cli.interrupts import ending_signals, handled, interrupt
 from upright_bolt.wording.start import waiting
 
 if TYPE_CHECKING:
@@ -39,12 +38,8 @@ def stopping() -> Iterator[Stop]:
             interrupt(number, frame)
         stop.asked = True
 
-    before = {number: signal.signal(number, ask) for number in ending_signals()}
-    try:
+    with handled(ask, ending_signals()):
         yield stop
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
 
 
 def _enter_pressed() -> bool:

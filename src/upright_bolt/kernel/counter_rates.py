@@ -36,11 +36,11 @@ class CounterRates:
             return []
         per_s = 1.0 / seconds
         try:
-            rates: list[float] = list(map(mul, map(mul, map(sub, counts, last), self._scales), repeat(per_s)))
+            rates: Numbers = list(map(mul, map(mul, map(sub, counts, last), self._scales), repeat(per_s)))
         except TypeError:  # some are missing
             rates = []
-        if rates and min(rates) >= 0.0:
-            return [*rates]
+        if rates and min(rates) >= 0.0:  # type: ignore[type-var,operator]
+            return rates
         return [
             None if now is None or was is None else (now - was if now >= was else now - was + span) * scale * per_s
             for now, was, span, scale in zip(counts, last, self._spans, self._scales, strict=True)
