@@ -137,6 +137,7 @@ def test_plugging_shows_as_drift(bolt):
         (["sample", "--count", "many"], 2, "is not a valid int"),
         (["sample", "--interval", "1day"], 2, "interval"),
         (["dance"], 2, "No such command"),
+        (["machines"], 2, "Did you mean 'machine'? Try"),
         (["put-back"], 2, "No trial is running"),
         (["plug", "sideways"], 2, "neither in nor out"),
     ],

@@ -106,7 +106,7 @@ def test_who_gets_the_heat_is_a_picture_with_its_sentence(with_ladder, open_app)
     sweep.result.setCurrentIndex(sweep.result.findData("shared"))
     until(lambda: len(sweep.chart.lines) == 2)
     frames, processor = sweep.chart.lines
-    assert processor.words == "processor score"
+    assert (frames.words, processor.words) == ("frames", "processor score")
     assert max(point.mean for point in frames.points) == pytest.approx(100.0)
     assert processor.points[0].mean < 75.0 < processor.points[-1].mean
     assert "more frames for" in sweep._said.text()

@@ -95,7 +95,7 @@ def shared(runs: Iterable[RunRecord], control: str) -> tuple[SweepLine, ...]:
     """
     of_both = [run for run in runs if run.head.workload == "both"]
     found = []
-    for key, words in (("score_settled", ""), ("processor_score", "processor score")):
+    for key, words in (("score_settled", "frames"), ("processor_score", "processor score")):
         first = next(iter(lines(of_both, control, key)), None)
         if first is None:
             return ()

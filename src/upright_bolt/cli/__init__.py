@@ -45,7 +45,8 @@ def _answer(argv: list[str]) -> int:
     except BoltError as fault:
         code = _say(str(fault), fault.exit_code, as_json=as_json)
     except TyperException as fault:
-        sentence = fault.format_message().rstrip(".") + "."
+        sentence = fault.format_message()
+        sentence += "" if sentence.endswith((".", "?")) else "."
         code = _say(f"{sentence} Try “upright-bolt --help”.", 2, as_json=as_json)
     except Exit as end:
         code = end.exit_code

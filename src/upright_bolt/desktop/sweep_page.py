@@ -34,7 +34,7 @@ USUAL_CONTROLS = ("core-offset", "sustained", "epp")
 FORM_W = 250
 
 
-WHO_GETS_IT = Number(SHARED, "Who gets the heat: frames and processor score, of the most", SHARE)
+WHO_GETS_IT = Number(SHARED, "Who gets the heat: frames and processor score against the highest", SHARE)
 
 
 class SweepChart(Chart):
@@ -120,8 +120,9 @@ class SweepChart(Chart):
             brush=pg.mkBrush(colour if index == 0 else self.theme.sheet),
         )  # fmt: skip
         self._add(dots)
-        if index and line.words and line.points:
-            self._words(line.words, xs[-1], ys[-1], colour, (1.0, 1.3))
+        if line.words and line.points:
+            end = -1 if index else 0
+            self._words(line.words, xs[end], ys[end], colour, (1.0 if index else 0.0, 1.3))
 
     def _words(self, text: str, x: float, y: float, colour: str, anchor: tuple[float, float]) -> None:
         words = pg.TextItem(text, color=colour, anchor=anchor)
@@ -350,7 +351,7 @@ class SweepPage(QWidget):
         exchange = best_exchange([run for run in self._runs if run.head.workload == "both"])
         count = sum(len(point.runs) for point in found[0].points) if found else 0
         said = [shared_heat(exchange)] if exchange is not None else []
-        self._said.setText(" ".join([*said, f"{count} runs. Strong: frames; thin: the processor's score."]))
+        self._said.setText(" ".join([*said, f"{count} runs."]))
 
     def _say(self, found: tuple[SweepLine, ...]) -> None:
         if self.result.currentData() == SHARED:
