@@ -8,6 +8,7 @@ import os
 import shutil
 import sys
 import time
+from argparse import ArgumentParser
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
@@ -22,6 +23,7 @@ from rig.machine import Machine
 NEEDED = ("qemu-system-x86_64", "iasl", "busybox", "cpio", "mke2fs", "gcc", "make")
 WAKE_EVERY_S = 8.0
 SKIP = "UPRIGHT_BOLT_SKIP_KERNEL"
+CUTS = "cuts"
 AT_ONCE = 2
 """Machines emulated at a time: each keeps little more than one processor busy."""
 AMD, INTEL = "EPYC-Rome,-hypervisor", "Skylake-Client-v4,-hypervisor"
@@ -137,18 +139,26 @@ def why_not() -> str:
     return ""
 
 
+def read_words(words: list[str]) -> tuple[list[str], bool, bool]:
+    """Return the scenarios that are asked for, and whether ``--long`` and ``--show`` are. Other words end it."""
+    parser = ArgumentParser(description="Run the program on a real kernel in an emulator.")
+    known = [*(scenario.name for scenario in SCENARIOS), CUTS]
+    parser.add_argument("scenarios", nargs="*", metavar="SCENARIO", help=f"{', '.join(known)}; all if none is named")
+    parser.add_argument("--long", action="store_true", help="also what takes long, and fifty power cuts")
+    parser.add_argument("--show", action="store_true", help="print what each check saw")
+    asked = parser.parse_args(words)
+    if unknown := [name for name in asked.scenarios if name not in known]:
+        parser.error(f"there is no {', '.join(unknown)}; there are {', '.join(known)}")
+    return asked.scenarios, asked.long, asked.show
+
+
 def main(words: list[str]) -> int:
     """Run what is asked for and return the exit code."""
+    asked, long, show = read_words(words)
     why = why_not()
     if why:
         print(why, file=sys.stderr)
         return 0 if os.environ.get(SKIP) == "1" else 1
-    long, show = "--long" in words, "--show" in words
-    asked = [word for word in words if not word.startswith("--")]
-    known = {scenario.name: scenario for scenario in SCENARIOS}
-    if unknown := [name for name in asked if name not in {*known, "cuts"}]:
-        print(f"There is no {', '.join(unknown)}; there are {', '.join((*known, 'cuts'))}.", file=sys.stderr)
-        return 2
     rig = build(folder())
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
@@ -157,10 +167,10 @@ def main(words: list[str]) -> int:
         for scenario in SCENARIOS
         if scenario.name in asked or (not asked and (long or not scenario.long))
     ]
-    if "cuts" in asked or not asked:
+    if CUTS in asked or not asked:
         work.insert(
             min(2, len(work)),
-            lambda: [Row("cuts", *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)],
+            lambda: [Row(CUTS, *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)],
         )
     with ThreadPoolExecutor(AT_ONCE) as pool:
         rows = [row for rows in pool.map(lambda each: each(), work) for row in rows]
