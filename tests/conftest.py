@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import tempfile
@@ -22,6 +23,9 @@ __all__ = ["open_app", "qapp_kept", "window"]  # fixtures
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus
+for ending, usual in {signal.SIGINT: signal.default_int_handler, signal.SIGHUP: signal.SIG_DFL}.items():
+    if signal.getsignal(ending) is signal.SIG_IGN:  # as for what a script or nohup starts
+        signal.signal(ending, usual)
 IN_MEMORY = Path("/dev/shm")
 if os.access(IN_MEMORY, os.W_OK) and shutil.disk_usage(IN_MEMORY).free > 4 << 30:
     # Hundreds of small files and fsyncs: a disk makes the tests wait for half of their time.

@@ -49,13 +49,14 @@ def test_signals_end_what_goes_on_and_do_afterwards_what_they_did(number):
     assert signal.getsignal(number) is before
 
 
-def test_a_signal_that_was_ignored_stays_so():
-    before = signal.signal(signal.SIGHUP, signal.SIG_IGN)
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_a_signal_that_was_ignored_stays_so(number):
+    before = signal.signal(number, signal.SIG_IGN)
     try:
         with ending_in_order():
-            signal.raise_signal(signal.SIGHUP)
+            signal.raise_signal(number)
     finally:
-        signal.signal(signal.SIGHUP, before)
+        signal.signal(number, before)
 
 
 def test_an_interrupt_that_waited_does_not_come_when_all_is_over(interrupted_module):

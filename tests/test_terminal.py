@@ -35,10 +35,15 @@ def shell(line, data, **environment):
     )  # fmt: skip
 
 
-def catches_interrupts(pid):
+def does(pid, what, number):
+    """Tell whether a process catches a signal (``SigCgt``) or ignores it (``SigIgn``)."""
     with open(f"/proc/{pid}/status") as file:
-        caught = next(line for line in file if line.startswith("SigCgt:"))
-    return bool(int(caught.split()[1], 16) & 1 << signal.SIGINT - 1)
+        mask = next(line for line in file if line.startswith(f"{what}:"))
+    return bool(int(mask.split()[1], 16) & 1 << number - 1)
+
+
+def catches_interrupts(pid):
+    return does(pid, "SigCgt", signal.SIGINT)
 
 
 @pytest.mark.parametrize("after_s", [0.0, 0.05, 0.15, 0.3, 0.6])
@@ -52,6 +57,21 @@ def test_an_interrupt_in_the_first_second_prints_no_traceback(data, after_s):
     _, said = going.communicate(timeout=120)
     assert "Traceback" not in said
     assert going.returncode in (1, -signal.SIGINT)
+
+
+def test_in_the_background_of_a_script_only_what_is_not_ignored_ends_a_run(data):
+    """A shell's script ignores interrupts for what it starts with "&": they are meant for what is in front."""
+
+    def ignore():
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    going = start("run", "steady", "--duration", "24h", data=data, preexec_fn=ignore)
+    waiting.until(lambda: does(going.pid, "SigCgt", signal.SIGTERM))
+    assert does(going.pid, "SigIgn", signal.SIGINT)
+    going.send_signal(signal.SIGTERM)
+    _, said = going.communicate(timeout=120)
+    assert "Traceback" not in said
+    assert going.returncode == 1
 
 
 @pytest.mark.parametrize("line", ["COMMAND machine >&-", "COMMAND status 2>&- >&-", "COMMAND machine | true"])

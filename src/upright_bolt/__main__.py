@@ -5,7 +5,8 @@ import sys
 
 # Until the command line is loaded there is nothing to tidy up: an interrupt ends the process at once, as any signal
 # does, and not with a traceback of an import. The module behind "signal" is built in, and costs no import itself.
-_signal.signal(_signal.SIGINT, _signal.SIG_DFL)
+if _signal.getsignal(_signal.SIGINT) != _signal.SIG_IGN:  # as it is in the background of a shell's script
+    _signal.signal(_signal.SIGINT, _signal.SIG_DFL)
 
 
 def main() -> None:

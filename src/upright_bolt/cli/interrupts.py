@@ -5,22 +5,15 @@ where the exception is swallowed or becomes another one, so such an interrupt wa
 """
 
 import signal
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
+
+from upright_bolt.ending_signals import ending_signals, handled
 
 AGAIN_S = 0.002
 """How soon an interrupt that waits looks again whether the module is there."""
 IMPORT_SYSTEM = "<frozen importlib._bootstrap>"
-
-
-def ending_signals() -> list[signal.Signals]:
-    """Return the signals that end a command: an interrupt, told to end, its terminal is gone.
-
-    One of the last two that is ignored stays so, as nohup has it.
-    """
-    others = (signal.SIGTERM, signal.SIGHUP)
-    return [signal.SIGINT, *(number for number in others if signal.getsignal(number) is not signal.SIG_IGN)]
 
 
 @contextmanager
@@ -35,19 +28,6 @@ def ending_in_order() -> Iterator[None]:
             yield
         finally:
             signal.setitimer(signal.ITIMER_REAL, 0.0)
-
-
-@contextmanager
-def handled(handler: Callable[[int, FrameType | None], None], numbers: Iterable[signal.Signals]) -> Iterator[None]:
-    """Have signals handled within, and do afterwards what they did before."""
-    before = {number: signal.getsignal(number) for number in numbers}
-    try:
-        for number in before:
-            signal.signal(number, handler)
-        yield
-    finally:
-        for number, earlier in before.items():
-            signal.signal(number, earlier)
 
 
 def interrupt(_number: int, frame: FrameType | None) -> None:

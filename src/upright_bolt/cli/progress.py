@@ -7,7 +7,8 @@ from contextlib import contextmanager
 from types import FrameType
 from typing import TYPE_CHECKING
 
-from upright_bolt.cli.interrupts import ending_signals, handled, interrupt
+from upright_bolt.cli.interrupts import interrupt
+from upright_bolt.ending_signals import ending_signals, handled
 from upright_bolt.wording.start import waiting
 
 if TYPE_CHECKING:

@@ -28,6 +28,7 @@ from upright_bolt.desktop.panel import NO_PANEL, Panel
 from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.desktop.session_thread import SessionThread
 from upright_bolt.desktop.window import Window
+from upright_bolt.ending_signals import ending_signals
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.event import ChipsChanged
 from upright_bolt.model.quantity import Shown
@@ -339,7 +340,7 @@ def open_window(opener: Opener, machine: str, data: Path, view: str | None, *, h
         raise BadInput(f"There is no view “{view}”. Views: {', '.join(dict(VIEWS))}.")
     app = application()
     opened = DesktopApp(opener(machine), data, opener=opener)
-    for number in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+    for number in ending_signals():
         signal.signal(number, lambda *_: app.quit())  # so that a trial is put back then, too
     first = FIRST_VIEW if opened.kept.first_start else opened.kept.chosen.start_view
     opened.window.show_view(view or (first if first in opened.window.views else "workbench"))

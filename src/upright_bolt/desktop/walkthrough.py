@@ -4,7 +4,6 @@ Used where there is no display, and for the pictures in the documentation. Every
 person would use: numbers are typed, buttons are clicked.
 """
 
-import signal
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -17,6 +16,7 @@ from upright_bolt.analysis.sweep import SHARED
 from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp
 from upright_bolt.desktop.window import SIZE
+from upright_bolt.ending_signals import ending_signals, handled
 from upright_bolt.errors import BoltError
 from upright_bolt.session.session import Session
 
@@ -50,14 +50,12 @@ class Walkthrough:
         """Play it and return the ids of the two runs.
 
         Raises:
-            KeyboardInterrupt: told to end by SIGINT or SIGTERM; raised here, since Qt goes on after one in a slot.
+            KeyboardInterrupt: told to end by a signal; raised here, since Qt goes on after one in a slot.
         """
-        handlers = {number: signal.signal(number, self._end_soon) for number in (signal.SIGINT, signal.SIGTERM)}
         try:
-            return self._play()
+            with handled(self._end_soon, ending_signals()):
+                return self._play()
         finally:
-            for number, handler in handlers.items():
-                signal.signal(number, handler)
             self.window.close()
             self.app.tear_down()
 
