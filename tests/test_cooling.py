@@ -47,6 +47,17 @@ def test_a_run_that_has_not_settled_says_for_how_long():
     assert short.settled_c.value > 50.0
 
 
+def test_of_a_long_run_the_first_hour_is_fitted_and_its_end_tells_where_it_settles(monkeypatch):
+    monkeypatch.setattr(thermal, "FITTED_S", 600.0)
+    time_s, power, temp, fan = measured_run(tern(), 25.0, 600)
+    alone = thermal.fit(time_s, power, temp, fan)
+    later_s = time_s[-1] + np.arange(1.0, 4000.0)
+    quiet = [np.concatenate([column, np.full_like(later_s, value)]) for column, value in ((power, 12.0), (temp, 45.0))]
+    longer = thermal.fit(np.concatenate([time_s, later_s]), *quiet, np.concatenate([fan, np.zeros_like(later_s)]))
+    assert longer.mean == pytest.approx(alone.mean)
+    assert longer.settled_c.value < alone.settled_c.value - 5.0
+
+
 def test_more_heat_is_carried_below_a_higher_temperature():
     cooling = thermal.fit(*measured_run(tern(), 25.0, 180))
     carried = [cooling.carries(below).value for below in (60.0, 70.0, 80.0, 90.0)]

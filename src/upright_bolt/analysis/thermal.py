@@ -6,7 +6,7 @@ of such machines, or from earlier runs of the same one. Where the run says littl
 uncertainty. Intervals of 95 % come from draws around the fit (its Gauss-Newton covariance).
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,6 +34,9 @@ from upright_bolt.analysis.thermal_model import (
 
 LEAST_S = 60.0
 LEAST_RISE_C = 6.0
+FITTED_S = 3600.0
+"""Of a longer run its first hour is fitted: by then a cooling has shown its slowest part, and a fit to the hours after
+it would take minutes, to learn how the room changes."""
 REST_KEPT_S = 20.0
 """Of the readings before the load so many seconds tell where it begins."""
 WHOLE_NOISE_C, CORES_NOISE_C, FINE_NOISE_C = 0.48, 0.2, 0.08
@@ -136,12 +139,19 @@ def fit(
     measured = on_grid(time_s, power_w, temp_c, fan_rpm, cores_c)
     if measured is None or len(measured.power_w) < LEAST_S:
         return None
-    if float(measured.temp_c.max() - measured.rest_c) < LEAST_RISE_C:
+    begins = _first(measured, FITTED_S)
+    if float(begins.temp_c.max() - begins.rest_c) < LEAST_RISE_C:
         return None
-    mean, covariance = fitted(measured, prior or vague(fan=measured.blows, size_w=size_w), refined=True)
+    mean, covariance = fitted(begins, prior or vague(fan=begins.blows, size_w=size_w), refined=True)
     draws = np.random.default_rng(0).multivariate_normal(mean, covariance, DRAWS)
     draws[0] = mean
     return _cooling(measured, mean, covariance, draws)
+
+
+def _first(measured: Measured, seconds: float) -> Measured:
+    """Return the first so many seconds of a run."""
+    n = round(seconds / STEP_S)
+    return replace(measured, power_w=measured.power_w[:n], temp_c=measured.temp_c[:n], rpm=measured.rpm[:n])
 
 
 def on_grid(
