@@ -1,5 +1,6 @@
 """One run in progress: lead-in, preparation, work, end; telemetry kept as it comes, so that a crash loses little."""
 
+from array import array
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from math import isnan
@@ -103,7 +104,7 @@ class ActiveRun:
         self._index = index
         self._lead_from_s = now_s
         self._start_s: float | None = None
-        self._rows: list[list[float]] = []
+        self._rows: list[array[float]] = []  # lists would take much more: a run may last a day
         self._kept_rows = 0
         self._slices: list[Slice] = []
         self._errors: list[WorkError] = []
@@ -118,7 +119,8 @@ class ActiveRun:
         """Take a sample and the events since the last one, and go on."""
         if self.stage is RunStage.ENDED:
             return
-        self._rows.append([sample.time_s, *number_rows(sample, len(self._index), self._held_chip(sample))])
+        row = [sample.time_s, *number_rows(sample, len(self._index), self._held_chip(sample))]
+        self._rows.append(array("d", row))
         self._last_sample = sample
         self._events += events
         try:
