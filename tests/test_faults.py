@@ -55,7 +55,9 @@ def run_with(on_tern, slipping, jump):
 def test_a_suspended_machine_ends_the_run_and_says_for_how_long(on_tern, slipping):
     record = run_with(on_tern, slipping, ClockJump(slept=True, seconds=612.0))
     assert record.end.state is RunState.FAILED
-    assert record.end.why == "The machine was suspended for 612 s in the middle of the run; what came before is kept."
+    assert record.end.why == (
+        "The machine was suspended for 10 min 12 s in the middle of the run; what came before is kept."
+    )
     assert 20.0 < record.end.duration_s < 40.0
     assert record.end.score > 500
     assert len(on_tern.store.telemetry(record.id)[0]) > 40
@@ -66,7 +68,7 @@ def test_a_clock_set_back_is_told_and_moves_nothing(on_tern, slipping):
     assert record.end.state is RunState.FINISHED
     assert record.end.duration_s == 60.0
     told = [sentence(event) for event in on_tern.store.events(record.id) if isinstance(event, ClockSet)]
-    assert told == ["The computer's clock was set back by 3600 s; times within a run do not go by it"]
+    assert told == ["The computer's clock was set back by 1 h; times within a run do not go by it"]
     times, _ = on_tern.store.telemetry(record.id)
     assert (times[1:] > times[:-1]).all()
 

@@ -10,6 +10,7 @@ from upright_bolt.model.event import ChangedByOthers, Event, ProcessorsChanged
 from upright_bolt.model.note import Note, NoteCode, note
 from upright_bolt.plain_text import capital, small
 from upright_bolt.wording import events, notes
+from upright_bolt.wording.times import length
 
 PARTICULARS = {
     "folder": "/sys/x", "what": "busy", "path": "/sys/x", "why": "there is no bus", "fault": "gone", "text": "abc",
@@ -72,3 +73,13 @@ def test_only_the_first_letter_is_raised_or_lowered():
     assert capital("gpu03 voltage offset") == "gpu03 voltage offset"
     assert small("Sustained limit (PL1)") == "sustained limit (PL1)"
     assert (capital(""), small("")) == ("", "")
+
+
+@pytest.mark.parametrize(
+    ("seconds", "said"),
+    [(0.4, "0 s"), (99.0, "99 s"), (99.6, "1 min 40 s"), (150.0, "2 min 30 s"), (600.0, "10 min"),
+     (3599.0, "59 min 59 s"), (3599.7, "1 h"), (5400.0, "1 h 30 min"), (7200.0, "2 h"), (28530.0, "7 h 56 min"),
+     (86400.0, "24 h")],
+)  # fmt: skip
+def test_a_length_of_time_is_told_in_the_units_that_suit_it(seconds, said):
+    assert length(seconds) == said

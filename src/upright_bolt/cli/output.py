@@ -10,7 +10,7 @@ from upright_bolt.model.settings import show_settings
 from upright_bolt.model.work import score_quantity
 from upright_bolt.wording.constraints import shares
 from upright_bolt.wording.faults import does_not_count, place_of, state_words, struck
-from upright_bolt.wording.times import date_and_time
+from upright_bolt.wording.times import date_and_time, length
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.compare import Compared
@@ -38,7 +38,7 @@ def print_list(records: "list[RunRecord]", *, as_json: bool) -> None:
         score = struck(score) if record.broke else score
         held = next(iter(shares(end.numbers)), "")
         rows.append((str(record.id), date_and_time(head.started_at), head.machine, head.workload,
-                     f"{end.duration_s:.0f} s", score, str(len(record.errors)), held, state_words(record),
+                     length(end.duration_s), score, str(len(record.errors)), held, state_words(record),
                      head.label))  # fmt: skip
     print_table(rows, right=(0, 4, 5, 6))
 
@@ -58,7 +58,7 @@ def print_run(store: "RunStore", record: "RunRecord", below_c: float | None, *, 
     head = record.head
     label = f" “{head.label}”" if head.label else ""
     state = state_words(record) + (f", {record.end.why}" if record.end.why else "")
-    print(f"Run {record.id}{label}: {head.workload} on {head.machine}, {record.end.duration_s:.0f} s, {state}")
+    print(f"Run {record.id}{label}: {head.workload} on {head.machine}, {length(record.end.duration_s)}, {state}")
     if head.settings:
         print(f"Settings: {show_settings(head.settings)}")
     values = values_of(record)

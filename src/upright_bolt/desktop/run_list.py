@@ -24,7 +24,7 @@ from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
 from upright_bolt.model.work import WORKLOADS, score_quantity
 from upright_bolt.presentation.preferences import Preferences, RunFact
 from upright_bolt.wording.faults import state_words, struck
-from upright_bolt.wording.times import day_and_time
+from upright_bolt.wording.times import day_and_time, length
 
 RUN_ROLE = int(Qt.ItemDataRole.UserRole)
 LETTER_ROLE = RUN_ROLE + 1
@@ -92,7 +92,7 @@ def when_of(run: RunRecord, facts: Sequence[RunFact]) -> str:
     words = {
         RunFact.NUMBER: str(run.id),
         RunFact.DATE: day_and_time(run.head.started_at),
-        RunFact.LENGTH: f"{run.end.duration_s:.0f} s",
+        RunFact.LENGTH: length(run.end.duration_s),
         RunFact.SCORE: score,
         RunFact.WORKLOAD: run.head.workload,
         RunFact.MACHINE: run.head.machine,

@@ -28,6 +28,7 @@ from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.records import LadderAsked
 from upright_bolt.wording.comparison import shared_heat
 from upright_bolt.wording.start import waiting
+from upright_bolt.wording.times import length
 
 MOST_LINES = 4
 USUAL_CONTROLS = ("core-offset", "sustained", "epp")
@@ -254,7 +255,7 @@ class LadderForm(QWidget):
             self._progress.setText(no_load or hint)
             return
         run = self._presenter.progress
-        at = f", {run.elapsed_s:.0f} of {run.asked_s:.0f} s" if run is not None else ""
+        at = f", {length(run.elapsed_s)} of {length(run.asked_s)}" if run is not None else ""
         waits = f". {waiting(series.waiting)}" if series.waiting is not None else at
         self._progress.setText(f"Run {series.number} of {series.count}, {series.label}{waits}.")
 

@@ -11,6 +11,7 @@ from upright_bolt.model.axis import Axis
 from upright_bolt.model.quantity import CLOCK, POWER, SCORE, TEMPERATURE, Quantity
 from upright_bolt.model.search import SOAKING, Outcome, Purpose, Rung, RungEnd
 from upright_bolt.wording.search import axis_title, place_words, rung_line, why_next
+from upright_bolt.wording.times import span
 
 LEAST_SPAN = 60.0
 BEYOND = 8.0
@@ -123,7 +124,7 @@ def outcome_of(one: Observed) -> Outcome:
 def _earlier(axis: Axis, one: Observed) -> Mark:
     outcome = outcome_of(one)
     place = f"{place_words(axis, one.position)} {axis.quantity.unit}"
-    words = f"earlier, {one.load_s:.0f} s of full load at {place}: {outcome.value}"
+    words = f"earlier, {span(one.load_s)} of full load at {place}: {outcome.value}"
     return Mark(0, one.position, outcome, max(one.load_s, 1.0), soak=False, words=words, earlier=True)
 
 

@@ -20,7 +20,7 @@ from upright_bolt.wording import comparison
 from upright_bolt.wording import events as event_words
 from upright_bolt.wording import runs as run_words
 from upright_bolt.wording.faults import does_not_count, fault_words, state_words
-from upright_bolt.wording.times import date_and_time
+from upright_bolt.wording.times import date_and_time, length
 
 TEMPLATE = "report.html.j2"
 IDENTITY = {"name": "Machine", "vendor": "Vendor", "processor": "Processor", "cores": "Cores", "threads": "Threads",
@@ -112,7 +112,7 @@ def _tables(runs: Sequence[RunRecord]) -> list[dict[str, Any]]:
     ]
     work = [
         ["Workload", *(run.head.workload for run in runs)],
-        ["Length", *(f"{run.end.duration_s:.0f} s" for run in runs)],
+        ["Length", *(length(run.end.duration_s) for run in runs)],
         ["Started", *(date_and_time(run.head.started_at) for run in runs)],
         ["How it ended", *(state_words(run) for run in runs)],
     ]

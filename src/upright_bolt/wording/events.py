@@ -28,11 +28,12 @@ from upright_bolt.model.event import (
 from upright_bolt.model.settings import show_settings
 from upright_bolt.plain_text import capital
 from upright_bolt.wording.hold import entry_in_short, entry_words
+from upright_bolt.wording.times import length
 
 
 def _clock_set(event: ClockSet) -> str:
     way = "forward" if event.by_s > 0 else "back"
-    return f"The computer's clock was set {way} by {abs(event.by_s):.0f} s; times within a run do not go by it"
+    return f"The computer's clock was set {way} by {length(abs(event.by_s))}; times within a run do not go by it"
 
 
 def _processors_changed(event: ProcessorsChanged) -> str:
@@ -56,7 +57,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     LimitsReset: lambda e: f"Changed by firmware or another program: {_change(e)}",
     ProcessorsChanged: _processors_changed,
     ChipsChanged: _chips_changed,
-    Resumed: lambda e: f"The machine was suspended for {e.slept_s:.0f} s",
+    Resumed: lambda e: f"The machine was suspended for {length(e.slept_s)}",
     ClockSet: _clock_set,
     AccessChanged: lambda e: e.trouble or "The root service answers again",
     ChangedByOthers: lambda e: f"{capital(e.what)} by {e.who}",
@@ -66,7 +67,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     WasPutBack: lambda e: f"Put back {show_settings(e.settings)}",
     RunStarted: lambda e: f"Run {e.run_id} started",
     RunEnded: lambda e: f"Run {e.run_id} ended",
-    NotSettled: lambda e: f"It had not come to rest after {e.waited_s:.0f} s; it was measured as it was",
+    NotSettled: lambda e: f"It had not come to rest after {length(e.waited_s)}; it was measured as it was",
     CheckersProved: _checkers,
     Remark: lambda e: e.text.rstrip("."),
 }

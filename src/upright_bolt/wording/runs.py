@@ -16,6 +16,7 @@ from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.work import NO_CHIP
 from upright_bolt.plain_text import capital
 from upright_bolt.wording.constraints import LEAST_SHARE, basis
+from upright_bolt.wording.times import length, span
 
 WIDEST_C = 8.0
 """An interval of where a run leads that is wider says nothing worth a sentence."""
@@ -52,7 +53,7 @@ def _not_settled(cooling: Cooling, lasted_s: float) -> str:
     if ends.high - ends.low > WIDEST_C or cooling.still_needs_s > FURTHEST * lasted_s:
         return "It had not settled, and is too short to tell where its watts lead."
     return (
-        f"It had not settled: about {cooling.still_needs_s:.0f} s more would lead to {ends.value:.0f} °C "
+        f"It had not settled: about {span(cooling.still_needs_s)} more would lead to {ends.value:.0f} °C "
         f"({ends.low:.0f} to {ends.high:.0f})."
     )
 
@@ -81,7 +82,7 @@ def what_held(phases: tuple[Phase, ...]) -> str:
     if last is None or not held or last.name == WHOLE:
         return ""
     word, share = next(iter(held.items()))
-    begin = f"After {last.from_s:.0f} s" if last.from_s else ("At full load" if last.name == FULL else "Throughout")
+    begin = f"After {length(last.from_s)}" if last.from_s else ("At full load" if last.name == FULL else "Throughout")
     of_time = f"for {share:.0%} of the time"
     if word == Constraint.UNKNOWN:
         return f"{begin} it is not known what held it, {of_time}."

@@ -34,3 +34,17 @@ def span(seconds: float) -> str:
     if seconds < 99.5 * 60.0:
         return f"{seconds / 60.0:.0f} min"
     return f"{seconds / 3600.0:.1f} h"
+
+
+def length(seconds: float) -> str:
+    """Return how long something lasted, to the second or the minute: ``40 s``, ``2 min 30 s``, ``7 h 55 min``."""
+    if seconds < 99.5:
+        return f"{seconds:.0f} s"
+    if seconds < 3599.5:
+        return _in_two(round(seconds), "min", "s")
+    return _in_two(round(seconds / 60.0), "h", "min")
+
+
+def _in_two(small: int, unit: str, sixtieth: str) -> str:
+    whole, rest = divmod(small, 60)
+    return f"{whole} {unit} {rest} {sixtieth}" if rest else f"{whole} {unit}"
