@@ -215,7 +215,8 @@ def fails_flatter(_folder: Path) -> Measured:
 def given_away(_folder: Path) -> Measured:
     """Millivolts given away against the ideal, which no search can know."""
     plain = measured_with(BY_HAND, OWN)
-    least, left = least_given_away(plain.freezes, GOAL_MINUTES * plain.minutes, ACCEPTED)
+    flatter = TRUTHS[FLATTER]["tail_flatter"]
+    least, left = least_given_away(plain.freezes, GOAL_MINUTES * plain.minutes, ACCEPTED, flatter)
     detail = f"told where the edge lies, no search of {plain.freezes:.3f} freezes gives away less than {least:.1f} mV"
     return measured_with("careful", OWN).given_away, (
         f"the ideal: 1 % of eight-hour loads fail; {detail}: it knows the slope to {100.0 * left:.0f} %"

@@ -7,56 +7,48 @@ give adds to the prior's (Fisher's, for the logarithm of the slope: an expected 
 To share errors out unevenly over chips costs more than it brings, since what is given away is convex in them.
 """
 
-from math import log
+from math import log, log1p
 
 import numpy as np
-from numpy.typing import NDArray
 from scipy.optimize import brentq
 
+from upright_bolt.analysis.edge_belief import EDGE_S, bent
 from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S
 from upright_bolt.twin.chip import tern
 from upright_bolt.twin.individuals import SLOPE_SPREAD, individual
-from upright_bolt.twin.rails import BEND, EDGE_S
 
 CHIPS = 4000
 SHORTEST_S = 1.0
 """No test on a real machine ends sooner after its first error."""
-FLATTER = 1.4
 MOST_SLOPES = 80.0
 
 
-def least_given_away(freezes: float, minutes: float, accepted: float) -> tuple[float, float]:
+def least_given_away(freezes: float, minutes: float, accepted: float, flatter: float) -> tuple[float, float]:
     """Return the mV given away on average, and the standard deviation left of the logarithm of the slope.
 
     Args:
         freezes: that a search may have on average.
         minutes: that it may take.
-        accepted: part of eight-hour loads that may fail on average, also where the tail is flatter.
+        accepted: part of eight-hour loads that may fail on average.
+        flatter: by which factor the tail may be flatter, where as few may fail.
     """
     chips = [individual(tern(), number).chip for number in range(CHIPS)]
     slopes = np.array([chip.slope_mv for chip in chips])
     errors = freezes / float(np.mean(np.exp(-np.array([chip.freeze_beyond_mv for chip in chips]) / slopes)))
     apart = max(log(EDGE_S / SHORTEST_S), log(60.0 * minutes / EDGE_S / errors))
     left = (SLOPE_SPREAD**-2 + errors * apart**2) ** -0.5
-    return _given_away(left, float(np.mean(slopes)), accepted), left
+    return float(np.mean(slopes)) * _slopes_given_away(left, accepted, flatter), left
 
 
-def _given_away(left: float, slope_mv: float, accepted: float) -> float:
-    """Return what is given away where the slope is known but for a standard deviation of its logarithm."""
+def _slopes_given_away(left: float, accepted: float, flatter: float) -> float:
+    """Return how many slopes are given away where the slope is known but for a standard deviation of its logarithm."""
     bells = np.linspace(-5.0, 5.0, 4001)
     weights = np.exp(-0.5 * bells**2) / np.exp(-0.5 * bells**2).sum()
     slopes = np.exp(left * bells - 0.5 * left**2)  # of mean 1
 
-    def too_many(slopes_from_edge: float) -> float:
-        return float(weights @ _failing(slopes_from_edge / slopes, FLATTER)) - accepted
+    def too_many(from_edge: float) -> float:
+        rates = np.exp(bent(-log(EDGE_S) - from_edge / slopes, flatter))
+        return float(weights @ -np.expm1(-EIGHT_HOURS_S * rates)) - accepted
 
-    kept = brentq(too_many, 1.0, MOST_SLOPES)
-    ideal = brentq(lambda u: float(_failing(np.array([u]), 1.0)[0]) - accepted, 1.0, MOST_SLOPES)
-    return slope_mv * float(kept - ideal)
-
-
-def _failing(slopes_from_edge: NDArray[np.float64], flatter: float) -> NDArray[np.float64]:
-    """Return what part of eight-hour loads fail so many slopes from the edge, with a tail so much flatter."""
-    logs = -log(EDGE_S) - slopes_from_edge
-    logs = np.where(logs < BEND, BEND + (logs - BEND) / flatter, logs)
-    return -np.expm1(-EIGHT_HOURS_S * np.exp(logs))
+    ideal = log(EIGHT_HOURS_S / EDGE_S / -log1p(-accepted))
+    return float(brentq(too_many, 1.0, MOST_SLOPES)) - ideal

@@ -163,10 +163,9 @@ class EdgeBelief:
     def failing(self, position: float, load_s: float) -> Array:
         """Return how likely a load of ``load_s`` seconds at a position fails, in every cell, by the tail rule."""
         log_error, log_freeze = self.log_rates(position)
-        bend = -log(TAIL_S)
         failing = np.zeros_like(log_error)
         for flatter, share in TAIL_FLATTER:
-            rate = np.exp(_bent(log_error, bend, flatter)) + np.exp(_bent(log_freeze, bend, flatter))
+            rate = np.exp(bent(log_error, flatter)) + np.exp(bent(log_freeze, flatter))
             failing += share * -np.expm1(-rate * load_s)
         return failing
 
@@ -193,7 +192,9 @@ def _scaled(score: Array) -> Array:
     return scaled
 
 
-def _bent(log_rate: Array, bend: float, flatter: float) -> Array:
+def bent(log_rate: Array, flatter: float) -> Array:
+    """Return logarithms of rates per second where the slope is so much flatter below one error in ``TAIL_S``."""
+    bend = -log(TAIL_S)
     return np.where(log_rate < bend, bend + (log_rate - bend) / flatter, log_rate)
 
 

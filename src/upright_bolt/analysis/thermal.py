@@ -125,7 +125,7 @@ def fit(
     prior: Prior | None = None,
     size_w: float | None = None,
 ) -> Cooling | None:
-    """Return the cooling that a run shows; None if it is too short, too flat, or not measured.
+    """Return the cooling that a run shows; None if it is too short, too flat in its first hour, or not measured.
 
     Args:
         time_s: sample times from load start, shape ``(n,)``, rising; those before it tell where it begins.

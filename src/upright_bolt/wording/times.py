@@ -39,7 +39,7 @@ def span(seconds: float) -> str:
 def length(seconds: float) -> str:
     """Return how long something lasted, to the second or the minute: ``40 s``, ``2 min 30 s``, ``7 h 55 min``."""
     if seconds < 99.5:
-        return f"{seconds:.0f} s"
+        return span(seconds)
     if seconds < 3599.5:
         return _in_two(round(seconds), "min", "s")
     return _in_two(round(seconds / 60.0), "h", "min")
