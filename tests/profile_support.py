@@ -81,6 +81,7 @@ class Desk:
 
     def restart(self) -> None:
         """Shut down in order, and start again."""
+        self.shared.note_shutdown()
         self.close()
         self.twin.physics.restart()
         self.twin.save()

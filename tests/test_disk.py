@@ -23,6 +23,12 @@ def buoys(path, version=2, upgrade=None):
     return Document(path, "buoys", version, Typed(tuple[Buoy, ...]), upgrade=upgrade)
 
 
+def checked(version, data):
+    """Return the bytes of a file with a sound checksum, whatever its data is."""
+    check = buoys(None)._check(version, data)
+    return json.dumps({"format": "buoys", "version": version, "check": check, "data": data}).encode()
+
+
 words = st.text(max_size=20)
 values = st.dictionaries(words, st.one_of(words, st.floats(allow_nan=False, allow_infinity=False)), max_size=4)
 made = st.lists(st.builds(Buoy, words, st.floats(0, 1e4), values), max_size=5).map(tuple)
@@ -47,8 +53,10 @@ def test_no_file_is_no_value(tmp_path):
         (b"[]", "holds no object"),
         (json.dumps({"format": "charts", "version": 1, "data": []}).encode(), "holds “charts” where buoys"),
         (json.dumps({"format": "buoys", "version": 3, "data": []}).encode(), "newer version"),
-        (json.dumps({"format": "buoys", "version": 2, "data": [{"name": "a"}]}).encode(), r"\[0\]: .* field depth_m"),
-        (json.dumps({"format": "buoys", "version": 2, "data": [{"name": 1, "depth_m": 2}]}).encode(), r"\[0\]\.name"),
+        (json.dumps({"format": "buoys", "version": 2, "data": []}).encode(), "its checksum is not that"),
+        (checked(2, [{"name": "a"}]), r"\[0\]: .* field depth_m"),
+        (checked(2, [{"name": 1, "depth_m": 2}]), r"\[0\]\.name"),
+        (checked(2, [{"name": "a", "depth_m": 2, "colour": "red"}]), "unknown key “colour”"),
     ],
 )
 def test_what_a_file_should_not_hold_is_named(tmp_path, content, said):
@@ -68,7 +76,7 @@ def test_an_earlier_form_is_brought_up(tmp_path):
 
     path.write_text(json.dumps({"Mew Rock": 4.0}))  # from before files had versions
     assert buoys(path, upgrade=upgrade).load() == (Buoy("Mew Rock", 4.0),)
-    path.write_text(json.dumps({"format": "buoys", "version": 1, "data": {"Skate": 7.5}}))
+    path.write_bytes(checked(1, {"Skate": 7.5}))
     assert buoys(path, upgrade=upgrade).load() == (Buoy("Skate", 7.5),)
     assert seen == [0, 1]
 
@@ -100,3 +108,17 @@ def test_json_that_is_nested_too_deeply_is_damaged_and_no_end_of_the_program():
     for text in ("[" * 200_000, '{"a":' * 100_000):
         with pytest.raises(Damaged):
             Typed(dict[str, object]).from_text(text)
+
+
+@given(made, st.data())
+def test_a_flipped_bit_is_damage_or_changes_nothing(tmp_path_factory, held, data):
+    document = buoys(tmp_path_factory.mktemp("d") / "buoys.json")
+    document.save(held)
+    content = bytearray(document.path.read_bytes())
+    bit = data.draw(st.integers(0, 8 * len(content) - 1))
+    content[bit // 8] ^= 1 << bit % 8
+    document.path.write_bytes(content)
+    try:
+        assert document.load() == held
+    except Damaged:
+        pass

@@ -5,7 +5,7 @@ from dataclasses import replace
 import pytest
 
 from search_support import SearchScene
-from upright_bolt.analysis.broken_ground import broken, over
+from upright_bolt.analysis.known_failures import failures_in, near_failure
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_plan import prior_of
 from upright_bolt.errors import BadInput, Refused
@@ -182,7 +182,7 @@ def test_a_question_that_nobody_answers_waits_for_the_command(scene):
     assert ended.end.why is Why.FOUND
 
 
-def test_a_chip_reset_by_its_driver_fails_the_rung_and_is_broken_ground(scene):
+def test_a_chip_reset_by_its_driver_fails_the_rung_and_is_a_known_failure(scene):
     active = begun(scene, Typed(axis=VOLTAGE, plain="10mV", soak="0"))
     chip = chip_of_twin(scene)
     chip.spec = replace(chip.spec, edge_mv=-1000.0)
@@ -198,18 +198,19 @@ def test_a_chip_reset_by_its_driver_fails_the_rung_and_is_broken_ground(scene):
     assert active.search.end.why is Why.FOUND
     assert active.search.kept_at < 30.0
     asked = active.search.asked
-    known = broken(scene.twin.store.all(), scene.log.all(), scene.machine, asked.chip)
-    assert over(known, {VOLTAGE: -40.0}, {}) is not None
-    assert over(known, {VOLTAGE: -20.0}, {}) is None
+    known = failures_in(scene.twin.store.all(), scene.log.all(), scene.machine, asked.chip)
+    assert near_failure(known, {VOLTAGE: -40.0}, {}) is not None
+    assert near_failure(known, {VOLTAGE: -20.0}, {}) is None
 
 
-def test_a_memory_clock_that_failed_is_broken_ground_above_it():
+def test_a_memory_clock_that_failed_is_known_to_fail_above_it_and_close_to_it():
     asked = Asked(1, (MEMORY,), "", "a chip", stock=875.0)
     rung = Rung(1, 100.0, {MEMORY: 975.0}, 20.0, 1, scene="heavy")
     end = told_by_person(RungEnd(1, Outcome.PASSED, 20.0, 20.0), Outcome.WRONG)
-    known = broken([], [Search(asked, (rung,), {1: end})], "twin:tern", "a chip")
-    assert over(known, {MEMORY: 980.0}, {}) is not None
-    assert over(known, {MEMORY: 970.0}, {}) is None
+    known = failures_in([], [Search(asked, (rung,), {1: end})], "twin:tern", "a chip")
+    assert near_failure(known, {MEMORY: 980.0}, {}) is not None
+    assert near_failure(known, {MEMORY: 966.0}, {}) is not None, "within two steps of 5 MHz"
+    assert near_failure(known, {MEMORY: 960.0}, {}) is None
 
 
 def test_the_light_scene_alone_proves_nothing(tmp_path):
@@ -294,7 +295,7 @@ def test_the_command_asks_and_is_answered(bolt):
     assert "No search waits for an answer" in bolt("edge", "answer", "fine").stderr
     assert "reset" in bolt("edge", "history", "1").stdout or "wrong result" in bolt("edge", "history", "1").stdout
     deep = bolt("set", "--wake", f"{VOLTAGE}=-190mV")
-    assert "is that or beyond" in deep.stderr
+    assert "is at or beyond that" in deep.stderr
 
 
 @pytest.mark.parametrize(
@@ -312,14 +313,15 @@ def test_no_profile_puts_an_unproven_step_towards_danger_in_force_by_itself(name
 
 
 def test_what_failed_on_its_way_up_is_held_back_from_there_on():
-    from upright_bolt.model.profile import Profile, Proof
+    from upright_bolt.model.failure import Failure, FailureKind
+from upright_bolt.model.profile import Profile, Proof
     from upright_bolt.profiles.plan import Doubts, plan_for
 
     proof = {MEMORY: Proof(960.0, "a chip", 3600.0, 3600.0, (1,), "2026-11-27")}
-    doubts = Doubts("a chip", failed=[{MEMORY: 950.0}])
+    doubts = Doubts("a chip", failed=[Failure({MEMORY: 950.0}, FailureKind.WRONG)])
     held = plan_for(Profile("deep", {MEMORY: 955.0}, proof), {}, doubts).held_back
     assert "gone wrong" in held[0].why
-    assert plan_for(Profile("shallow", {MEMORY: 940.0}, proof), {}, doubts).held_back == ()
+    assert plan_for(Profile("shallow", {MEMORY: 935.0}, proof), {}, doubts).held_back == ()
     beyond = plan_for(Profile("beyond", {MEMORY: 965.0}, proof), {}, Doubts("a chip")).held_back
     assert beyond[0].why == "proven up to 960 MHz only"
 

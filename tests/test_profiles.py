@@ -7,6 +7,7 @@ from hypothesis import strategies as st
 from profile_support import PROVEN_MV, Desk, proof, sample_profiles
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import CATALOGUE
+from upright_bolt.model.failure import Failure, FailureKind
 from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile, check_name
 from upright_bolt.model.rule import Condition, Rule, Rules, Situation, When
@@ -179,11 +180,17 @@ def test_a_proven_voltage_is_put_in_force_and_a_shallower_one_with_it():
     assert planned(value=-60.0, **{"core-offset": proof(CHIP)})[0]["core-offset"] == -60.0
 
 
+def failed(**values):
+    return Failure(values, FailureKind.WRONG)
+
+
 def test_what_has_failed_at_or_above_it_holds_it_back():
-    doubts = Doubts(CHIP, [{"core-offset": -75.0}])
-    assert "gone wrong at −75 mV" in planned(doubts=doubts, **{"core-offset": proof(CHIP)})[1]["core-offset"]
+    doubts = Doubts(CHIP, [failed(**{"core-offset": -75.0})])
+    assert (
+        "gone wrong at core-offset −75 mV" in planned(doubts=doubts, **{"core-offset": proof(CHIP)})[1]["core-offset"]
+    )
     assert planned(doubts=doubts, value=-60.0, **{"core-offset": proof(CHIP)})[1] == {}
-    beside = Doubts(CHIP, [{"core-offset": -75.0, "cache-offset": -75.0}])
+    beside = Doubts(CHIP, [failed(**{"core-offset": -75.0, "cache-offset": -75.0})])
     assert planned(doubts=beside, **{"core-offset": proof(CHIP)})[1] == {}
 
 
@@ -297,7 +304,8 @@ def test_what_is_chosen_by_hand_counts_until_another_rule_would(desk):
 def test_a_run_that_goes_wrong_takes_the_voltage_out_of_force(desk):
     desk.profiles.use("quay")
     assert round(desk.values()["core-offset"]) == -80
-    desk.profiles.note_failed({"core-offset": -78.0, "cache-offset": -78.0})
+    desk.profiles.report_failure("a test")
+    assert desk.values()["core-offset"] == 0.0, "at once, before anything else is seen to"
     desk.wait(1.0)
     assert desk.values()["core-offset"] == 0.0
     assert desk.values()["sustained"] == 28.0

@@ -389,16 +389,16 @@ def test_what_failed_is_not_put_in_force_again_unasked_and_never_kept(bolt):
     refused = bolt("set", *beyond)
     assert refused.returncode == 2
     assert "gave wrong results here" in refused.stderr
-    assert "--over-broken-ground" in refused.stderr
+    assert "--allow-known-bad" in refused.stderr
     assert "No trial is running" in bolt("status").stdout
     tried = [part for one in beyond for part in ("--with", one)]
     assert bolt("run", "steady", "--duration", "10s", *tried).returncode == 2
     ladder = f"core-offset,cache-offset={worst + 5:.0f}mV..{worst - 5:.0f}mV/10mV"
     assert "No run was made" in bolt("sweep", ladder, "--duration", "10s").stderr
-    assert bolt("set", *beyond, "--over-broken-ground").returncode == 0
+    assert bolt("set", *beyond, "--allow-known-bad").returncode == 0
     assert "not kept" in bolt("keep").stderr
     assert bolt("put-back").returncode == 0
-    assert bolt("set", *beyond, "--over-broken-ground", "--keep").returncode == 2
+    assert bolt("set", *beyond, "--allow-known-bad", "--keep").returncode == 2
     assert bolt("set", "core-offset=-20mV", "cache-offset=-20mV").returncode == 0
     assert bolt("keep").returncode == 0
 

@@ -1,7 +1,6 @@
 """Trials: provisional until kept, on record before they are made, and gone when their program dies."""
 
 import errno
-import json
 import sys
 
 import pytest
@@ -16,6 +15,7 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.twin.machine import TwinClock
+from upright_bolt.twin.state import document
 from upright_bolt.wording.events import sentence
 
 ASKED = {"sustained": 25.0, "burst": 25.0, "epp": 96.0}
@@ -94,11 +94,11 @@ def test_after_a_killed_program_the_next_start_puts_back_and_says_so(on_tern: Tw
 def test_after_a_restart_of_the_machine_nothing_is_written_and_the_trial_has_ended(on_tern: TwinSession):
     on_tern.session.try_settings(ASKED, standing=True)
     on_tern.close()
-    state = on_tern.data / "machines/twin-tern/twin.json"
-    saved = json.loads(state.read_text())
-    saved["data"]["boot_id"] = "another-boot"
-    saved["data"]["limits"] = [[18.0, 45.0, 28.0]] * 2
-    state.write_text(json.dumps(saved))
+    state = document(on_tern.data / "machines/twin-tern/twin.json")
+    saved = state.load()
+    saved.boot_id = "another-boot"
+    saved.limits = [[18.0, 45.0, 28.0]] * 2
+    state.save(saved)
     session = on_tern.reopen()
     assert "ended with a restart" in session.recovered
     assert session.status().trial is None

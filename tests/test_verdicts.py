@@ -230,7 +230,7 @@ def test_wrong_results_come_first_and_end_with_code_1(bolt):
     heads = listed.splitlines()[0]
     assert "errors" in heads
     assert "held by" in heads
-    deeper = ("--with", "core-offset=-98mV", "--with", "cache-offset=-98mV", "--over-broken-ground")
+    deeper = ("--with", "core-offset=-98mV", "--with", "cache-offset=-98mV", "--allow-known-bad")
     proof = bolt("run", "proof", "--duration", "2min", *deeper)
     assert proof.returncode == 1
     told = data_of(bolt("runs", "show", "2", "--json"))

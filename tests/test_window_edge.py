@@ -64,7 +64,7 @@ def test_a_search_from_the_conversation_to_its_draft(edge_of):
     assert app.presenter.draft == search.end.settings
     strip = window.workbench.settings.rows["core-offset"].strip
     worst = min(rung.position for rung in search.rungs if search.ends[rung.number].outcome in FAILED)
-    until(lambda: "broken ground from −" in strip.described())
+    until(lambda: "known failures from −" in strip.described())
     assert app.presenter.searches.failed_at["core-offset"] == pytest.approx(-worst, abs=0.6)
 
 

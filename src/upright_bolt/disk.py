@@ -6,17 +6,19 @@ damaged file, or one of a stranger, is an error with a sentence and never a surp
 
 import json
 import os
+import stat
 import tempfile
 from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import fields, is_dataclass
+from hashlib import blake2b
 from pathlib import Path
 from types import UnionType
 from typing import IO, Any, Generic, TypeVar, get_args, get_type_hints
 
 import msgspec
 
-from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.plain_text import printable, small
 
 T = TypeVar("T")
@@ -148,7 +150,9 @@ def _parts(value: object) -> Collection[object]:
 
 
 class Document(Generic[T]):
-    """One value in a file of its own: ``{"format": …, "version": …, "data": …}``.
+    """One value in a file of its own: ``{"format": …, "version": …, "check": …, "data": …}``.
+
+    The checksum covers format, version and data, so that a flipped bit is damage and never another value.
 
     Args:
         path: the file.
@@ -183,21 +187,21 @@ class Document(Generic[T]):
             Damaged: the file holds something else, is damaged, or is of a newer version.
         """
         try:
-            with self.path.open("rb") as file:
-                text = file.read(MOST_BYTES + 1)
-            data: Any = json.loads(text) if len(text) <= MOST_BYTES else None
+            data: Any = json.loads(read_bounded(self.path, MOST_BYTES))
         except FileNotFoundError:
             return None
-        except (OSError, ValueError, RecursionError) as fault:
+        except (OSError, ValueError, RecursionError, BoltError) as fault:
             raise Damaged(f"{self.path} cannot be read: {fault}.") from fault
         version = self._version_of(data)
         content = data["data"] if version else data
         if version < self._version and self._upgrade is not None:
             content = self._upgrade(version, content)
         try:
-            return self._form.from_plain(content)
+            value = self._form.from_plain(content)
+            _check_no_more(content, self._form.plain(value))
         except Damaged as fault:
             raise Damaged(f"{self.path} is damaged ({fault}).") from fault
+        return value
 
     def _version_of(self, data: Any) -> int:  # noqa: ANN401 - whatever the file holds
         """Return the version of a file's content; 0 for one from before versions. Raises Damaged."""
@@ -209,12 +213,62 @@ class Document(Generic[T]):
             raise Damaged(f"{self.path} holds “{str(data['format'])[:40]}” where {self._name} was expected.")
         if data["version"] > self._version:
             raise Damaged(f"{self.path} was written by a newer version of this program.")
+        if data.keys() != {"format", "version", "check", "data"} or data["check"] != self._check(
+            data["version"], data["data"]
+        ):
+            raise Damaged(f"{self.path} is damaged: its checksum is not that of its content.")
         return data["version"]
+
+    def _check(self, version: int, data: Any) -> str:  # noqa: ANN401 - what JSON can hold
+        text = json.dumps([self._name, version, data], ensure_ascii=False)
+        return blake2b(text.encode(errors="surrogatepass"), digest_size=8).hexdigest()
 
     def save(self, value: T) -> None:
         """Write the value, so that a crash leaves either the old or the new one. Raises BoltError."""
-        data = {"format": self._name, "version": self._version, "data": self._form.plain(value)}
+        plain = json.loads(json.dumps(self._form.plain(value)))  # keys as text, as they are when it is read again
+        data = {"format": self._name, "version": self._version, "check": self._check(self._version, plain),
+                "data": plain}  # fmt: skip
         write_atomically(self.path, json.dumps(data, ensure_ascii=False).encode(), durable=self._durable, mode=0o600)
+
+
+def _check_no_more(data: Any, known: Any) -> None:  # noqa: ANN401 - what JSON can hold
+    """Raise Damaged if data has a key that its type does not: what it would mean is not known here."""
+    if isinstance(data, dict) and isinstance(known, dict):
+        extra = data.keys() - known.keys()
+        if extra:
+            raise Damaged(f"the unknown key “{printable(str(min(extra)))[:40]}”")
+        for key, value in data.items():
+            _check_no_more(value, known[key])
+    elif isinstance(data, list) and isinstance(known, list | tuple):
+        for value, inner in zip(data, known, strict=False):
+            _check_no_more(value, inner)
+
+
+def read_bounded(path: Path, most: int) -> bytes:
+    """Return the content of a regular file; a pipe, a device or a folder is refused at once, without waiting for it.
+
+    Args:
+        path: the file.
+        most: bytes it may have.
+
+    Raises:
+        BadInput: it is no regular file, or longer.
+        OSError: it cannot be opened or read.
+    """
+    handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC)
+    try:
+        found = os.fstat(handle)
+        if not stat.S_ISREG(found.st_mode):
+            raise BadInput(f"{path} is not a regular file.")
+        if found.st_size > most:
+            raise BadInput(f"{path} is {found.st_size:,} bytes long; at most {most:,} are accepted.")
+        with os.fdopen(os.dup(handle), "rb") as file:
+            data = file.read(most + 1)
+    finally:
+        os.close(handle)
+    if len(data) > most:
+        raise BadInput(f"{path} is longer than {most:,} bytes.")
+    return data
 
 
 def write_atomically(path: Path, data: bytes, *, durable: bool = True, mode: int = 0o644) -> None:

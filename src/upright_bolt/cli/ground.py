@@ -1,4 +1,4 @@
-"""What keeps a command off voltage offsets that have failed on this chip."""
+"""What keeps a command off voltage offsets and memory clocks that have failed on this chip."""
 
 from collections.abc import Iterable
 from typing import TYPE_CHECKING
@@ -12,8 +12,8 @@ if TYPE_CHECKING:
     from upright_bolt.settings.access import MachineAccess
     from upright_bolt.store.search_log import SearchLog
 
-NOT_RUN = "No run was made. --over-broken-ground makes it all the same, as a trial."
-OVER = "Allow voltage offsets at or beyond those that have failed on this chip."
+NOT_RUN = "No run was made. --allow-known-bad makes it anyway, as a trial."
+OVER = "Allow values at, beyond or close to known failures on this chip."
 
 
 def search_log(choice: MachineChoice) -> "SearchLog":
@@ -24,29 +24,37 @@ def search_log(choice: MachineChoice) -> "SearchLog":
     return SearchLog(data_folder(choice.given) / "machines" / word.folder)
 
 
-def check_ground(choice: MachineChoice, access: "MachineAccess", asked: Iterable[Settings], *, what_to_do: str) -> None:
-    """Raise BadInput if one of several settings is at or beyond what has failed on this chip.
+def check_ground(
+    choice: MachineChoice,
+    access: "MachineAccess",
+    asked: Iterable[Settings],
+    *,
+    what_to_do: str,
+    beyond_only: bool = False,
+) -> None:
+    """Raise BadInput if one of several settings is known to fail on this chip, or comes close to what does.
 
     Args:
         choice: the machine.
         access: the way to it.
         asked: the settings.
         what_to_do: the sentence on how it is done all the same.
+        beyond_only: what only comes close to a failure passes.
     """
-    from upright_bolt.analysis.evidence import offsets_of
+    from upright_bolt.model.failure import at_risk
 
-    risky = [one for one in asked if offsets_of(one)]
+    risky = [one for one in asked if at_risk(one)]
     if not risky:
         return
-    from upright_bolt.analysis.broken_ground import broken, over
-    from upright_bolt.analysis.chip import chip_of
-    from upright_bolt.wording.search import over_ground
+    from upright_bolt.analysis.known_failures import near_failure
+    from upright_bolt.model.failure import reaches
+    from upright_bolt.presentation.past_failures import all_failures
+    from upright_bolt.wording.failures import known_failure
 
     with store_at(choice) as store:
-        chip = chip_of(access.about.identity)
-        known = broken(store.all(), search_log(choice).all(), parse_machine(choice.machine).word, chip)
-    in_force = access.in_force() if known else {}
+        known = all_failures(access, parse_machine(choice.machine).word, store.all(), search_log(choice).all())
+    current = access.in_force() if known else {}
     for settings in risky:
-        found = over(known, settings, in_force)
-        if found is not None:
-            raise BadInput(f"{over_ground(found, settings)} {what_to_do}")
+        found = near_failure(known, settings, current)
+        if found is not None and (not beyond_only or reaches({**current, **settings}, found)):
+            raise BadInput(f"{known_failure(found, {**current, **settings})} {what_to_do}")

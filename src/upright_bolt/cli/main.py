@@ -17,6 +17,7 @@ MODULES = {
     "settings": ("set", "put-back", "keep", "stock", "status", "plug"),
     "runs": ("run", "runs", "compare", "sweep"),
     "edge": ("edge",),
+    "failures": ("failures",),
     "curve": ("curve",),
     "profiles": ("profile",),
     "holding": ("rules", "hold", "boot"),
@@ -26,7 +27,7 @@ MODULES = {
 }
 """Modules of this package, in the order of the help text, with the commands of each."""
 WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "stock", "status", "run", "sweep",
-                "edge", "curve", "profile", "rules", "hold", "boot", "compare", "window", "service")  # fmt: skip
+                "edge", "failures", "curve", "profile", "rules", "hold", "boot", "compare", "window", "service")  # fmt: skip
 """Commands that may need root's rights for this computer; each gives them up as soon as it has it open."""
 
 

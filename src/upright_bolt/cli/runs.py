@@ -60,7 +60,7 @@ def run(
     rate: Annotated[str, typer.Option("--rate", help="frames, graphics: how many a second, e.g. 60fps.")] = "",
     chip: Annotated[str, typer.Option("--on", help=ON)] = "",
     weight: Annotated[str, typer.Option("--weight", help=WEIGHT)] = "heavy",
-    over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
+    over: Annotated[bool, typer.Option("--allow-known-bad", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Run a workload, measure, and keep the run."""
@@ -115,7 +115,7 @@ def sweep(
     chip: Annotated[str, typer.Option("--on", help=ON)] = "",
     weight: Annotated[str, typer.Option("--weight", help=WEIGHT)] = "heavy",
     go_on: Annotated[bool, typer.Option("--go-on", help="Do not stop at the first rung with wrong results.")] = False,
-    over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
+    over: Annotated[bool, typer.Option("--allow-known-bad", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Run a ladder of settings, each as a trial of its own; everything is put back at the end."""

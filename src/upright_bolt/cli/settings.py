@@ -28,8 +28,9 @@ if TYPE_CHECKING:
 
 REACTION_S = 2
 """Firmware sets its own limits within a second, and what is held is put back then."""
-AS_A_TRIAL = "Nothing was changed. --over-broken-ground tries it all the same."
+AS_A_TRIAL = "Nothing was changed. --allow-known-bad tries it anyway."
 ONLY_TRIED = "What has failed can be tried, but not kept; “put-back” ends the trial."
+AS_KEPT = "Nothing was kept. --allow-known-bad keeps it anyway; “put-back” ends the trial."
 
 
 def trial_data(trial: "Trial | None") -> dict[str, Any] | None:
@@ -53,7 +54,7 @@ def set_(
         str, typer.Option("--confirm", metavar="NAME", help="Name the control whose protection you take away.")
     ] = "",
     wake: Annotated[bool, typer.Option("--wake", help="Wake a graphics chip that sleeps, to set it.")] = False,
-    over: Annotated[bool, typer.Option("--over-broken-ground", help=OVER)] = False,
+    over: Annotated[bool, typer.Option("--allow-known-bad", help=OVER)] = False,
     as_json: AsJson = False,
 ) -> int:
     """Put settings in force as a trial, until “keep” or “put-back”."""
@@ -64,7 +65,8 @@ def set_(
     _ask_first(settings, confirm)
     with _access(context.obj, settings, wake=wake) as access:
         if keep or not over:
-            check_ground(context.obj, access, [settings], what_to_do=ONLY_TRIED if over else AS_A_TRIAL)
+            advice = ONLY_TRIED if over else AS_A_TRIAL
+            check_ground(context.obj, access, [settings], what_to_do=advice, beyond_only=over)
         report = access.try_settings(settings, standing=True)
         if report.ok and keep:
             access.keep()
@@ -126,12 +128,18 @@ def stock(
         print(to_stock(done))
 
 
-def keep_(context: typer.Context, as_json: AsJson = False) -> None:
+def keep_(
+    context: typer.Context,
+    over: Annotated[bool, typer.Option("--allow-known-bad", help="Keep values that come close to a failure.")] = False,
+    as_json: AsJson = False,
+) -> None:
     """End the trial and keep its settings in force until a restart."""
     with access_at(context.obj, exclusive=True) as access:
         tried = access.status().trial
         if tried is not None:
-            check_ground(context.obj, access, [tried.settings], what_to_do=ONLY_TRIED)
+            check_ground(context.obj, access, [tried.settings], what_to_do=ONLY_TRIED, beyond_only=True)
+            if not over:
+                check_ground(context.obj, access, [tried.settings], what_to_do=AS_KEPT)
         trial = access.keep()
     if as_json:
         print_json({"kept": trial.settings})

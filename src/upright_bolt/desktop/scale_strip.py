@@ -125,7 +125,7 @@ class ScaleStrip(QWidget):
             what = "went wrong" if entry.broke else f"{entry.passed_s / 60:.0f} min passed{ends}"
             parts.append(f"{what} at {control.show(entry.value)}")
         if self._failed_at is not None:
-            parts.append(f"broken ground from {control.show(self._failed_at)} on")
+            parts.append(f"known failures from {control.show(self._failed_at)} on")
         if not control.settable:
             parts.append(f"{control.state.value}: {sentence(control.note)}")
         return parts

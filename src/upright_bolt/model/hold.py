@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from upright_bolt.model.control import Value
+from upright_bolt.model.failure import Failure
 from upright_bolt.model.profile import HeldBack, Profile
 
 
@@ -39,7 +40,11 @@ class LogKind(StrEnum):
     SETTLED = "settled"
     """A profile has been in force for long enough to be trusted."""
     FAILED = "failed"
-    """Voltages went wrong in a run; they are put in force by nobody any more."""
+    """Values failed in a run or took the machine down; no profile applies them any more."""
+    CLEARED = "cleared"
+    """An administrator has cleared what had failed."""
+    DAMAGED = "damaged"
+    """A file of the record was damaged; ``control`` names it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,6 +121,9 @@ class HoldStatus:
         settling: whether the profile has been in force for less than five minutes.
         suspects: why nothing risky is put in force; empty if nothing is under suspicion.
         off: why nothing at all is done in this boot; empty if it is.
+        failures: what has failed on this processor.
+        failures_lost: both copies of the record of failures were damaged.
+        cleared_at: when failures were last cleared; date and time, empty for never.
         at_boot: what would be put in force at the next boot: name of the profile; empty for nothing.
     """
 
@@ -134,4 +142,7 @@ class HoldStatus:
     settling: bool = False
     suspects: str = ""
     off: str = ""
+    failures: tuple[Failure, ...] = ()
+    failures_lost: bool = False
+    cleared_at: str = ""
     at_boot: str = ""

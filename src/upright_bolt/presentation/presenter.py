@@ -26,6 +26,7 @@ from upright_bolt.presentation.drift_watch import DriftWatch
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.pace import Pace
+from upright_bolt.presentation.past_failures import KnownFailures
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
@@ -105,7 +106,8 @@ class Presenter:
         self.drifts = DriftWatch(self.say)
         self.searches = Searches(thread, background, store, log, outline, self.say)
         self.profiles = Profiles(thread, store, log, outline, self.say)
-        self.records = Records(thread, background, store, self.say, self.load_runs, self._over_ground)
+        self.failures = KnownFailures(self.profiles, self.searches)
+        self.records = Records(thread, background, store, self.say, self.load_runs, self._known_failure)
         self.chip_curve = ChipCurve(background, store, outline.word)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
@@ -204,9 +206,9 @@ class Presenter:
             return "A series of runs is in progress, and what is in force is its own; stop it first."
         return ""
 
-    def _over_ground(self, settings: Settings) -> str:
-        in_force = {name: c.in_force for name, c in self.controls.items() if c.in_force is not None}
-        return self.searches.over_ground(settings, in_force)
+    def _known_failure(self, settings: Settings) -> str:
+        current = {name: c.in_force for name, c in self.controls.items() if c.in_force is not None}
+        return self.failures.near(settings, current)
 
     def _is_free(self) -> bool:
         """Whether a person's own settings may be touched; if not, say why."""
@@ -214,10 +216,10 @@ class Presenter:
             self._fail(self.busy)
         return not self.busy
 
-    def try_draft(self, *, over_ground: bool = False) -> None:
-        """Put the draft in force as a trial of this window; what has failed on this chip only ``over_ground``."""
+    def try_draft(self, *, allow_known_bad: bool = False) -> None:
+        """Put the draft in force as a trial of this window; known failures only if ``allow_known_bad``."""
         draft = dict(self.draft)
-        self.doubt = "" if over_ground else self._over_ground(draft)
+        self.doubt = "" if allow_known_bad else self._known_failure(draft)
         if self.doubt:
             self._fail(f"{self.doubt} Nothing was changed. Trying it may freeze this machine.")
             return
@@ -227,7 +229,7 @@ class Presenter:
         """Try a profile as a trial of this window, with what is held back."""
         views = [view.profile for view in self.profiles.status.profiles if view.profile.name == name]
         settings = dict(views[0].settings) if views else {}
-        doubt = self._over_ground(settings)
+        doubt = self._known_failure(settings)
         if doubt:
             self._fail(f"{doubt} Nothing was changed.")
         elif settings:
@@ -262,7 +264,7 @@ class Presenter:
     def keep(self) -> None:
         """Keep what is being tried, unless it is what has failed on this chip, or beyond it."""
         trial = self.status.trial
-        broken = self._over_ground(trial.settings) if trial is not None else ""
+        broken = self._known_failure(trial.settings) if trial is not None else ""
         if broken:
             self._fail(f"{broken} It is tried, but not kept.")
         if broken or not self._is_free():

@@ -8,8 +8,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-from upright_bolt.analysis.broken_ground import broken
-from upright_bolt.analysis.chip import chip_of, chip_on_board
+from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.analysis.measured import measured
 from upright_bolt.analysis.proofs import proofs_of
 from upright_bolt.disk import write_atomically
@@ -23,8 +22,6 @@ from upright_bolt.model.search import Search
 from upright_bolt.profiles.text import profile_of, text_of
 from upright_bolt.settings.access import MachineAccess, ProfileAccess
 from upright_bolt.wording.hold import no_such_profile
-
-FAILED_AT_MOST = 50
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,12 +211,4 @@ class ProfileDesk:
     def _write(self, profile: Profile, earlier: str) -> Profile:
         profile = self._proven(profile)
         self.profiles.save(profile.name, text_of(profile, earlier))
-        if profile.offsets:
-            self._tell_what_failed()
         return profile
-
-    def _tell_what_failed(self) -> None:
-        """Tell whoever puts profiles in force what has gone wrong on this chip."""
-        past = self._past
-        for one in broken(past.runs, past.searches, self._machine, chip_of(self._identity))[:FAILED_AT_MOST]:
-            self.profiles.note_failed(one.values)

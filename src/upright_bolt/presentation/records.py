@@ -64,7 +64,7 @@ class Records:
         store: where runs are kept.
         say: tells the person an outcome.
         changed: called when the list of runs has to be read anew.
-        over_ground: tells what has failed on this chip at settings or before them; empty if nothing has.
+        known_failure: tells what has failed on this chip at, before or close to settings; empty if nothing has.
 
     Attributes:
         series: where a series in progress stands; None if there is none.
@@ -77,9 +77,9 @@ class Records:
         store: RunStore,
         say: Say,
         changed: Callable[[], None],
-        over_ground: Callable[[Settings], str],
+        known_failure: Callable[[Settings], str],
     ) -> None:
-        self._over_ground = over_ground
+        self._known_failure = known_failure
         self._thread = thread
         self._background = background
         self._store = store
@@ -123,9 +123,9 @@ class Records:
         self._start(SeriesAsked(steps, work, more=more), "Runs with the draft and without it have started, in turn.")
 
     def _start(self, series: SeriesAsked, started: str) -> None:
-        broken = next((said for step in series.steps if (said := self._over_ground(step.settings))), "")
+        broken = next((said for step in series.steps if (said := self._known_failure(step.settings))), "")
         if broken:
-            self._fail(f"{broken} No run was made; the command line makes it with --over-broken-ground.")
+            self._fail(f"{broken} No run was made; the command line makes it with --allow-known-bad.")
             return
 
         def begin(session: Session) -> ActiveSeries:

@@ -3,17 +3,17 @@
 from collections.abc import Callable
 from dataclasses import replace
 
-from upright_bolt.analysis.broken_ground import Broken, broken, over
 from upright_bolt.analysis.chip import board_of, boards_differ, chip_of
 from upright_bolt.analysis.edge_ahead import Ahead, ahead
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import known
+from upright_bolt.analysis.known_failures import failures_in
 from upright_bolt.errors import BadInput, NotHere, Refused
-from upright_bolt.model.catalogue import TOGETHER, danger_of
-from upright_bolt.model.control import Control, ControlState, Value
+from upright_bolt.model.catalogue import TOGETHER
+from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.failure import Failure
 from upright_bolt.model.machine import About
 from upright_bolt.model.search import AfterFreeze, Asked, Outcome, Rung, Search, SearchEnd, Why
-from upright_bolt.model.settings import Settings
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.outline import Outline
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
@@ -23,7 +23,7 @@ from upright_bolt.session.search_asked import Typed, asked_from, axes_of
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog, look_back
-from upright_bolt.wording.search import over_ground, story
+from upright_bolt.wording.search import story
 
 Say = Callable[[str], None]
 NONE_YET = 0
@@ -85,7 +85,7 @@ class Searches:
         coming: the rung that comes next if it goes on; None while that is worked out.
         progress: where a search in progress stands; None if there is none.
         story: what happened to a search while the program was away; empty if nothing.
-        ground: what has failed on this chip.
+        failures: what a person's runs and searches say has failed on this chip.
 
     Topics:
         changed: any of these has changed.
@@ -113,7 +113,7 @@ class Searches:
         self.coming: Rung | None = None
         self.progress: SearchProgress | None = None
         self.story = ""
-        self.ground: list[Broken] = []
+        self.failures: list[Failure] = []
         self.changed: Announcement[None] = Announcement()
 
     @property
@@ -160,17 +160,17 @@ class Searches:
         """Read the record anew, and work out what is known of the search shown."""
         wanted = self._wanted
 
-        def work() -> tuple[list[Search], Course, list[Broken]]:
+        def work() -> tuple[list[Search], Course, list[Failure]]:
             found, runs = self._log.all(), self._store.all()
             chosen = next((one for one in found if one.asked.id == wanted), found[-1] if found else None)
             word, chip = self._outline.word, chip_of(self._outline.identity)
             chosen = chosen or Search(Asked(NONE_YET, TOGETHER, "", chip))
             course = Course(chosen, known(runs, found, word, chosen.asked))
             course.work_out()
-            return found, course, broken(runs, found, word, chip)
+            return found, course, failures_in(runs, found, word, chip)
 
-        def loaded(result: tuple[list[Search], Course, list[Broken]]) -> None:
-            self.found, course, self.ground = result
+        def loaded(result: tuple[list[Search], Course, list[Failure]]) -> None:
+            self.found, course, self.failures = result
             if self.progress is None or wanted is not None:
                 self._show_course(course)
             self.changed(None)
@@ -296,23 +296,6 @@ class Searches:
             else:
                 return self._outline.no_load
         return refused
-
-    # broken ground
-
-    @property
-    def failed_at(self) -> dict[str, float]:
-        """The first value of each control, on its way to danger, at which something has failed on this chip."""
-        found: dict[str, float] = {}
-        for one in self.ground:
-            for name, value in one.values.items():
-                first = min if danger_of(name) > 0.0 else max
-                found[name] = first(value, found.get(name, value))
-        return found
-
-    def over_ground(self, settings: Settings, in_force: dict[str, Value]) -> str:
-        """Return what has failed at settings or before them, as a sentence; empty if nothing has."""
-        found = over(self.ground, settings, in_force)
-        return over_ground(found, settings) if found is not None else ""
 
 
 def _asleep(controls: dict[str, Control], axis: tuple[str, ...]) -> bool:

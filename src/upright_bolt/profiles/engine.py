@@ -3,10 +3,10 @@
 It lives beside the settings engine, in the process that has the rights; what it does by itself is in ``keeping``.
 """
 
-from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
-from upright_bolt.errors import BadInput, BoltError, InUse
+from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
 from upright_bolt.model.profile import STOCK
@@ -17,6 +17,8 @@ from upright_bolt.profiles.record import KEPT_ENTRIES, Record
 from upright_bolt.profiles.status import status_of
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
+from upright_bolt.settings.failure_log import FailureRecord
+from upright_bolt.wording.failures import failures_in_short
 
 
 class ProfileEngine(Keeping):
@@ -69,12 +71,12 @@ class ProfileEngine(Keeping):
         if profile is None:
             raise BadInput(found.broken.get(f"{name}.toml") or self.files.no_such(name))
         self._may_change()
-        now = self.record.now
-        now.active = now.hold = True
-        now.suspicion, now.unclean = None, 0
         rule = found.rules.counting(self.situation(found.rules))
-        now.by_hand, now.rule = rule is None or rule.profile != profile.name, said(rule)
-        self._put(profile, self.planner.plan(profile), Cause.BY_HAND, by)
+        chosen = replace(
+            self.record.now, active=True, hold=True, suspicion=None, unclean=0,
+            by_hand=rule is None or rule.profile != profile.name, rule=said(rule),
+        )  # fmt: skip
+        self._apply(chosen, profile, self.planner.plan(profile, chosen), Cause.BY_HAND, by)
         now_s = self._ports.clock.now_s()
         self._routine_due_s = now_s + self._routine_s()
         self._hear_of_own(now_s)
@@ -91,32 +93,44 @@ class ProfileEngine(Keeping):
 
     def set_hold(self, *, on: bool) -> None:
         """Keep profiles in force and follow rules from now on, or leave everything as it is. Raises BoltError."""
-        now = self.record.now
         if on and self.off:
             raise BadInput(f"Nothing can be held: {self.off}.")
-        now.hold = now.active = on
-        now.boot_id = self._backend.boot_id()
-        self.record.save()
+        self.record.change(hold=on, active=on, boot_id=self._backend.boot_id())
         self._resistance.clear()
         self._look_soon()
 
     def set_boot(self, *, on: bool) -> None:
         """Begin by itself at the next boot, or not. Raises BoltError."""
-        self.record.now.boot = on
-        self.record.save()
+        self.record.change(boot=on)
         self.record.mark_boot(on=on)
 
-    def note_failed(self, offsets: dict[str, float]) -> None:
-        """Take note of voltages that went wrong in a run on this chip; nobody puts them in force by itself any more.
+    def report_failure(self, by: str = "") -> None:
+        """Record that what is applied now has failed, in a run that gave a wrong result or lost a worker.
 
-        Raises BoltError.
+        Kept values at or beyond it are reset to stock at once, and no profile applies them any more.
+
+        Raises:
+            BadInput: nothing is applied that could have failed.
+            Refused: some files did not take their stock value.
+            BoltError: it cannot be written.
         """
-        if not offsets or offsets in self.record.failed_on(self.planner.chip):
-            return
-        self.record.note_failed(self.planner.chip, offsets)
-        if self.record.now.active:
-            self._tell(LogKind.FAILED, Cause.DOUBT, settings=dict(offsets))
+        self._engine.check_writable()
+        failed, reset = self._engine.failures.report(by)
+        if failed or reset:
+            self._tell(LogKind.FAILED, Cause.DOUBT, who=by, settings=dict(failed or reset))
             self._look_soon()
+
+    def clear_failures(self, by: str = "") -> None:
+        """Forget what has failed on this processor; an administrator's decision. Raises InUse or BoltError."""
+        self._engine.check_writable()
+        gone = self._engine.failures.log.clear(by)
+        self._tell(LogKind.CLEARED, Cause.BY_HAND, who=by, why=failures_in_short(gone))
+        self._look_soon()
+
+    @property
+    def failure_record(self) -> FailureRecord:
+        """What is on record of failures."""
+        return self._engine.failures.log.now
 
     def told_before(self) -> Plan | None:
         """Return what an earlier process of this boot has put in force, as far as it is known; None if nothing."""
@@ -131,9 +145,5 @@ class ProfileEngine(Keeping):
         return status_of(self, self._plan, self._resistance)
 
     def close(self) -> None:
-        """Note that this process was ended in order, so that the next boot has nothing to suspect."""
-        if not self._engine.closed and self.record.now.active:
-            self.record.now.clean_boot = self._backend.boot_id()
-            with suppress(BoltError):
-                self.record.save()
+        """Listen to the machine no more."""
         self._ports.changes.close()

@@ -7,6 +7,7 @@ the last state asks for, whatever happened on the way.
 
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import suppress
+from dataclasses import replace
 from math import inf
 
 from upright_bolt.errors import BoltError, FileFault
@@ -24,9 +25,9 @@ from upright_bolt.profiles.folder import Found, ProfileFolder
 from upright_bolt.profiles.plan import Plan
 from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.putting import MODE, put_back_one, put_plan
-from upright_bolt.profiles.record import Record, Settling
+from upright_bolt.profiles.record import Record, Remembered, Settling
 from upright_bolt.profiles.resistance import Resistance
-from upright_bolt.profiles.start import begin_boot
+from upright_bolt.profiles.start import begin_boot, tell_damage
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.stamp import now_stamp
@@ -73,7 +74,7 @@ class Keeping:
         self._engine = engine
         self._backend = backend
         self._ports = ports
-        self.planner = Planner(backend, record, lambda: engine.kept)
+        self.planner = Planner(backend, record, engine)
         self._waiting: frozenset[str] = frozenset()
         """Settings of the profile that wait for their chip to wake."""
         self._plan: Plan | None = None
@@ -89,6 +90,7 @@ class Keeping:
         self._cause = Cause.RESUMED
         if not engine.closed:
             self._cause = begin_boot(record, engine, backend.boot_id())
+            tell_damage(record, engine)
 
     @property
     def off(self) -> str:
@@ -169,8 +171,7 @@ class Keeping:
             return
         if now_s - now.settling.since_s >= SETTLE_S or now_s < now.settling.since_s:
             profile = now.settling.profile
-            now.settling, now.unclean = None, 0
-            self.record.save()
+            self.record.change(settling=None, unclean=0)
             self._tell(LogKind.SETTLED, self._cause, profile)
 
     def _look(self, now_s: float, *, silent_only: bool) -> None:
@@ -182,6 +183,8 @@ class Keeping:
         wanted, cause = self._wanted(found)
         if not wanted:
             return None
+        if cause is Cause.RULE and now.by_hand:
+            self.record.change(by_hand=False)
         profile = self._profile(wanted, found)
         if profile is None:
             return self._lost(wanted)
@@ -213,7 +216,6 @@ class Keeping:
             return now.wanted, Cause.BY_HAND
         if rule is None:
             return now.wanted, Cause.BY_HAND
-        now.by_hand = False
         return rule.profile, Cause.RULE
 
     def situation(self, rules: Rules) -> Situation:
@@ -235,15 +237,18 @@ class Keeping:
         """Tell whether an earlier process of this boot has put all of a plan in force, and it still is."""
         return self._engine.kept == plan.settings and not self._engine.drift()
 
-    def _put(self, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
-        """Put a plan in force; on the disk before the first write. Raises InUse or Refused."""
-        now = self.record.now
+    def _put(self, profile: Profile, plan: Plan, cause: Cause) -> None:
+        """Put a plan in force. Raises InUse or Refused."""
+        self._apply(self.record.now, profile, plan, cause)
+
+    def _apply(self, now: Remembered, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
+        """Put a plan in force, with ``now`` on the disk before the first write. Raises InUse or Refused."""
         boot_id = self._backend.boot_id()
-        now.wanted, now.boot_id = profile.name, boot_id
+        settling = now.settling
         if cause not in (Cause.WAKE, Cause.RESUMED):
             risky = {n: v for n, v in plan.settings.items() if declaration_of(n).risky}
-            now.settling = Settling(boot_id, profile.name, risky, self._ports.clock.now_s())
-        self.record.save()
+            settling = Settling(boot_id, profile.name, risky, self._ports.clock.now_s())
+        self.record.adopt(replace(now, wanted=profile.name, boot_id=boot_id, settling=settling))
         by = f"profile {profile.name}" + (f", chosen by {who}" if who else "")
         woken = self._woken or cause is Cause.WAKE
         self._plan = put_plan(self._engine, self._backend, plan, by, woken=woken)

@@ -5,7 +5,9 @@ from dataclasses import dataclass
 
 from upright_bolt.model.catalogue import danger_of, declaration_of
 from upright_bolt.model.control import Value, show_value
+from upright_bolt.model.failure import Failure, FailureKind, comes_near
 from upright_bolt.model.profile import HeldBack, Profile, Proof, needs_proof
+from upright_bolt.model.settings import show_settings
 from upright_bolt.wording.times import span
 
 PROVEN_S = 600.0
@@ -31,13 +33,13 @@ class Doubts:
 
     Attributes:
         chip: this chip, as proofs name theirs.
-        failed: values that went wrong together, by control, on this chip.
+        failed: values that have failed together on this chip.
         suspects: why no risky setting is put in force at the moment; empty if nothing speaks against it.
         stock_only: why nothing at all is; empty if nothing speaks against it.
     """
 
     chip: str
-    failed: Sequence[Mapping[str, float]] = ()
+    failed: Sequence[Failure] = ()
     suspects: str = ""
     stock_only: str = ""
 
@@ -98,13 +100,10 @@ def _differs(there: str, here: str) -> str:
     return ", ".join(part for part in there.split(", ") if part not in ours) or there
 
 
-def _broken(name: str, settings: Mapping[str, Value], failed: Sequence[Mapping[str, float]]) -> str:
-    """Return why values that have failed speak against a setting: all that failed together is asked for, or more."""
-    for one in failed:
-        if name in one and all(_at_or_beyond(settings.get(other), other, value) for other, value in one.items()):
-            return f"a run has gone wrong at {', '.join(show_value(n, v) for n, v in one.items())}"
-    return ""
-
-
-def _at_or_beyond(asked: Value | None, name: str, failed: float) -> bool:
-    return isinstance(asked, float) and danger_of(name) * (asked - failed) >= 0.0
+def _broken(name: str, settings: Mapping[str, Value], failed: Sequence[Failure]) -> str:
+    """Return why failures speak against a setting: all that failed together is asked for, or comes close to it."""
+    one = next((one for one in failed if name in one.values and comes_near(settings, one)), None)
+    if one is None:
+        return ""
+    how = "the machine went down" if one.how is FailureKind.FROZE else "a run has gone wrong"
+    return f"{how} at {show_settings(one.values)}"

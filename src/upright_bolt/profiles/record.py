@@ -1,7 +1,7 @@
 """What is remembered of profiles in force: a document that is on disk before the machine is written to, and a log."""
 
 from collections import deque
-from dataclasses import dataclass, field
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from upright_bolt.disk import Document, Typed, bounded, write_atomically
@@ -9,9 +9,9 @@ from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
 from upright_bolt.sealed import PRIVATE, append, lines_of, opened, sealed
+from upright_bolt.settings.journal import copy_aside
 
 VERSION = 1
-MOST_FAILED = 100
 AT_BOOT = "at-boot"
 """A file that is there while something begins at the machine's start."""
 COMPACT_BYTES = 128 << 10
@@ -19,7 +19,7 @@ KEPT_ENTRIES = 400
 MOST_BYTES = 4 << 20
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class Settling:
     """A profile that has been in force for less than five minutes.
 
@@ -36,16 +36,20 @@ class Settling:
     since_s: float
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class Suspicion:
-    """What was in force or tried when the machine went down uncleanly: a profile, or a trial if it has no name."""
+    """What was applied when the machine went down uncleanly: a profile, or a trial if it has no name.
+
+    ``damaged`` tells that it is not known what was: the record cannot be read.
+    """
 
     profile: str
     settings: dict[str, Value]
     at: str
+    damaged: bool = False
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class Remembered:
     """What outlives the program.
 
@@ -57,11 +61,9 @@ class Remembered:
         rule: see ``by_hand``.
         hold: what the person wants of ``active``, also for later boots.
         boot: whether to begin at boot.
-        clean_boot: the boot whose program was ended in order.
         settling: what is settling; None if nothing is.
         suspicion: what is under suspicion; None if nothing is.
         unclean: how many boots in a row ended uncleanly.
-        failed: offsets that went wrong together, with the chip.
     """
 
     boot_id: str = ""
@@ -71,11 +73,9 @@ class Remembered:
     rule: str = ""
     hold: bool = False
     boot: bool = False
-    clean_boot: str = ""
     settling: Settling | None = None
     suspicion: Suspicion | None = None
     unclean: int = 0
-    failed: list[tuple[str, dict[str, float]]] = field(default_factory=list)
 
 
 _REMEMBERED: Typed[Remembered] = Typed(Remembered)
@@ -89,14 +89,17 @@ class Record:
         folder: where they lie.
 
     Attributes:
-        now: what is remembered; ``save`` makes changes last.
+        now: what is remembered; only ``change`` makes another of it.
         damaged: the document could not be read, so that nothing is known of how the last boot ended.
+        told: how many entries this process has added to the log.
+        unreadable: how many entries of the log were damaged when it was read.
     """
 
     def __init__(self, folder: Path) -> None:
         self._document = Document(folder / "in-force", "upright-bolt profiles in force", VERSION, _REMEMBERED)
         self._log = folder / "hold-log"
         self.damaged = False
+        self.told = self.unreadable = 0
         try:
             self.now = self._document.load() or Remembered()
             bounded(self.now)
@@ -115,21 +118,35 @@ class Record:
             except OSError as fault:
                 raise BoltError(f"{mark} cannot be removed: {fault.strerror}.") from fault
 
-    def save(self) -> None:
-        """Make what is remembered last. Raises BoltError."""
-        self._document.save(self.now)
+    def change(self, **changes: object) -> None:
+        """Write what is remembered with some of it changed, then adopt it. Raises BoltError, as ``adopt``."""
+        self.adopt(replace(self.now, **changes))  # type: ignore[arg-type]
+
+    def adopt(self, new: Remembered) -> None:
+        """Write other memories, then make them those that count. Raises BoltError; nothing has changed then."""
+        self._document.save(new)
+        self.now, self.damaged = new, False
+
+    def keep_damaged(self) -> None:
+        """Copy the damaged document aside."""
+        copy_aside(self._document.path)
 
     def _read(self) -> tuple[LogEntry, ...]:
         try:
             with self._log.open("rb") as file:
                 found = lines_of(file.read(MOST_BYTES), lambda line: _ENTRY.from_text(opened(VERSION, line)))
-        except (OSError, BoltError):
+        except FileNotFoundError:
             return ()
+        except (OSError, BoltError):
+            self.unreadable = 1
+            return ()
+        self.unreadable = found.unreadable
         return found.entries
 
     def tell(self, entry: LogEntry) -> None:
         """Add an entry to the log. A full disk keeps it out of the file, not from being read in this process."""
         self._tail.append(entry)
+        self.told += 1
         line = sealed(VERSION, _ENTRY.text(entry).encode())
         try:
             if append(self._log, line) > COMPACT_BYTES:
@@ -142,11 +159,6 @@ class Record:
         """Return the latest entries, oldest first."""
         return tuple(self._tail)[-most:]
 
-    def note_failed(self, chip: str, offsets: dict[str, float]) -> None:
-        """Remember offsets that went wrong together. Raises BoltError."""
-        self.now.failed = [*self.now.failed, (chip, offsets)][-MOST_FAILED:]
-        self.save()
-
-    def failed_on(self, chip: str) -> list[dict[str, float]]:
-        """Return what went wrong on a chip."""
-        return [offsets for of_chip, offsets in self.now.failed if of_chip == chip]
+    def since(self, told: int) -> tuple[LogEntry, ...]:
+        """Return the entries added since ``told`` stood at that number, as far as they are still kept."""
+        return self.entries(self.told - told) if self.told > told else ()

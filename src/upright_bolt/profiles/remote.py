@@ -1,15 +1,12 @@
 """Profiles through the process that has the rights: the same words over the bus and to the helper, as JSON."""
 
-import json
 from collections.abc import Callable, Mapping
 from math import inf
 from typing import Any
 
 from upright_bolt.disk import Typed, bounded
-from upright_bolt.errors import BadInput, Damaged, Refused
-from upright_bolt.model.catalogue import danger_of
+from upright_bolt.errors import Damaged, Refused
 from upright_bolt.model.hold import HoldStatus, LogEntry
-from upright_bolt.model.settings import settings_from_data
 from upright_bolt.settings.access import ProfileAccess
 
 _STATUS: Typed[HoldStatus] = Typed(HoldStatus)
@@ -27,18 +24,6 @@ def log_text(profiles: ProfileAccess, most: int) -> str:
     return _LOG.text(profiles.log(max(1, min(int(most), MOST_LOG))))
 
 
-def offsets_from(text: str) -> dict[str, float]:
-    """Return voltages and clocks that went wrong, which come as JSON. Raises BadInput or NotHere."""
-    try:
-        data = json.loads(text[:4096])
-    except (ValueError, RecursionError) as fault:
-        raise BadInput("What went wrong comes as JSON, a number by control.") from fault
-    if not isinstance(data, dict):
-        raise BadInput("What went wrong comes as JSON, a number by control.")
-    settings = settings_from_data(data)
-    return {n: v for n, v in settings.items() if isinstance(v, float) and danger_of(n) * v > 0.0}
-
-
 ACTS: Mapping[str, Callable[..., str]] = {
     "Profiles": status_text,
     "HoldLog": log_text,
@@ -46,13 +31,16 @@ ACTS: Mapping[str, Callable[..., str]] = {
     "SaveProfile": lambda profiles, name, text: _done(profiles.save(name, text)),
     "DeleteProfile": lambda profiles, name: _done(profiles.delete(name)),
     "SaveRules": lambda profiles, text: _done(profiles.save_rules(text)),
-    "UseProfile": lambda profiles, name: _done(profiles.use(name)),
+    "UseProfile": lambda profiles, name, *by: _done(profiles.use(name, *by)),
     "SetHold": lambda profiles, on: _done(profiles.set_hold(on=bool(on))),
     "SetBoot": lambda profiles, on: _done(profiles.set_boot(on=bool(on))),
-    "NoteFailed": lambda profiles, text: _done(profiles.note_failed(offsets_from(text))),
+    "ReportFailure": lambda profiles, *by: _done(profiles.report_failure(*by)),
+    "ClearFailures": lambda profiles, *by: _done(profiles.clear_failures(*by)),
     "Tend": lambda profiles: str(profiles.tend()),
 }
 """What can be asked of profiles in another process, by name."""
+WITH_CALLER = ("UseProfile", "ReportFailure", "ClearFailures")
+"""Those that are told who asks, in words, where several callers share the machine."""
 
 
 def _done(_nothing: None) -> str:
@@ -111,9 +99,13 @@ class RemoteProfiles:
         """Begin by itself at the next boot, or not. Raises Denied or BoltError."""
         self._call("SetBoot", on)
 
-    def note_failed(self, offsets: dict[str, float]) -> None:
-        """Take note of voltages that went wrong in a run. Raises Denied or BoltError."""
-        self._call("NoteFailed", json.dumps(offsets))
+    def report_failure(self) -> None:
+        """Report that what is applied now has failed. Raises BadInput, Denied or BoltError."""
+        self._call("ReportFailure")
+
+    def clear_failures(self) -> None:
+        """Forget what has failed on this processor. Raises Denied, InUse or BoltError."""
+        self._call("ClearFailures")
 
     def tend(self) -> float:
         """Drive it, where this process has to; return in how many seconds again."""

@@ -23,7 +23,7 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
     found, now = engine.files.found(), engine.record.now
     standing = found.rules.stand(engine.situation(found.rules))
     counting = next((each.rule for each in standing if each.counts), None)
-    doubts = engine.planner.doubts()
+    doubts, failures = engine.planner.doubts(), engine.failure_record
     in_force = now.wanted if now.active else ""
     plan = plan or engine.told_before()
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
@@ -45,5 +45,8 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
         settling=now.settling is not None,
         suspects=doubts.suspects or doubts.stock_only,
         off=engine.off,
+        failures=tuple(doubts.failed),
+        failures_lost=failures.lost,
+        cleared_at=failures.cleared_at,
         at_boot=at_boot,
     )

@@ -221,11 +221,13 @@ class BusInterface:
     async def begin_run(self, caller: Caller, what: str) -> Result:
         """Announce a run: until it ends, or the caller leaves the bus, nobody else can begin one on this machine.
 
+        Enforcement waits for the end of the run if the caller may change settings; otherwise it goes on.
         Raises BadInput or InUse.
         """
         if not 0 < len(what) <= LONGEST_NAME or not what.isprintable():
             raise BadInput(f"A run is announced by a word of up to {LONGEST_NAME} characters.")
-        await self.do(lambda: self.machine.begin_run(caller, what))
+        may_set = await self._rights.has(caller, Action.SET)
+        await self.do(lambda: self.machine.begin_run(caller, what, may_set=may_set))
         return ()
 
     @method("EndRun", ends=True, free=True)

@@ -30,7 +30,7 @@ ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Err
 ANSWER_S = 5.0
 MAY_ASK = True
 """A person may be asked for a password."""
-ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot")
+ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot", "ClearFailures")
 """What changes profiles for everybody, and so may ask a person for a password."""
 FORMS = {str: "s", bool: "b", int: "u"}
 BEGIN_S = 120.0

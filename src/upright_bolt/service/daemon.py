@@ -7,7 +7,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from math import inf
 
-from jeepney import HeaderFields
+from jeepney import DBusAddress, HeaderFields
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model.change import ChangeKind
@@ -28,6 +28,11 @@ BUS_EVERY_S, BUS_SELDOM_S = 20.0, 300.0
 LEAST_S = 0.02
 """Between two looks, however many changes there are."""
 BUS_ANSWER_S = 10.0
+STOPS_S = 1.0
+SYSTEMD = DBusAddress(
+    "/org/freedesktop/systemd1", bus_name="org.freedesktop.systemd1", interface="org.freedesktop.DBus.Properties"
+)
+MANAGER = "org.freedesktop.systemd1.Manager"
 DO_NOT_QUEUE = 4
 IS_OWNER = 1
 
@@ -48,6 +53,7 @@ async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> No
     machine = SharedMachine(open_engine, time.monotonic)
     callers, rights = Callers(bus), Rights(bus)
     interface = BusInterface(bus, machine, callers, rights)
+    watch: _Watch | None = None
     try:
         bus.on_call = interface.take
         tending = Tending(interface, machine)
@@ -61,6 +67,9 @@ async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> No
     except BusFault as fault:
         raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only). {fault}") from fault
     finally:
+        if watch is not None and (watch.shutting_down or await _system_stops(bus)):
+            with suppress(BoltError):
+                await interface.do(machine.note_shutdown)
         trouble = interface.let_go()
         if trouble:
             LOG.error("%s", trouble)
@@ -68,7 +77,13 @@ async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> No
 
 
 class _Watch:
-    """Hears of callers that leave, and of changed rules. Only the bus itself and polkit are believed."""
+    """Hears of callers that leave, of changed rules, of sleep and of shutdown.
+
+    Only the bus itself, polkit and the login manager are believed.
+
+    Attributes:
+        shutting_down: the login manager has told that the machine is about to shut down or restart.
+    """
 
     def __init__(
         self, callers: Callers, interface: BusInterface, machine: SharedMachine, rights: Rights, tending: Tending
@@ -79,12 +94,14 @@ class _Watch:
         self._rights = rights
         self._tending = tending
         self._polkit = self._login = ""
+        self.shutting_down = False
 
     async def begin(self, bus: Connection) -> None:
         """Ask the bus for what is to be heard."""
         await bus.listen(f"type='signal',sender='{BUS.bus_name}',member='NameOwnerChanged'")
         await bus.listen(f"type='signal',sender='{POLKIT.bus_name}',interface='{POLKIT.interface}',member='Changed'")
-        await bus.listen(f"type='signal',sender='{LOGIN_MANAGER.bus_name}',member='PrepareForSleep'")
+        for member in ("PrepareForSleep", "PrepareForShutdown"):
+            await bus.listen(f"type='signal',sender='{LOGIN_MANAGER.bus_name}',member='{member}'")
         self._polkit_is(await _owner(bus, str(POLKIT.bus_name)))
         self._login = await _owner(bus, str(LOGIN_MANAGER.bus_name))
 
@@ -101,6 +118,8 @@ class _Watch:
         elif message.sender == self._login and message.member == "PrepareForSleep" and message.signature == "b":
             (asleep,) = message.contents()
             self._tending.told(ChangeKind.SLEEP if asleep else ChangeKind.WAKE)
+        elif message.sender == self._login and message.member == "PrepareForShutdown" and message.signature == "b":
+            (self.shutting_down,) = message.contents()
 
     def _owner_changed(self, name: str, _old: str, new: str) -> None:
         if name == POLKIT.bus_name:
@@ -119,6 +138,14 @@ class _Watch:
     def _rules_changed(self) -> None:
         self._rights.epoch += 1
         self._callers.forget_grants()
+
+
+async def _system_stops(bus: Connection) -> bool:
+    """Tell whether systemd is stopping the system, for a shutdown that the login manager did not announce."""
+    with suppress(BoltError, TimeoutError, ValueError):
+        answer = await bus.call(SYSTEMD, "Get", "ss", MANAGER, "SystemState", patience_s=STOPS_S)
+        return bool(answer == (("s", "stopping"),))
+    return False
 
 
 async def _owner(bus: Connection, name: str) -> str:

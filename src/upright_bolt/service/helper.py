@@ -120,7 +120,7 @@ _ACTS: dict[str, Callable[..., Any]] = {
     "Keep": lambda engine: wire.trial(engine.keep()),
     "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),
     "ToStock": lambda engine, names: wire.trial(engine.to_stock([str(name) for name in names])),
-    "NoteRun": lambda engine, what: engine.note_run(str(what)),
+    "NoteRun": lambda engine, what: engine.note_run(str(what)[:200], "sudo"),
     "Close": lambda engine: engine.close(),
     **{name: partial(_profiles, act) for name, act in ACTS.items()},
 }

@@ -95,10 +95,17 @@ async def set_boot(interface: "BusInterface", caller: Caller, on: bool, ask: boo
     return await _change(interface, caller, Action.PROFILES, "SetBoot", on, may_ask=ask)
 
 
-@method("NoteFailed", ("s", "offsets"))
-async def note_failed(interface: "BusInterface", caller: Caller, offsets: str) -> Result:
-    """Take note of voltage offsets that went wrong in a run, as JSON in mV by control; no profile puts them in force.
+@method("ReportFailure")
+async def report_failure(interface: "BusInterface", caller: Caller) -> Result:
+    """Report that what is applied now has failed in a run. No profile applies it any more, and it goes to stock.
 
-    Whoever may try settings may say so, without being asked.
+    What failed is read from the machine, so nobody can invent a failure. Whoever may try settings may report one,
+    without being asked. Raises BadInput if nothing is applied that could have failed.
     """
-    return await _change(interface, caller, Action.SET, "NoteFailed", offsets, may_ask=False)
+    return await _change(interface, caller, Action.SET, "ReportFailure", may_ask=False)
+
+
+@method("ClearFailures", ("b", "may_ask"))
+async def clear_failures(interface: "BusInterface", caller: Caller, ask: bool) -> Result:  # noqa: FBT001
+    """Forget what has failed on this processor, so that profiles may apply it again."""
+    return await _change(interface, caller, Action.SET_RISKY, "ClearFailures", may_ask=ask)

@@ -113,6 +113,14 @@ class Rights:
                 return Grant(epoch, password)
         raise Denied(_sentence(action, "the rules about it changed again and again while it was asked"))
 
+    async def has(self, caller: Caller, action: Action) -> bool:
+        """Tell whether a caller may do something without being asked for a password."""
+        try:
+            await self.need(caller, action, interactive=False)
+        except Denied:
+            return False
+        return True
+
     async def begin_series(self, caller: Caller, action: Action, *, interactive: bool) -> None:
         """Get a right for the length of a series of trials. Raises as ``need``."""
         grant = await self.need(caller, action, interactive=interactive)

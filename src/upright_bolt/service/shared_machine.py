@@ -16,7 +16,7 @@ from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
 from upright_bolt.ownership import ROOT
 from upright_bolt.profiles.engine import ProfileEngine
-from upright_bolt.profiles.remote import ACTS
+from upright_bolt.profiles.remote import ACTS, WITH_CALLER
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.log import LOG
 from upright_bolt.settings.engine import SettingsEngine
@@ -37,6 +37,7 @@ class _Run:
     caller: Caller
     what: str
     since: str
+    may_set: bool
 
 
 class SharedMachine:
@@ -57,7 +58,8 @@ class SharedMachine:
         """Trials whose owner has left, by id, and since when."""
         self._run: _Run | None = None
         self.news: tuple[LogEntry, ...] = ()
-        """What the last ``tend`` has done."""
+        """What was added to the log since the ``tend`` before the last one."""
+        self._told = 0
         if self._engine.recovered is not None:
             LOG.warning(recovered(self._engine.recovered))
 
@@ -154,8 +156,8 @@ class SharedMachine:
             Refused: it cannot be written down.
         """
         self._reopen_if_free()
-        if name == "UseProfile":
-            self._profiles.use(str(arguments[0]), caller.words)
+        if name in WITH_CALLER:
+            ACTS[name](self._profiles, *arguments, caller.words)
         else:
             ACTS[name](self._profiles, *arguments)
         LOG.info("%s asked for %s %s", caller.words, name, " ".join(str(each)[:60] for each in arguments))
@@ -165,7 +167,7 @@ class SharedMachine:
         profiles = self._engine.profiles
         if not isinstance(profiles, ProfileEngine):
             raise Refused("This machine has no profiles.")
-        profiles.busy = lambda: self._run is not None
+        profiles.busy = lambda: self._run is not None and self._run.may_set
         return profiles
 
     @property
@@ -184,9 +186,8 @@ class SharedMachine:
 
     def tend(self) -> float:
         """Keep profiles in force; return in how many seconds to call again at the latest."""
-        before = len(self._profiles.log())
         due_s = self._profiles.tend()
-        self.news = self._profiles.log()[before:]
+        self.news, self._told = self._profiles.record.since(self._told), self._profiles.record.told
         return due_s
 
     def told(self, kind: ChangeKind) -> None:
@@ -228,11 +229,17 @@ class SharedMachine:
         trial = self._engine.trial
         return () if trial is None else tuple(trial.settings)
 
-    def begin_run(self, caller: Caller, what: str) -> None:
+    def begin_run(self, caller: Caller, what: str, *, may_set: bool) -> None:
         """Let a caller's run be the one on this machine.
+
+        Args:
+            caller: who runs it.
+            what: the workload.
+            may_set: the caller may change settings, so enforcement waits for the end of the run.
 
         Raises:
             InUse: another caller's run goes on, or a program outside the service holds the machine.
+            Refused: it cannot be written down that it begins at values that can fail.
         """
         self._reopen_if_free()
         going_on = self._run
@@ -242,14 +249,14 @@ class SharedMachine:
                 f"A run of {going_on.caller.words} is going on since {since} ({going_on.what}). "
                 "One run at a time, or neither measures anything: wait until it has ended."
             )
-        self._run = _Run(caller, what, now_stamp())
-        self._engine.note_run(what)
+        self._engine.note_run(what, caller.words)
+        self._run = _Run(caller, what, now_stamp(), may_set=may_set)
 
     def end_run(self, caller: Caller) -> None:
         """A caller's run is over."""
         if self._run is not None and self._run.caller is caller:
             self._run = None
-            self._engine.note_run("")
+            self._engine.note_run("", caller.words)
 
     def _mark_if_left(self, caller: Caller) -> None:
         """A caller that has left while its settings were put in force leaves an orphan."""
@@ -293,5 +300,9 @@ class SharedMachine:
         return bool(self._orphans)
 
     def close(self) -> str:
-        """Put back a trial that does not outlive the service, and let the machine go."""
-        return self._engine.close()
+        """Put back a trial that does not outlive the service, and let the machine go; a caller's run goes on."""
+        return self._engine.close(run_goes_on=self._run is not None)
+
+    def note_shutdown(self) -> None:
+        """Record that the machine is being shut down in order. Raises BoltError."""
+        self._engine.note_shutdown()

@@ -3,7 +3,6 @@
 from collections.abc import Callable
 from contextlib import suppress
 
-from upright_bolt.analysis.evidence import offsets_of
 from upright_bolt.errors import BoltError
 from upright_bolt.model.hold import LogEntry
 from upright_bolt.session.active_run import ActiveRun
@@ -28,6 +27,8 @@ class ProfileTending:
         self._busy = busy
         self._due_s = 0.0
         self._last: tuple[LogEntry, ...] | None = None
+        self._reported: int | None = None
+        """The run whose first error was reported."""
 
     def tend(self, *, at_once: bool = False) -> None:
         """Do what is due; ``at_once`` whatever is."""
@@ -55,10 +56,14 @@ class ProfileTending:
             return entries if last is not None else ()
         return entries[entries.index(last[0]) + 1 :] if last[0] in entries else entries
 
-    def take_ended(self, run: ActiveRun) -> None:
-        """Take up a run that has ended: voltages at which work went wrong are put in force by no profile any more."""
-        offsets = offsets_of(run.head.settings) if run.errors else {}
-        if self._profiles is not None and offsets:
-            with suppress(BoltError):  # who may not try settings has no say in it
-                self._profiles.note_failed(offsets)
+    def take_errors(self, run: ActiveRun) -> None:
+        """Report the first thing that goes wrong in a run, whatever watches it: no profile applies that any more."""
+        if self._profiles is None or not run.errors or run.id == self._reported:
+            return
+        self._reported = run.id
+        with suppress(BoltError):  # nothing was applied that could fail, or this person may not set anything
+            self._profiles.report_failure()
+
+    def run_ended(self) -> None:
+        """See to profiles at once: they have waited for the end of a run."""
         self._due_s = self._now_s()

@@ -151,6 +151,7 @@ class Session:
             self.search.watch(sample)
         if self.run is not None:
             self.run.tick(sample, events)
+            self._profiles.take_errors(self.run)
         elif self.series is not None:
             self.series.take(sample)
         elif self.search is not None:
@@ -312,9 +313,10 @@ class Session:
         if run is None or run.stage is not RunStage.ENDED:
             return None
         self.run = None
+        self._profiles.take_errors(run)  # before anything that it ran under is reverted
         self._leave_run()
         self._end_holding()
-        self._profiles.take_ended(run)
+        self._profiles.run_ended()
         self._events.append(RunEnded(self.now_s, run.id))
         for of_several in (self.series, self.search):
             if of_several is not None:

@@ -69,8 +69,12 @@ class ProfileAccess(Protocol):
         """Begin by itself at the next boot, or not. Raises Denied or BoltError."""
         ...
 
-    def note_failed(self, offsets: dict[str, float]) -> None:
-        """Take note of voltages that went wrong in a run. Raises Denied or BoltError."""
+    def report_failure(self) -> None:
+        """Report that what is applied now has failed in a run. Raises BadInput, Denied, InUse or BoltError."""
+        ...
+
+    def clear_failures(self) -> None:
+        """Forget what has failed on this processor. Raises Denied, InUse or BoltError."""
         ...
 
     def tend(self) -> float:

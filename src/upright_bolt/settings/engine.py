@@ -5,10 +5,11 @@ expected; later also rules and hold.
 """
 
 from collections.abc import Callable, Collection, Mapping
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from upright_bolt.errors import BadInput, InUse
+from upright_bolt.errors import BadInput, BoltError, InUse
 from upright_bolt.kernel.clock import LEAST_SLEEP_S
 from upright_bolt.kernel.driver import CanBeCapped, why_unreadable
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
@@ -23,6 +24,8 @@ from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.damage import Damage, look_back
+from upright_bolt.settings.failure_log import FailureLog
+from upright_bolt.settings.failures import Failures
 from upright_bolt.settings.journal import Journal
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.settings.past import BootMemory, told_by
@@ -44,6 +47,7 @@ class SettingsEngine:
 
     Attributes:
         recovered: what was done about a trial that an earlier process left; None if nothing.
+        failures: what has failed on this machine.
 
     Raises:
         Damaged: the journal was written by a newer version.
@@ -76,11 +80,18 @@ class SettingsEngine:
         else:
             past, damage = look_back(journal, self._memory, backend, now_stamp())
         self._trials = Trials(backend, self._controls, journal, self._memory, past, now_stamp)
-        backend.remember(self._trials.expected(self._memory.kept))
+        backend.remember(self.expected)
         if lock is not None:
             backend.on_processors = self._trials.pay
             self._trials.pay()
-        self.recovered = None if lock is None else _with_damage(self._trials.recover(), damage)
+        log = FailureLog(folder, backend.about.identity.processor, backend.boot_id(), now_stamp)
+        self.failures = Failures(log, backend, self)
+        self.recovered: Recovery | None = None
+        if lock is not None:
+            self.failures.look_back(self.trial)
+            self.recovered = _with_damage(self._trials.recover(), damage)
+            with suppress(BoltError):  # what it could not reset is told as a drift
+                self.failures.reset_failed()
 
     @property
     def closed(self) -> str:
@@ -127,6 +138,11 @@ class SettingsEngine:
                       self._backend.beyond, self._slept())  # fmt: skip
 
     @property
+    def expected(self) -> dict[str, Value]:
+        """What should be in force: what was kept, and over it the trial."""
+        return self._trials.expected(self._memory.kept)
+
+    @property
     def kept(self) -> dict[str, Value]:
         """What was kept in this boot."""
         return dict(self._memory.kept)
@@ -134,7 +150,7 @@ class SettingsEngine:
     def drift(self, names: Collection[str] | None = None) -> tuple[Drift, ...]:
         """Return what no longer holds, of some controls or of all."""
         drift = []
-        for name, expected in self._trials.expected(self._memory.kept).items():
+        for name, expected in self.expected.items():
             if (names is not None and name not in names) or self._backend.is_asleep(name):
                 continue
             driver = self._backend.drivers.get(name)
@@ -162,7 +178,7 @@ class SettingsEngine:
 
     def _capped(self) -> dict[str, Note]:
         """Return what holds down a control that was set, by its name."""
-        drivers = [self._backend.drivers.get(name) for name in self._trials.expected(self._memory.kept)]
+        drivers = [self._backend.drivers.get(name) for name in self.expected]
         notes = {driver.name: driver.facts().note for driver in drivers if isinstance(driver, CanBeCapped)}
         return {name: why for name, why in notes.items() if why is not None and why.code in CAPPED}
 
@@ -183,7 +199,7 @@ class SettingsEngine:
             InUse: another process holds the machine.
             Refused: it cannot be written down.
         """
-        self._writable()
+        self.check_writable()
         if not settings:
             raise BadInput("There is nothing to try: no setting was given.")
         controls = self._controls.read_for(settings)
@@ -204,12 +220,12 @@ class SettingsEngine:
 
     def keep(self) -> Trial:
         """End the trial and leave its settings in force until a restart. Raises BadInput, InUse or Refused."""
-        self._writable()
+        self.check_writable()
         return self._trials.keep()
 
     def put_back(self, why: str = "asked for") -> Trial:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
-        self._writable()
+        self.check_writable()
         trial = self._trials.put_back(why)
         self._backend.refresh(trial.settings)
         return trial
@@ -232,7 +248,7 @@ class SettingsEngine:
             InUse: another process holds the machine.
             Refused: some files did not take their value.
         """
-        self._writable()
+        self.check_writable()
         for name in names:
             declaration_of(name)
         if self.trial is not None:
@@ -285,32 +301,51 @@ class SettingsEngine:
         """Do nothing."""
 
     def begin_run(self, what: str) -> None:
-        """Let no other run begin on this machine. Raises InUse."""
+        """Let no other run begin on this machine. Raises InUse, or Refused if it cannot be written down."""
         if self._lock is None:
             raise InUse(HELD)
         if self._run_lock is not None:
             self._run_lock.acquire_if_possible()
-        self.note_run(what)
+        self.note_run(what, self._holder)
 
-    def note_run(self, what: str) -> None:
-        """Take note of which workload runs from now on; empty for none."""
+    def note_run(self, what: str, by: str) -> None:
+        """Record which workload runs from now on, at values that can fail; ``what`` is empty for none.
+
+        Raises:
+            Refused: it cannot be written down, so the run must not begin.
+        """
         from upright_bolt.model.work import OF_GRAPHICS  # noqa: PLC0415 - short commands begin no run
 
         self._backend.watch_chips(closely=what in OF_GRAPHICS)
+        if what:
+            self.failures.begin_run(by)
+        else:
+            self.failures.end_run()
 
     def end_run(self) -> None:
         """The run is over."""
-        self.note_run("")
+        if self._lock is not None:
+            self.note_run("", self._holder)
         if self._run_lock is not None:
             self._run_lock.release()
 
-    def _writable(self) -> None:
+    def note_shutdown(self) -> None:
+        """Record that the machine is being shut down in order. Raises BoltError."""
+        if self._lock is not None:
+            self.failures.log.note_shutdown()
+
+    def check_writable(self) -> None:
+        """Raise InUse unless this process holds the machine."""
         if self._lock is None:
             raise InUse(HELD)
         self._backend.look_at_processors()
 
-    def close(self) -> str:
-        """Put back a trial that does not outlive this process, and let the machine go; once."""
+    def close(self, *, run_goes_on: bool = False) -> str:
+        """Put back a trial that does not outlive this process, and let the machine go; once.
+
+        Args:
+            run_goes_on: a run of another process has not ended with this one, and stays on record.
+        """
         trouble = ""
         if self.profiles is not None:
             self.profiles.close()
@@ -324,9 +359,10 @@ class SettingsEngine:
                 except Exception as fault:  # noqa: BLE001 - whatever it is, the rest must still be let go
                     trouble = str(fault)
             self._backend.refresh()
+            if not run_goes_on:
+                self.end_run()
             self._lock.release()
             self._lock = None
-        self.end_run()
         self._backend.close()
         return trouble
 

@@ -82,6 +82,14 @@ def _suspect(entry: LogEntry) -> str:
     )
 
 
+def _failed(entry: LogEntry) -> str:
+    what = show_settings(entry.settings)
+    if entry.cause is Cause.BOOT:
+        return f"{entry.why}; no profile applies that any more"
+    who = f", reported by {entry.who}" if entry.who else ""
+    return f"A run went wrong at {what}{who}; no profile applies that any more"
+
+
 _SENTENCES: dict[LogKind, Callable[[LogEntry], str]] = {
     LogKind.USED: _used,
     LogKind.NOT_USED: _not_used,
@@ -89,8 +97,10 @@ _SENTENCES: dict[LogKind, Callable[[LogEntry], str]] = {
     LogKind.RESTS: _rests,
     LogKind.SUSPECT: _suspect,
     LogKind.SETTLED: lambda e: f"{capital(profile_words(e.profile))} has been in force for five minutes",
-    LogKind.FAILED: lambda e: (
-        f"A run went wrong at {show_settings(e.settings)}; no profile puts that in force any more"
+    LogKind.FAILED: _failed,
+    LogKind.CLEARED: lambda e: f"{capital(e.who) if e.who else 'You'} cleared the failures on record: {e.why}",
+    LogKind.DAMAGED: lambda e: (
+        f"{e.control} was damaged. It is repaired as far as possible, and a copy is kept beside it"
     ),
 }
 
@@ -106,7 +116,7 @@ def notable(entry: LogEntry, *, rules: bool) -> bool:
         return entry.cause is Cause.PROGRAM
     if entry.kind is LogKind.USED:
         return rules and entry.cause is Cause.RULE
-    return entry.kind in (LogKind.RESTS, LogKind.SUSPECT, LogKind.NOT_USED)
+    return entry.kind in (LogKind.RESTS, LogKind.SUSPECT, LogKind.NOT_USED, LogKind.FAILED, LogKind.DAMAGED)
 
 
 def entry_in_short(entry: LogEntry) -> str:

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterable, Mapping
 
-from upright_bolt.analysis.broken_ground import Broken
 from upright_bolt.analysis.edge_ahead import Ahead
 from upright_bolt.analysis.edge_belief import Estimate
 from upright_bolt.analysis.edge_choice import BOLDNESS
@@ -13,7 +12,6 @@ from upright_bolt.model.catalogue import TOGETHER, declaration_of, part_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.search import SOAKING, Asked, Outcome, Purpose, Rung, RungEnd, RungError, Search, Why
-from upright_bolt.model.settings import show_settings
 from upright_bolt.plain_text import capital, small
 from upright_bolt.wording.times import date_and_time, span
 
@@ -231,13 +229,6 @@ def story(search: Search, *, cut_off: bool) -> str:
         f"Search {number} was cut off in rung {rung.number}, at {place}, with the program that made it. That proves "
         f"nothing, and nothing of it is in force. The search can go on from there."
     )
-
-
-def over_ground(found: Broken, settings: Mapping[str, Value]) -> str:
-    """Return what has failed at settings that are asked for, or before them."""
-    how = "froze this machine" if found.froze else "gave wrong results here"
-    where = f" (run {found.run_id})" if found.run_id is not None else ""
-    return f"{show_settings(found.values)} {how}{where}; {show_settings(settings)} is that or beyond."
 
 
 def ahead_words(ahead: Ahead) -> str:

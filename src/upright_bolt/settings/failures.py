@@ -1,0 +1,116 @@
+"""What has failed on one machine: how it becomes known, and what follows from it at once."""
+
+from collections.abc import Collection
+from contextlib import suppress
+from typing import Protocol
+
+from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.model.catalogue import danger_of
+from upright_bolt.model.control import Value
+from upright_bolt.model.failure import Failure, FailureKind, at_risk, reaches
+from upright_bolt.model.profile import counts_from_0
+from upright_bolt.model.trial import Trial
+from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.failure_log import FailureLog
+
+
+class _Applied(Protocol):
+    """What the settings engine tells of what is applied."""
+
+    @property
+    def kept(self) -> dict[str, Value]: ...
+
+    @property
+    def expected(self) -> dict[str, Value]: ...
+
+    def to_stock(self, names: Collection[str] = (), by: str = "") -> Trial: ...
+
+
+class Failures:
+    """Takes note of failures, and resets what has failed.
+
+    Args:
+        log: where they are on record.
+        backend: the machine.
+        engine: knows what was set there, and resets it.
+
+    Attributes:
+        log: as given.
+        found: failures that this process found as it began: the machine went down with them applied.
+    """
+
+    def __init__(self, log: FailureLog, backend: Backend, engine: _Applied) -> None:
+        self.log = log
+        self.found: tuple[Failure, ...] = ()
+        self._backend = backend
+        self._engine = engine
+
+    def at_risk_now(self) -> dict[str, float]:
+        """Return what is applied now and can fail: offsets as they are read, other values as they were set."""
+        offsets = self._backend.values(n for n in self._backend.drivers if danger_of(n) and counts_from_0(n))
+        return at_risk({**self._engine.expected, **offsets})
+
+    def look_back(self, trial: Trial | None) -> None:
+        """Record what went down with an earlier boot as failures, before anything else forgets it.
+
+        A full disk keeps nothing of this from counting in this process. A run left open in the present boot is closed:
+        if its program is still there, it announces its run again.
+
+        Args:
+            trial: the trial that an earlier process left; None for none.
+        """
+        log = self.log
+        log.repair()
+        found = []
+        if trial is not None and trial.boot_id not in (self._backend.boot_id(), log.now.clean_boot):
+            found.append((at_risk(trial.settings), trial.by))
+        if (run := log.lost_run) is not None:
+            found.append((run.values, run.by))
+        for values, by in found:
+            with suppress(BoltError):
+                log.add(values, FailureKind.FROZE, by)
+        self.found = tuple(Failure(values, FailureKind.FROZE, by=by) for values, by in found if values)
+        self.end_run()
+        with suppress(BoltError):
+            log.note_start()
+
+    def begin_run(self, by: str) -> None:
+        """Record that a run begins. Raises Refused if that cannot be written, so that it must not begin."""
+        self.log.begin_run(self.at_risk_now(), by)
+
+    def end_run(self) -> None:
+        """Record that the run is over. On a full disk the next start does it."""
+        with suppress(BoltError):
+            self.log.end_run()
+
+    def report(self, by: str) -> tuple[dict[str, float], dict[str, float]]:
+        """Record that what is applied now has failed; kept values at or beyond it go to stock at once.
+
+        Args:
+            by: who reports it, for a person to read.
+
+        Returns:
+            What failed, if that was not known yet, and what was reset.
+
+        Raises:
+            BadInput: nothing is applied that could have failed.
+            Refused: some files did not take their stock value.
+            BoltError: it cannot be written.
+        """
+        values = self.at_risk_now()
+        if not values:
+            raise BadInput("No voltage offset and no memory clock is applied, so there is no failure to record.")
+        try:
+            new = self.log.add(values, FailureKind.WRONG, by)
+        finally:
+            reset = self.reset_failed()
+        return values if new else {}, reset
+
+    def reset_failed(self) -> dict[str, float]:
+        """Reset kept values that are at or beyond a failure to stock; return them. Raises BoltError."""
+        kept = self._engine.kept
+        failed = [one for one in self.log.failures if reaches(kept, one)]
+        values = {name: float(kept[name]) for one in failed for name in one.values}
+        if values:
+            self._engine.to_stock(tuple(values), "this program, since they have failed")
+        return values
