@@ -35,7 +35,9 @@ class SearchScene:
     def ask(self, **more) -> Search:
         """Keep a new search."""
         asked = Asked(0, more.pop("controls", BOTH), "2026-04-09T08:00:00+00:00", chip_of(self.session.about.identity))
-        return self.log.begin(replace(asked, **more))
+        search = self.log.numbered(replace(asked, **more))
+        self.log.begin(search)
+        return search
 
     def carry_on(
         self,

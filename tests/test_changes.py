@@ -8,7 +8,7 @@ import sys
 import pytest
 
 from upright_bolt.kernel.ports import RealFiles
-from upright_bolt.kernel.programs import ProgramScan
+from upright_bolt.kernel.programs import DeskUsers, ProgramScan
 from upright_bolt.kernel.real_changes import RealChanges
 from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.change import ChangeKind
@@ -89,19 +89,18 @@ def test_who_wrote_is_named_and_this_program_s_own_writes_are_not_told(named, ro
     assert "python" in change.who or "ended" in change.who
 
 
-def test_a_writer_that_has_ended_is_named_if_its_opening_was_seen(named, root):
+def test_a_writer_that_lives_until_it_is_looked_at_is_named(named, root):
     named.watch([LIMIT])
-    code = "import sys; f = open(sys.argv[1], 'w'); print('open', flush=True); input(); f.write('3'); f.close()"
+    code = "import sys; f = open(sys.argv[1], 'w'); f.write('3'); f.close(); print('written', flush=True); input()"
     writer = subprocess.Popen(
         [sys.executable, "-c", code, str(root / LIMIT[1:])], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
     )
     with writer:
-        assert writer.stdout.readline() == "open\n"
-        named.take()  # the service is woken by the opening
+        assert writer.stdout.readline() == "written\n"
+        (change,) = named.take()
         writer.stdin.write("\n")
         writer.stdin.flush()
         writer.wait()
-    (change,) = named.take()
     assert change.who.startswith("python") or "python" in change.who
     assert change.who.endswith(f"(process {writer.pid})")
 
@@ -119,7 +118,7 @@ def test_a_program_is_found_when_it_begins_and_missed_when_it_ends(tmp_path):
     program = tmp_path / "harbour-map-with-a-long-name"
     program.write_text("#!/bin/sh\nsleep 60 & wait\n")
     program.chmod(0o755)
-    scan = ProgramScan(RealFiles(tmp_path.__class__("/")))
+    scan = ProgramScan(RealFiles(tmp_path.__class__("/")), DeskUsers())
     names = frozenset({program.name, "no-such-program"})
     assert scan.running(names) == frozenset()
     running = subprocess.Popen([str(program)], start_new_session=True)
@@ -143,7 +142,8 @@ def test_while_no_process_begins_nothing_is_scanned(tmp_path):
             listed.append(path)
             return super().names(path)
 
-    scan = ProgramScan(Counting(tmp_path))
+    (tmp_path / "proc/7/status").write_text("Name:\tseabed-map\nUid:\t0\t0\t0\t0\n")
+    scan = ProgramScan(Counting(tmp_path), lambda uid: uid == 0)
     for _ in range(5):
         assert scan.running(frozenset({"seabed-map"})) == {"seabed-map"}
     assert len(listed) == 2

@@ -314,7 +314,7 @@ def test_no_profile_puts_an_unproven_step_towards_danger_in_force_by_itself(name
 
 def test_what_failed_on_its_way_up_is_held_back_from_there_on():
     from upright_bolt.model.failure import Failure, FailureKind
-from upright_bolt.model.profile import Profile, Proof
+    from upright_bolt.model.profile import Profile, Proof
     from upright_bolt.profiles.plan import Doubts, plan_for
 
     proof = {MEMORY: Proof(960.0, "a chip", 3600.0, 3600.0, (1,), "2026-11-27")}

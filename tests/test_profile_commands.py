@@ -78,7 +78,7 @@ def test_what_a_file_claims_to_be_proven_counts_only_if_runs_here_say_so(bolt, d
         (("copy", "stock", "x"), "does not set anything"),
         (("try", "stock"), "stock has nothing to try"),
         (("delete", "../x"), "cannot be the name of a profile"),
-        (("import", "/nowhere.toml"), "cannot be read as a profile"),
+        (("import", "/nowhere.toml"), "cannot be read: No such file"),
     ],
 )
 def test_bad_input_gets_one_sentence(bolt, words, said):

@@ -147,7 +147,7 @@ def test_a_link_or_a_file_that_others_can_write_is_left_out(tmp_path):
     (folder.profiles_path / "open.toml").chmod(0o666)
     found = folder.found()
     assert set(found.profiles) == {"quay"}
-    assert "Somebody else can change it" in found.broken["open.toml"]
+    assert "can be changed by everybody" in found.broken["open.toml"]
     assert "linked.toml" in found.broken
 
 

@@ -77,7 +77,8 @@ class Steps:
     def _appending(self, append):
         def wrapped(path, lines):
             kind = "record" if path.name == search_log.FILE else "journal"
-            opens = kind == "record" and b'"rung":{' in lines and b'"number":%d' % self._rung in lines
+            of_rung = kind == "record" and b'"number":%d' % self._rung in lines
+            opens = of_rung and b'"rung_end":null' in lines and b'"rung":{' in lines
             closes = kind == "record" and b'"rung_end":{' in lines and b'"number":%d' % self._rung in lines
             self.counting = self.counting or (opens and not self.opened)
             self.step(f"before the {kind}")

@@ -65,7 +65,7 @@ def test_a_search_from_the_conversation_to_its_draft(edge_of):
     strip = window.workbench.settings.rows["core-offset"].strip
     worst = min(rung.position for rung in search.rungs if search.ends[rung.number].outcome in FAILED)
     until(lambda: "known failures from −" in strip.described())
-    assert app.presenter.searches.failed_at["core-offset"] == pytest.approx(-worst, abs=0.6)
+    assert app.presenter.failures.failed_at["core-offset"] == pytest.approx(-worst, abs=0.6)
 
 
 def test_a_rung_is_picked_in_the_picture_or_in_the_list_and_its_runs_go_to_compare(edge_of, data):
@@ -163,7 +163,7 @@ def test_what_has_failed_is_asked_about_before_it_is_tried_and_never_kept(edge_o
     worst = min(rung.position for rung in search.rungs if search.ends[rung.number].outcome in FAILED)
     app = edge_of()
     presenter, window = app.presenter, app.window
-    until(lambda: presenter.searches.ground)
+    until(lambda: presenter.searches.failures)
     window.show_view("workbench")
     panel = window.workbench.settings
     type_value(window, "core-offset", f"-{worst:.0f} mV")

@@ -72,12 +72,12 @@ def open_ports(
 
 def host_ports(writers: "Writers | None" = None) -> MachinePorts:
     """Return this computer's ports."""
-    from upright_bolt.kernel.programs import ProgramScan
+    from upright_bolt.kernel.programs import DeskUsers, ProgramScan
     from upright_bolt.kernel.real_changes import RealChanges
 
     root = Path("/")
     files = RealFiles(root)
-    scan = ProgramScan(files)
+    scan = ProgramScan(files, DeskUsers())
     changes = RealChanges(root, writers)
     return MachinePorts("host", files, DeviceRegisters(root), RealClock(), changes=changes, programs=scan.running)
 

@@ -4,6 +4,7 @@ Every file says what it is and in which version. What it holds is checked agains
 damaged file, or one of a stranger, is an error with a sentence and never a surprise later on.
 """
 
+import io
 import json
 import os
 import stat
@@ -244,6 +245,14 @@ def _check_no_more(data: Any, known: Any) -> None:  # noqa: ANN401 - what JSON c
             _check_no_more(value, inner)
 
 
+def read_given(path: Path, most: int) -> bytes:
+    """Return the content of a file that a person named. Raises BadInput if it cannot be read, as ``read_bounded``."""
+    try:
+        return read_bounded(path, most)
+    except OSError as fault:
+        raise BadInput(f"{path} cannot be read: {fault.strerror}.") from fault
+
+
 def read_bounded(path: Path, most: int) -> bytes:
     """Return the content of a regular file; a pipe, a device or a folder is refused at once, without waiting for it.
 
@@ -314,9 +323,26 @@ def sync_folder(folder: Path) -> None:
 
 @contextmanager
 def writing(path: Path) -> Iterator[IO[str]]:
-    """Open a file that a person asked for, to be written as text. Raises BoltError if it cannot be."""
+    """Open a file that a person named, to be written as text. Raises BoltError if it cannot be."""
+    with writing_bytes(path) as raw, io.TextIOWrapper(raw, newline="", encoding="utf-8") as file:
+        yield file
+
+
+@contextmanager
+def writing_bytes(path: Path) -> Iterator[IO[bytes]]:
+    """Open a file that a person named, to be written.
+
+    A pipe that nobody reads is an error at once, instead of a wait without end.
+
+    Raises:
+        BoltError: it cannot be written.
+    """
     try:
-        with path.open("w", newline="", encoding="utf-8") as file:
+        handle = os.open(
+            path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NONBLOCK | os.O_NOCTTY | os.O_CLOEXEC, 0o666
+        )
+        os.set_blocking(handle, True)
+        with os.fdopen(handle, "wb") as file:
             yield file
     except OSError as fault:
         raise BoltError(f"{path} cannot be written: {fault.strerror}.") from fault

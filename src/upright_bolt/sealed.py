@@ -12,12 +12,15 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import Generic, TypeVar
 
-from upright_bolt.disk import sync_folder
-from upright_bolt.errors import Damaged
+from upright_bolt.disk import sync_folder, write_atomically
+from upright_bolt.errors import BoltError, Damaged
 
 T = TypeVar("T")
 PRIVATE = 0o600
 SUM_BYTES = 8
+ASIDE = 5
+"""So many damaged files of a name are kept beside the good one."""
+MOST_ASIDE_BYTES = 16 << 20
 
 
 class NewerVersion(Damaged):
@@ -109,3 +112,13 @@ def _write_whole(handle: int, lines: bytes, size: int) -> None:
         with suppress(OSError):
             os.ftruncate(handle, size)
         raise
+
+
+def copy_aside(path: Path) -> Path | None:
+    """Copy a damaged file beside itself under the next free name, and return the copy; None if that cannot be."""
+    names = [path.with_name(f"{path.name}.damaged-{number}") for number in range(1, ASIDE + 1)]
+    target = next((name for name in names if not name.exists()), names[-1])
+    with suppress(OSError, BoltError), path.open("rb") as file:
+        write_atomically(target, file.read(MOST_ASIDE_BYTES), mode=PRIVATE)
+        return target
+    return None

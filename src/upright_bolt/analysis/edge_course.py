@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 
 from upright_bolt.analysis.edge_belief import EdgeBelief, Estimate, Observed
-from upright_bolt.analysis.edge_choice import AxisScale, NextTest
+from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S, AxisScale, NextTest
 from upright_bolt.analysis.edge_gains import TIMES_ALONE, Gains
 from upright_bolt.analysis.edge_history import Seen, on_axis, seen_in
 from upright_bolt.analysis.edge_plan import Outlook, gain_per_unit, next_of, outlook, prior_of
@@ -199,17 +199,43 @@ class Course:
 
     @cached_property
     def predicted(self) -> Estimate:
-        """How likely an eight-hour load fails with what would be kept."""
-        together = self.outlook()
-        if len(set(self.axis.positions(self.final).values())) <= 1:
-            return together.predicted
-        parts = [self.outlook((name,)).predicted for name in self.axis.controls]
+        """How likely an eight-hour load fails with what is recommended."""
+        return self._predicted_with(self.recommended)
+
+    def _predicted_with(self, settings: Settings) -> Estimate:
+        """Return how likely an eight-hour load fails with settings, by all that is known now."""
+        positions = self.axis.positions(settings)
+        if len(set(positions.values())) <= 1:
+            return self._predicted_at(self.axis.controls, self.axis.furthest(settings))
+        parts = [self._predicted_at((name,), position) for name, position in positions.items()]
         return Estimate(*(_either(numbers) for numbers in zip(*((p.value, p.low, p.high) for p in parts), strict=True)))
 
-    @property
+    def _predicted_at(self, controls: tuple[str, ...], position: float) -> Estimate:
+        known = self.outlook(controls)
+        if position == known.final:
+            return known.predicted
+        return EdgeBelief(self.scale(controls).prior, self.tested(controls)).predicted(position, EIGHT_HOURS_S)
+
+    @cached_property
     def recommended(self) -> Settings:
-        """What the search's end recommends, or what would be kept if it ended now; nothing for stock."""
-        return self.search.end.settings if self.search.end is not None else self.final
+        """What to keep; nothing for stock.
+
+        What the search ended with, until later evidence speaks against it: errors there or just beyond, or a forecast
+        above the accepted risk. Then it is what would be kept now.
+        """
+        end = self.search.end
+        if end is None:
+            return self.final
+        positions = self.axis.positions(end.settings)
+        failed = any(self._reaches(positions, one) for one in self._seen if not one.passed)
+        if end.settings and (failed or self._predicted_with(end.settings).value > self.search.asked.fails):
+            return self.final
+        return end.settings
+
+    @property
+    def is_withdrawn(self) -> bool:
+        """Whether evidence since the search ended speaks against what it ended with."""
+        return self.search.end is not None and self.recommended != self.search.end.settings
 
     def proven(self, kinds_s: Callable[[str, float], dict[str, float]]) -> dict[str, float]:
         """Return the seconds that passed without an error at what is recommended or beyond it, by kind of load.

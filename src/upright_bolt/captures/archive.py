@@ -13,6 +13,7 @@ from pathlib import Path
 
 from upright_bolt.captures.reader import members
 from upright_bolt.captures.sifted import kept_of, without_addresses
+from upright_bolt.disk import writing_bytes
 from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.clock import Clock
@@ -63,16 +64,13 @@ def write(collected: Collected, target: Path) -> Captured:
     """Write what was collected as an archive. Raises BoltError if it cannot be written."""
     values = collected.registers
     addresses: dict[str, str] = {}
-    try:
-        with tarfile.open(target, "w:gz") as archive:
-            for path, data in sorted(collected.contents.items()):
-                if data is not None:
-                    name = without_addresses(path, addresses)
-                    _add(archive, name, kept_of(path, data), writable=path in collected.writable)
-            for cpu in sorted({cpu for cpu, _ in values}):
-                _add(archive, paths.msr_device(cpu), _register_file(values, cpu), writable=False)
-    except OSError as fault:
-        raise BoltError(f"{target} cannot be written: {fault.strerror}.") from fault
+    with writing_bytes(target) as file, tarfile.open(fileobj=file, mode="w:gz") as archive:
+        for path, data in sorted(collected.contents.items()):
+            if data is not None:
+                name = without_addresses(path, addresses)
+                _add(archive, name, kept_of(path, data), writable=path in collected.writable)
+        for cpu in sorted({cpu for cpu, _ in values}):
+            _add(archive, paths.msr_device(cpu), _register_file(values, cpu), writable=False)
     unreadable = tuple(path for path, data in collected.contents.items() if data is None)
     return Captured(len(collected.contents) - len(unreadable), len(values), unreadable)
 

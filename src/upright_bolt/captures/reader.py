@@ -5,13 +5,15 @@ block is looked at: what is damaged, cut off or followed by something is refused
 """
 
 import gzip
+import io
 import tarfile
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
-from upright_bolt.errors import BoltError
+from upright_bolt.disk import read_bounded
+from upright_bolt.errors import BadInput, BoltError
 
 BLOCK = tarfile.BLOCKSIZE
 MOST_PACKED_BYTES = 16 << 20
@@ -46,10 +48,10 @@ def members(source: Path) -> Iterator[Member]:
         NoCapture: it is none; the sentence says why.
     """
     try:
-        if source.stat().st_size > MOST_PACKED_BYTES:
-            raise NoCapture(f"{source} is not a capture: it has more than {MOST_PACKED_BYTES >> 20} MB.")
-        with gzip.open(source, "rb") as packed:
+        with gzip.open(io.BytesIO(read_bounded(source, MOST_PACKED_BYTES))) as packed:
             yield from _members(_Bounded(packed))
+    except BadInput as fault:
+        raise NoCapture(f"{source} is not a capture: {fault}") from fault
     except (OSError, EOFError, zlib.error) as fault:
         raise NoCapture(f"{source} cannot be opened as a capture: {fault}.") from fault
     except _Fault as fault:

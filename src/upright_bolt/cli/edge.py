@@ -179,10 +179,18 @@ def _latest(choice: MachineChoice) -> Search:
     searches = search_log(choice).all()
     if not searches:
         raise NotHere("No search was made on this machine; “edge” begins one.")
-    return searches[-1]
+    search = searches[-1]
+    if search.open_rung is None:
+        return search
+    from upright_bolt.store.search_log import as_cut_off
+
+    with session_at(choice, exclusive=False) as session:
+        frozen = search.open_rung.boot_id != session.boot_id
+    return as_cut_off(search, session.boot_id) if frozen else search
 
 
-def _course(choice: MachineChoice, search: Search) -> "Course":
+def course_of(choice: MachineChoice, search: Search) -> "Course":
+    """Return what is known of a search by now."""
     from upright_bolt.analysis.edge_course import Course
     from upright_bolt.analysis.edge_history import known
 
@@ -196,7 +204,7 @@ def _lines(choice: MachineChoice, search: Search) -> list[str]:
     from upright_bolt.wording.search import kept_words, result
     from upright_bolt.workload.plan import kinds_s
 
-    course = _course(choice, search)
+    course = course_of(choice, search)
     lines = [result(course, course.proven(kinds_s))]
     spent = f"{search.minutes:.0f} min, {search.freezes} freeze{'' if search.freezes == 1 else 's'}"
     if search.end is None:
@@ -204,8 +212,8 @@ def _lines(choice: MachineChoice, search: Search) -> list[str]:
         lines += _to_come(course)
     else:
         lines.append(f"Search {search.asked.id}: {search.end.why.value}, after {spent}. All is put back.")
-    if search.end is not None and search.end.settings and search.end.why is Why.FOUND:
-        lines.append(f"To use it: set {kept_words(search.end.settings)}")
+    if course.recommended and search.end is not None and search.end.why is Why.FOUND:
+        lines.append(f"To use it: set {kept_words(course.recommended)}")
     return lines
 
 
@@ -228,7 +236,7 @@ def search_data(choice: MachineChoice, search: Search) -> dict[str, Any]:
     """Return a search as JSON shows it."""
     from upright_bolt.workload.plan import kinds_s
 
-    course = _course(choice, search)
+    course = course_of(choice, search)
     kept = course.recommended
     state = "goes on" if search.end is None else search.end.why.value
     axis, together = course.axis, course.outlook()
@@ -345,13 +353,15 @@ def answer(
 
 def stop(context: typer.Context) -> None:
     """End the search that goes on; what it has shown is kept."""
+    from upright_bolt.store.search_log import look_back
+
     log = search_log(context.obj)
     search = log.open_search()
     if search is None:
         raise NotHere("No search goes on here.")
     try:
-        with access_at(context.obj, exclusive=True):
-            log.finish(search.asked.id, SearchEnd(Why.STOPPED))
+        with session_at(context.obj, exclusive=True) as session:
+            log.finish(look_back(log, session.boot_id) or search, SearchEnd(Why.STOPPED))
             print(f"Search {search.asked.id} has ended; what it has shown is kept.")
     except InUse:
         log.ask_to_stop()

@@ -9,9 +9,11 @@ import typer
 
 from upright_bolt.cli.context import AsJson, print_json
 from upright_bolt.cli.profiles import HELD_WHILE_OPEN, desk_at
+from upright_bolt.disk import read_given
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import show_value
 from upright_bolt.wording.hold import entry_words, held_words, resting_words, standing_words
+from upright_bolt.wording.rules import MOST_BYTES
 from upright_bolt.wording.times import date_and_time
 
 if TYPE_CHECKING:
@@ -39,10 +41,11 @@ def rules_set(
     context: typer.Context, file: Annotated[Path, typer.Argument(metavar="FILE", help="A rule a line; - for input.")]
 ) -> None:
     """Make the sentences of a file the rules."""
+    data = sys.stdin.buffer.read(MOST_BYTES + 1) if str(file) == "-" else read_given(file, MOST_BYTES)
     try:
-        text = sys.stdin.read() if str(file) == "-" else file.read_text()
-    except (OSError, UnicodeDecodeError) as fault:
-        raise BadInput(f"{file} cannot be read as rules: {fault}.") from fault
+        text = data.decode()
+    except UnicodeDecodeError as fault:
+        raise BadInput(f"{file} is not text in UTF-8 (byte {fault.start}).") from fault
     with desk_at(context.obj) as (_, desk):
         desk.profiles.save_rules(text)
         desk.profiles.tend()

@@ -27,7 +27,8 @@ MODULES = {
 }
 """Modules of this package, in the order of the help text, with the commands of each."""
 WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "stock", "status", "run", "sweep",
-                "edge", "failures", "curve", "profile", "rules", "hold", "boot", "compare", "window", "service")  # fmt: skip
+                "edge", "failures", "curve", "profile", "rules", "hold", "boot", "compare", "window",
+                "service")  # fmt: skip
 """Commands that may need root's rights for this computer; each gives them up as soon as it has it open."""
 
 

@@ -143,11 +143,16 @@ def _settings_from(choice: MachineChoice, access: "MachineAccess", source: str, 
 
 
 def _settings_of_search(choice: MachineChoice) -> "dict[str, Value]":
-    """Return what the latest search for the edge recommends. Raises BadInput if none has found anything."""
-    ends = [search.end for search in search_log(choice).all() if search.end is not None and search.end.settings]
-    if not ends:
+    """Return what the latest search that found something recommends now. Raises BadInput if that is nothing."""
+    from upright_bolt.cli.edge import course_of
+
+    found = [search for search in search_log(choice).all() if search.end is not None and search.end.settings]
+    if not found:
         raise BadInput("No search of this machine has found anything yet; “edge” begins one.")
-    return dict(ends[-1].settings)
+    recommended = course_of(choice, found[-1]).recommended
+    if not recommended:
+        raise BadInput(f"What search {found[-1].asked.id} found has failed since, so nothing of it is recommended.")
+    return dict(recommended)
 
 
 def _settings_of_run(run: "RunRecord", access: "MachineAccess") -> "dict[str, Value]":

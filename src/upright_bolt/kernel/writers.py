@@ -1,4 +1,7 @@
-"""Who writes a kernel file: fanotify, which tells the process of every opening and writing of a marked file.
+"""Who writes a kernel file: fanotify, which tells the process of every writing of a marked file.
+
+Only writing is asked for: anybody may open and read these files as often as they like, and that must cost nothing
+here.
 
 It needs CAP_SYS_ADMIN when it is set up, and no longer afterwards. Python has no wrapper of these two calls, so they
 are made through the C library.
@@ -18,12 +21,13 @@ from upright_bolt.plain_text import one_line
 
 FAN_CLOEXEC, FAN_NONBLOCK = 0x01, 0x02
 FAN_MARK_ADD, FAN_MARK_FLUSH = 0x01, 0x80
-FAN_MODIFY, FAN_OPEN = 0x02, 0x20
+FAN_MODIFY = 0x02
 AT_FDCWD = -100
 EVENT = struct.Struct("=IBBHQii")
 """length, version, reserved, length of the metadata, mask, file descriptor, process."""
 READ_BYTES = 16384
-MOST_NAMES = 64
+MOST_READS = 4
+"""In one turn: some 2,700 events. What is left makes the descriptor readable again."""
 LONGEST_WORDS = 60
 
 
@@ -32,8 +36,6 @@ class Writers:
 
     def __init__(self) -> None:
         self._library = ctypes.CDLL(None, use_errno=True)
-        self._names: dict[int, str] = {}
-        """What processes that have a marked file open call themselves, by number, as of its opening."""
         flags = os.O_RDONLY | os.O_CLOEXEC
         self.handle: int = self._library.fanotify_init(FAN_CLOEXEC | FAN_NONBLOCK, flags)
 
@@ -48,13 +50,14 @@ class Writers:
             return
         self._library.fanotify_mark(self.handle, FAN_MARK_FLUSH, ctypes.c_uint64(0), AT_FDCWD, None)
         for path in files:
-            mask = ctypes.c_uint64(FAN_OPEN | FAN_MODIFY)
+            mask = ctypes.c_uint64(FAN_MODIFY)
             self._library.fanotify_mark(self.handle, FAN_MARK_ADD, mask, AT_FDCWD, os.fsencode(path))
 
     def take(self) -> dict[str, str]:
         """Return who has written since the last call, in words, by file; this process is left out."""
         found: dict[str, str] = {}
-        while self.known:
+        names: dict[int, str] = {}
+        for _ in range(MOST_READS if self.known else 0):
             try:
                 data = os.read(self.handle, READ_BYTES)
             except (BlockingIOError, PermissionError, FileNotFoundError):
@@ -63,24 +66,13 @@ class Writers:
             while at + EVENT.size <= len(data):
                 length, _, _, _, mask, file, process = EVENT.unpack_from(data, at)
                 at += max(length, EVENT.size)
-                self._take_one(found, mask, file, process)
+                path = _path_of(file)
+                if mask & FAN_MODIFY and path and process != os.getpid():
+                    if process not in names:
+                        names[process] = _words_of(process)
+                    name = names[process]
+                    found[path] = f"{name} (process {process})" if name else f"process {process}, which has ended"
         return found
-
-    def _take_one(self, found: dict[str, str], mask: int, file: int, process: int) -> None:
-        try:
-            path = str(Path(paths.own_open_file(file)).readlink()) if file >= 0 else ""
-        except OSError:
-            path = ""
-        finally:
-            if file >= 0:
-                os.close(file)
-        if process == os.getpid():
-            return
-        if mask & FAN_OPEN and len(self._names) < MOST_NAMES:
-            self._names[process] = _words_of(process) or self._names.get(process, "")
-        if mask & FAN_MODIFY and path:
-            name = self._names.pop(process, "") or _words_of(process)
-            found[path] = f"{name} (process {process})" if name else f"process {process}, which has ended"
 
     def close(self) -> None:
         """Mark nothing any more. What was set up stays: it could not be set up again without the capability."""
@@ -91,6 +83,18 @@ class Writers:
         if self.known:
             os.close(self.handle)
             self.handle = -1
+
+
+def _path_of(file: int) -> str:
+    """Return which file an event is about, and close its descriptor; empty if that cannot be told."""
+    if file < 0:
+        return ""
+    try:
+        return str(Path(paths.own_open_file(file)).readlink())
+    except OSError:
+        return ""
+    finally:
+        os.close(file)
 
 
 def _words_of(process: int) -> str:

@@ -10,7 +10,7 @@ from upright_bolt.model.control import Value
 from upright_bolt.model.profile import needs_proof
 
 GRID = {"mV": 1000.0 / 1024.0, "MHz": 5.0, "V": 0.00625}
-"""Steps in which hardware keeps such values: the voltage mailbox 1/1024 V, GPU voltages 6.25 mV, GPU clocks a few MHz."""
+"""Steps in which hardware keeps such values: 1/1024 V in the mailbox, 6.25 mV and a few MHz in GPUs."""
 TOLERANCE_STEPS = 1.0
 """A value that is read back lies up to one step from the one that was requested, so both are the same failure."""
 MARGIN_STEPS = 2.0

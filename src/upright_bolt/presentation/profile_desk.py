@@ -11,7 +11,7 @@ from pathlib import Path
 from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.analysis.measured import measured
 from upright_bolt.analysis.proofs import proofs_of
-from upright_bolt.disk import write_atomically
+from upright_bolt.disk import read_given, write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.hold import HoldStatus
@@ -180,10 +180,9 @@ class ProfileDesk:
             BoltError: it cannot be read or written.
         """
         try:
-            with path.open("rb") as file:
-                text = file.read(MOST_BYTES + 1).decode()
-        except (OSError, UnicodeDecodeError) as fault:
-            raise BadInput(f"{path} cannot be read as a profile: {fault}.") from fault
+            text = read_given(path, MOST_BYTES).decode()
+        except UnicodeDecodeError as fault:
+            raise BadInput(f"{path} is not text in UTF-8 (byte {fault.start}).") from fault
         try:
             profile = profile_of(name or path.stem, text)
         except BadInput as fault:

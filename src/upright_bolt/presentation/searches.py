@@ -8,7 +8,7 @@ from upright_bolt.analysis.edge_ahead import Ahead, ahead
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import known
 from upright_bolt.analysis.known_failures import failures_in
-from upright_bolt.errors import BadInput, NotHere, Refused
+from upright_bolt.errors import BadInput, BoltError, NotHere, Refused
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.failure import Failure
@@ -51,15 +51,23 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
             controls[name].check(value)
         ids = _graphics_ids(session.about, asked)
         stock = stock_of(controls[asked.controls[0]])
-        search = log.begin(replace(asked, chip=chip, board=board, graphics=ids, stock=stock))
+        search = log.numbered(replace(asked, chip=chip, board=board, graphics=ids, stock=stock))
     if search is None:
         raise NotHere("There is no search of this machine to go on with.")
     same = (search.asked.chip, search.asked.graphics) == (chip, _graphics_ids(session.about, search.asked))
     if not same or boards_differ(search.asked.board, board):
-        log.finish(search.asked.id, SearchEnd(Why.CHIP_CHANGED))
+        log.finish(search, SearchEnd(Why.CHIP_CHANGED))
         raise Refused("Processor, firmware or microcode are not those the search began with; begin a new one.")
     before = known(store.all(), log.all(), session.machine.word, search.asked)
-    return session.start_search(search, before, log, store)
+    active = session.start_search(search, before, log, store)
+    if asked is not None:
+        try:
+            log.begin(search)  # only now: a search that is refused has never begun
+        except BoltError:
+            active.stop()
+            session.end_search()
+            raise
+    return active
 
 
 def _graphics_ids(about: About, asked: Asked) -> str:
@@ -275,7 +283,7 @@ class Searches:
                 return  # it has gone on meanwhile
             search = look_back(self._log, session.boot_id)
             if search is not None:
-                self._log.finish(search.asked.id, SearchEnd(Why.STOPPED))
+                self._log.finish(search, SearchEnd(Why.STOPPED))
 
         def finished(_: None) -> None:
             self.story = ""

@@ -1,15 +1,15 @@
 """The folder of profiles and the file of rules beside it. A file edited by hand is noticed; a broken one is named."""
 
 import os
-import stat
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from upright_bolt.disk import sync_folder, write_atomically
+from upright_bolt.disk import read_bounded, sync_folder, write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.profile import MOST_BYTES, STOCK, Profile, check_name
 from upright_bolt.model.rule import Rules
+from upright_bolt.ownership import check_own
 from upright_bolt.plain_text import printable
 from upright_bolt.wording.hold import no_such_profile
 from upright_bolt.wording.rules import MOST_BYTES as MOST_RULE_BYTES
@@ -18,8 +18,8 @@ from upright_bolt.wording.rules import parse_rules
 MOST_PROFILES = 64
 END = ".toml"
 RULES = "rules.txt"
-_Marks = tuple[tuple[str, int, int, int], ...]
-"""Name, time, size and number of every file: when these are the same, so is what they hold."""
+_Marks = tuple[tuple[str, int, int, int, int], ...]
+"""Name, times, size and number of every file and folder: when these are the same, so is what they hold."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,12 +67,12 @@ class ProfileFolder:
 
     def _look(self) -> _Marks:
         marks = []
-        for path in (*self._files(), self.path / RULES):
+        for path in (*self._files(), self.path / RULES, self.profiles_path, self.path):
             try:
                 seen = path.lstat()
             except OSError:
                 continue
-            marks.append((path.name, seen.st_mtime_ns, seen.st_size, seen.st_ino))
+            marks.append((path.name, seen.st_mtime_ns, seen.st_ctime_ns, seen.st_size, seen.st_ino))
         return tuple(marks)
 
     def _files(self) -> list[Path]:
@@ -161,20 +161,14 @@ def _profile(name: str, text: str) -> Profile:
 def _text(path: Path, most: int) -> str:
     """Return the text of a file that nobody else could have put there. Raises NotHere, BadInput or BoltError."""
     try:
-        handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+        if path.is_symlink():
+            raise BadInput("It is a link, so what it holds is not trusted.")
+        check_own(path)
+        data = read_bounded(path, most)
     except FileNotFoundError as fault:
         raise NotHere(f"There is no file {path}.") from fault
     except OSError as fault:
         raise BoltError(f"It cannot be read: {fault.strerror}.") from fault
-    with os.fdopen(handle, "rb") as file:
-        seen = os.fstat(handle)
-        if not stat.S_ISREG(seen.st_mode):
-            raise BadInput("It is no regular file.")
-        if seen.st_uid != os.geteuid() or seen.st_mode & stat.S_IWOTH:
-            raise BoltError("Somebody else can change it, so what it holds is not trusted.")
-        data = file.read(most + 1)
-    if len(data) > most:
-        raise BadInput(f"It is longer than {most >> 10} KB.")
     try:
         return data.decode()
     except UnicodeDecodeError as fault:

@@ -8,8 +8,7 @@ from upright_bolt.disk import Document, Typed, bounded, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
-from upright_bolt.sealed import PRIVATE, append, lines_of, opened, sealed
-from upright_bolt.settings.journal import copy_aside
+from upright_bolt.sealed import PRIVATE, append, copy_aside, lines_of, opened, sealed
 
 VERSION = 1
 AT_BOOT = "at-boot"

@@ -1,14 +1,16 @@
 """A profile as the text of its file: TOML in which a person's comments survive every edit by this program."""
 
+import tomllib
 from collections.abc import Iterable, Mapping
 from datetime import date
+from itertools import islice
 from typing import Annotated, Any, Literal
 
 import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
-from tomlkit.exceptions import ParseError, TOMLKitError
 
-from upright_bolt.errors import BadInput
+from upright_bolt.disk import bounded
+from upright_bolt.errors import BadInput, Damaged
 from upright_bolt.model.catalogue import in_order
 from upright_bolt.model.control import Value
 from upright_bolt.model.profile import LONGEST_NOTE, MOST_BYTES, Profile, Proof, check_name, is_voltage
@@ -18,6 +20,11 @@ from upright_bolt.profiles.keys import key_of, name_of, plain_of, value_of
 FORMAT = "upright-bolt profile"
 VERSION = 1
 MOST_RUNS = 200
+MOST_FAULTS = 20
+"""So many faults of a file are named; more would not be read."""
+MOST_SETTINGS = 200
+MOST_DOTS = 40
+"""A key of thousands of parts takes the reader of TOML most of a second."""
 _Seconds = Annotated[float, Field(ge=0.0, le=1e9)]
 _Word = Annotated[str, Field(max_length=200)]
 
@@ -37,7 +44,7 @@ class _File(BaseModel):
     format: Literal["upright-bolt profile"]
     version: Literal[1]
     note: Annotated[str, Field(max_length=LONGEST_NOTE)] = ""
-    settings: Annotated[dict[str, Any], Field(max_length=200)]
+    settings: Annotated[dict[str, Any], Field(max_length=MOST_SETTINGS)]
     proof: dict[str, _Proof] = {}
 
 
@@ -55,19 +62,31 @@ def profile_of(name: str, text: str) -> Profile:
     plain = _parsed(text)
     if plain.get("format") == FORMAT and isinstance(plain.get("version"), int) and plain["version"] > VERSION:
         raise BadInput("It was written by a newer version of this program.")
+    lines = _lines(text)
     faults: list[tuple[int, str]] = []
     checked: _File | None = None
     try:
         checked = _File.model_validate(plain)
     except ValidationError as fault:
-        faults += [_fault(text, each["loc"], each["type"], each["msg"]) for each in fault.errors()]
+        faults += [_fault(lines, each["loc"], each["type"], each["msg"]) for each in fault.errors()[:MOST_FAULTS]]
     given = plain.get("settings")
-    settings = _settings(text, given if isinstance(given, dict) else {}, faults)
-    proofs = _proofs(text, checked.proof if checked else {}, faults)
+    settings = _settings(lines, given if isinstance(given, dict) else {}, faults)
+    proofs = _proofs(lines, checked.proof if checked else {}, faults)
     if faults or checked is None:
-        said = dict.fromkeys(f"line {line}: {words}" if line else words for line, words in sorted(faults))
-        raise BadInput(" ".join(one_line(each) for each in said))
-    return Profile(name, settings, {n: p for n, p in proofs.items() if n in settings}, checked.note)
+        raise BadInput(_all(faults))
+    profile = Profile(name, settings, {n: p for n, p in proofs.items() if n in settings}, checked.note)
+    try:
+        bounded(profile)
+    except Damaged as fault:
+        raise BadInput(f"It holds what no profile can: {fault}.") from fault
+    return profile
+
+
+def _all(faults: list[tuple[int, str]]) -> str:
+    """Return the sentences of all faults, as far as a person would read them."""
+    said = list(dict.fromkeys(f"line {line}: {words}" if line else words for line, words in sorted(faults)))
+    more = [f"There are {len(said) - MOST_FAULTS} more faults."] if len(said) > MOST_FAULTS else []
+    return " ".join([*(one_line(each) for each in said[:MOST_FAULTS]), *more])
 
 
 def _parsed(text: str) -> dict[str, Any]:
@@ -75,17 +94,18 @@ def _parsed(text: str) -> dict[str, Any]:
         raise BadInput(f"It has {len(text):,} characters; a profile has at most {MOST_BYTES:,}.")
     if text and not text.endswith("\n"):
         raise BadInput(f"line {len(text.splitlines())}: the last line has no end; the file seems to be cut off.")
+    for number, line in enumerate(text.splitlines(), start=1):
+        if line.partition("=")[0].count(".") > MOST_DOTS and ("=" in line or line.startswith("[")):
+            raise BadInput(f"line {number}: a key has more parts than any key of a profile.")
     try:
-        plain: dict[str, Any] = tomlkit.parse(text).unwrap()
-    except ParseError as fault:
-        raise BadInput(f"line {fault.line}: it is not TOML: {_plainly(str(fault))}") from fault
-    except (TOMLKitError, ValueError, RecursionError, TypeError, AttributeError, KeyError, IndexError) as fault:
-        raise BadInput(f"It is not TOML: {_plainly(str(fault))}") from fault
-    return plain
-
-
-def _plainly(words: str) -> str:
-    return words.partition(" at line ")[0].rstrip(".")[:120] + "."
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as fault:
+        said, _, place = str(fault).rpartition(" (at ")
+        line = place.partition(",")[0].removeprefix("line ")
+        where = f"line {line}: it" if line.isdecimal() else "It"
+        raise BadInput(f"{where} is not TOML: {small(said or str(fault)).rstrip('.')[:120]}.") from fault
+    except (ValueError, RecursionError) as fault:
+        raise BadInput(f"It is not TOML: {str(fault)[:120].rstrip('.')}.") from fault
 
 
 _MEANT = {
@@ -96,10 +116,10 @@ _MEANT = {
 }
 
 
-def _fault(text: str, place: tuple[int | str, ...], kind: str, said: str) -> tuple[int, str]:
+def _fault(lines: "_Lines", place: tuple[int | str, ...], kind: str, said: str) -> tuple[int, str]:
     """Return line and sentence of what does not fit the form of a profile."""
     words = tuple(str(part) for part in place)
-    line = line_of(text, words)
+    line = lines.get(words, 0)
     if kind == "extra_forbidden":
         return line, f"“{words[-1][:64]}” is no key of a profile."
     if words in _MEANT:
@@ -107,14 +127,14 @@ def _fault(text: str, place: tuple[int | str, ...], kind: str, said: str) -> tup
     return line, f"“{'.'.join(words)[:80]}”: {small(said)}."
 
 
-def _settings(text: str, plain: Mapping[str, object], faults: list[tuple[int, str]]) -> dict[str, Value]:
+def _settings(lines: "_Lines", plain: Mapping[str, object], faults: list[tuple[int, str]]) -> dict[str, Value]:
     found: dict[str, Value] = {}
-    for key, value in _flat(plain):
+    for key, value in islice(_flat(plain), MOST_SETTINGS):
         try:
             name = name_of(key)
             found[name] = _lowered_only(key, name, value_of(name, value))
         except BadInput as fault:
-            faults.append((line_of(text, ("settings", key)), str(fault)))
+            faults.append((lines.get(("settings", *key.split(".")), 0), str(fault)))
     return {name: found[name] for name in in_order(found)}
 
 
@@ -133,7 +153,7 @@ def _flat(plain: Mapping[str, object]) -> Iterable[tuple[str, object]]:
             yield key, value
 
 
-def _proofs(text: str, found: Mapping[str, _Proof], faults: list[tuple[int, str]]) -> dict[str, Proof]:
+def _proofs(lines: "_Lines", found: Mapping[str, _Proof], faults: list[tuple[int, str]]) -> dict[str, Proof]:
     proofs = {}
     for key, proof in found.items():
         try:
@@ -142,24 +162,31 @@ def _proofs(text: str, found: Mapping[str, _Proof], faults: list[tuple[int, str]
                 proof.value, one_line(proof.chip), proof.load_s, proof.all_loads_s, tuple(proof.runs), on
             )
         except BadInput as fault:
-            faults.append((line_of(text, ("proof", key)), str(fault)))
+            faults.append((lines.get(("proof", key), 0), str(fault)))
     return proofs
+
+
+_Lines = Mapping[tuple[str, ...], int]
 
 
 def line_of(text: str, place: tuple[str, ...]) -> int:
     """Return the line on which a key stands, counted from 1; of what is missing, 0."""
+    return _lines(text).get(tuple(part for word in place for part in word.split(".")), 0)
+
+
+def _lines(text: str) -> _Lines:
+    """Return the line of every key and table, counted from 1."""
+    found: dict[tuple[str, ...], int] = {}
     table: tuple[str, ...] = ()
     for number, line in enumerate(text.splitlines(), start=1):
         words = line.strip()
         if words.startswith("["):
             table = tuple(part.strip().strip('"') for part in words.partition("#")[0].strip().strip("[]").split("."))
-            if table == place:
-                return number
-            continue
-        key = words.partition("=")[0].strip().strip('"')
-        if (*table, *key.split(".")) == place or (*table, key) == place:
-            return number
-    return 0
+            found.setdefault(table, number)
+        elif "=" in words:
+            key = words.partition("=")[0].strip().strip('"')
+            found.setdefault((*table, *key.split(".")), number)
+    return found
 
 
 def text_of(profile: Profile, earlier: str = "") -> str:

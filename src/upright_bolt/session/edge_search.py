@@ -62,15 +62,15 @@ BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
 class SearchSink(Protocol):
     """Where the record of a search is kept. Every call lasts, on disk, before it returns."""
 
-    def open_rung(self, search: int, rung: Rung) -> None:
+    def open_rung(self, search: Search, rung: Rung) -> None:
         """Keep that a rung is about to begin."""
         ...
 
-    def close_rung(self, search: int, end: RungEnd) -> None:
+    def close_rung(self, search: Search, end: RungEnd) -> None:
         """Keep how a rung ended."""
         ...
 
-    def finish(self, search: int, end: SearchEnd) -> None:
+    def finish(self, search: Search, end: SearchEnd) -> None:
         """Keep how the search ended."""
         ...
 
@@ -226,7 +226,7 @@ class ActiveSearch:
             self._gate, self._cooled = Gate(Goal(settles=True, at_most_s=COOLING_S), self._session.rest), True
             return
         self._cooled = False
-        self._sink.open_rung(self.search.asked.id, step)
+        self._sink.open_rung(self.search, step)
         self.search = replace(self.search, rungs=(*self.search.rungs, step))
         self._rung, self._began_s, self._hot = step, now_s, False
         self._early, self._loaded_s = [], None
@@ -345,7 +345,7 @@ class ActiveSearch:
         return Outcome.PASSED if state is RunState.FINISHED else Outcome.STOPPED
 
     def _close(self, end: RungEnd) -> None:
-        self._sink.close_rung(self.search.asked.id, end)
+        self._sink.close_rung(self.search, end)
         self.search = replace(self.search, ends={**self.search.ends, end.number: end})
         self._rung = None
 
@@ -360,7 +360,7 @@ class ActiveSearch:
             self._leave(None)
 
     def _finish(self, end: SearchEnd) -> None:
-        self._sink.finish(self.search.asked.id, end)
+        self._sink.finish(self.search, end)
         self.search = replace(self.search, end=end)
         self._leave(None)
 

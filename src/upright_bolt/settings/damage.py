@@ -12,8 +12,9 @@ from upright_bolt.errors import BoltError
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.trial import Trial
+from upright_bolt.sealed import copy_aside
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.journal import Entry, EntryKind, Journal, Reading, Stock, copy_aside, joined
+from upright_bolt.settings.journal import Entry, EntryKind, Journal, Reading, Stock, joined
 from upright_bolt.settings.past import BootMemory, Past, told_by
 
 

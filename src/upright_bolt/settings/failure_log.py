@@ -14,7 +14,7 @@ from upright_bolt.disk import Document, Typed, bounded
 from upright_bolt.errors import BoltError, Damaged, Refused
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.failure import Failure, FailureKind, merged
-from upright_bolt.settings.journal import copy_aside
+from upright_bolt.sealed import copy_aside
 
 VERSION = 1
 FILE, COPY = "failures", "failures-copy"

@@ -28,8 +28,6 @@ COMPACT_BYTES = 256 << 10
 MOST_BYTES = 16 << 20
 """No journal is longer, however many processors a machine has; one that is was not written by this program."""
 KEPT_ENTRIES = 100
-ASIDE = 5
-"""So many damaged journals are kept beside the good one."""
 RESERVE_BYTES = 16 << 10
 """Room for the few lines that end a trial."""
 
@@ -244,16 +242,6 @@ class Journal:
         content = b"".join(map(line_of, entries))
         write_atomically(self.path, content, mode=PRIVATE)
         self._compact_at = max(COMPACT_BYTES, 2 * len(content))
-
-
-def copy_aside(path: Path) -> Path | None:
-    """Copy a damaged file beside itself under the next free name, and return the copy; None if that cannot be."""
-    names = [path.with_name(f"{path.name}.damaged-{number}") for number in range(1, ASIDE + 1)]
-    target = next((name for name in names if not name.exists()), names[-1])
-    with suppress(OSError, BoltError), path.open("rb") as file:
-        write_atomically(target, file.read(MOST_BYTES), mode=PRIVATE)
-        return target
-    return None
 
 
 def _needed(entries: tuple[Entry, ...]) -> list[Entry]:

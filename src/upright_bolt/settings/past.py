@@ -12,7 +12,7 @@ from upright_bolt.disk import write_atomically
 from upright_bolt.errors import Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
-from upright_bolt.sealed import PRIVATE
+from upright_bolt.sealed import PRIVATE, copy_aside
 from upright_bolt.settings.journal import (
     CLOSING,
     MOST_BYTES,
@@ -20,7 +20,6 @@ from upright_bolt.settings.journal import (
     EntryKind,
     Journal,
     Stock,
-    copy_aside,
     entry_of,
     joined,
     line_of,

@@ -15,8 +15,8 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Discriminator, Field, ValidationError
 
-from upright_bolt.disk import Typed, writing
-from upright_bolt.errors import BadInput, BoltError, Damaged
+from upright_bolt.disk import Typed, read_given, writing
+from upright_bolt.errors import BadInput, Damaged
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.store.checks import MOST_ROWS, check_events, check_record, check_telemetry
@@ -124,13 +124,7 @@ def import_json(store: RunStore, path: Path, origin: str = "") -> Imported:
 
 def _read(path: Path) -> list[_Run]:
     try:
-        if path.stat().st_size > MOST_BYTES:
-            raise BadInput(f"{path} is larger than any file of runs: {path.stat().st_size >> 20} MB.")
-        text = path.read_bytes()
-    except OSError as fault:
-        raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
-    try:
-        return _File.model_validate_json(text).runs
+        return _File.model_validate_json(read_given(path, MOST_BYTES)).runs
     except RecursionError as fault:
         raise BadInput(f"{path} is not a file of runs that this version reads: it is nested too deeply.") from fault
     except ValidationError as fault:

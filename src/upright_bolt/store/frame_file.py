@@ -1,13 +1,17 @@
 """Frame times that another program has written, one frame a line, in a column of a CSV file."""
 
 import csv
+import io
 from math import isfinite
 from pathlib import Path
 
-from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.disk import read_given
+from upright_bolt.errors import BadInput
 
 UNITS = {"s": 1.0, "ms": 1e-3, "us": 1e-6, "µs": 1e-6}
 SAMPLE_CHARS = 8192
+MOST_BYTES = 64 << 20
+"""A day of frames at 60 a second is less than a tenth of that."""
 
 
 def read_frame_times(path: Path, column: str, unit: str) -> list[float]:
@@ -19,21 +23,17 @@ def read_frame_times(path: Path, column: str, unit: str) -> list[float]:
         unit: s, ms or us.
 
     Raises:
-        BadInput: no such column or unit, or a cell that is not a time.
-        BoltError: the file cannot be read.
+        BadInput: no such column or unit, a cell that is not a time, or the file cannot be read.
     """
     factor = UNITS.get(unit)
     if factor is None:
         raise BadInput(f"unit: “{unit}” is not a unit of frame times; write s, ms or us.")
+    text = read_given(path, MOST_BYTES).decode("utf-8-sig", "replace")
     try:
-        with path.open(newline="", encoding="utf-8-sig", errors="replace") as file:
-            head = file.read(SAMPLE_CHARS)
-            file.seek(0)
-            reader = csv.reader(file, delimiter=max(",;\t", key=head.count))
-            index = _index([cell.strip() for cell in next(reader, [])], column, path)
-            return [_time(row, index, line, path) * factor for line, row in enumerate(reader, start=2) if any(row)]
-    except OSError as fault:
-        raise BoltError(f"{path} cannot be read: {fault.strerror}.") from fault
+        delimiter = max(",;\t", key=text[:SAMPLE_CHARS].count)
+        reader = csv.reader(io.StringIO(text, newline=""), delimiter=delimiter)
+        index = _index([cell.strip() for cell in next(reader, [])], column, path)
+        return [_time(row, index, line, path) * factor for line, row in enumerate(reader, start=2) if any(row)]
     except csv.Error as fault:
         raise BadInput(f"{path} is not a table of text: {fault}.") from fault
 

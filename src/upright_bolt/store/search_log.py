@@ -1,7 +1,8 @@
 """The record of a machine's searches: every rung on disk before its first write, and its outcome after it.
 
-Lines that cannot be read, or do not follow from each other, are doubt: the search they belong to is over, and nothing
-of it is recommended.
+Every line tells by itself which search and test it belongs to, so that damage to one costs no other. Where lines cannot
+be read, or do not follow from each other, the search is over and nothing of it is recommended. What has failed in it
+still counts, and so does every test whose end cannot be read.
 """
 
 import os
@@ -10,24 +11,24 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from upright_bolt.disk import Typed, bounded
+from upright_bolt.disk import Typed, bounded, write_atomically
 from upright_bolt.errors import BoltError, Damaged, NotHere
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
 from upright_bolt.model.work import FULL_WORTH
-from upright_bolt.sealed import Lines, NewerVersion, append, lines_of, opened, sealed
+from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, copy_aside, lines_of, opened, sealed
 
-VERSION = 1
+VERSION = 2
 FILE = "searches"
 MOST_BYTES = 16 << 20
 
 
 @dataclass(frozen=True, slots=True)
 class Entry:
-    """One line: the search it belongs to, and one of what began it, a rung, how a rung ended, or how it ended."""
+    """One line: the search it belongs to with what was asked, and a rung, how that rung ended, or how it ended."""
 
     search: int
-    asked: Asked | None = None
+    asked: Asked
     rung: Rung | None = None
     rung_end: RungEnd | None = None
     end: SearchEnd | None = None
@@ -40,7 +41,7 @@ def entry_of(line: bytes) -> Entry:
     """Return the entry of a line without its end. Raises Damaged, and NewerVersion where a later version wrote it."""
     entry = _ENTRY.from_text(opened(VERSION, line))
     bounded(entry)
-    named = [*(entry.asked.controls if entry.asked is not None else ()), *(entry.rung.settings if entry.rung else ())]
+    named = [*entry.asked.controls, *(entry.rung.settings if entry.rung else ())]
     if any(find_declaration(name) is None for name in named):
         raise Damaged("control")
     return entry
@@ -87,23 +88,41 @@ class SearchLog:
         """Return the search that has not ended; None if there is none. Raises BoltError."""
         return next((search for search in reversed(self.all()) if search.end is None), None)
 
-    def begin(self, asked: Asked) -> Search:
-        """Keep a new search, and return it with its number. Raises BoltError."""
-        numbered = replace(asked, id=1 + max((search.asked.id for search in self.all()), default=0))
-        self._append(Entry(numbered.id, asked=numbered))
-        return Search(numbered)
+    def numbered(self, asked: Asked) -> Search:
+        """Return a new search with its number; nothing is written yet. Raises BoltError."""
+        return Search(replace(asked, id=1 + max((search.asked.id for search in self.all()), default=0)))
 
-    def open_rung(self, search: int, rung: Rung) -> None:
+    def begin(self, search: Search) -> None:
+        """Keep a new search. Raises BoltError."""
+        self._append(Entry(search.asked.id, search.asked))
+
+    def open_rung(self, search: Search, rung: Rung) -> None:
         """Keep that a rung is about to begin. Raises BoltError."""
-        self._append(Entry(search, rung=rung))
+        self._append(Entry(search.asked.id, search.asked, rung=rung))
 
-    def close_rung(self, search: int, end: RungEnd) -> None:
+    def close_rung(self, search: Search, end: RungEnd) -> None:
         """Keep how a rung ended. Raises BoltError."""
-        self._append(Entry(search, rung_end=end))
+        rung = next((one for one in search.rungs if one.number == end.number), None)
+        self._append(Entry(search.asked.id, search.asked, rung=rung, rung_end=end))
 
-    def finish(self, search: int, end: SearchEnd) -> None:
+    def finish(self, search: Search, end: SearchEnd) -> None:
         """Keep how a search ended. Raises BoltError."""
-        self._append(Entry(search, end=end))
+        self._append(Entry(search.asked.id, search.asked, end=end))
+
+    def set_damage_aside(self) -> None:
+        """Copy a damaged record aside, and write what it still tells in its place, doubtful tests as failed.
+
+        Raises:
+            BoltError: it cannot be written.
+        """
+        searches = self.all()
+        if not self.unreadable and all(search.end is None or search.end.why is not Why.DAMAGED for search in searches):
+            return
+        lines = [line for search in searches for line in _lines_of(search)]
+        if self._path.read_bytes() == b"".join(lines):
+            return
+        copy_aside(self._path)
+        write_atomically(self._path, b"".join(lines), mode=PRIVATE)
 
     def ask_to_stop(self) -> None:
         """Ask the process that carries the search on to stop it. Raises BoltError."""
@@ -124,7 +143,7 @@ class SearchLog:
         try:
             self._path.parent.mkdir(parents=True, exist_ok=True)
             self._drop_torn()
-            append(self._path, sealed(VERSION, _ENTRY.text(entry).encode()))
+            append(self._path, _line(entry))
         except OSError as fault:
             raise BoltError(f"{self._path} cannot be written: {fault.strerror}.") from fault
 
@@ -155,13 +174,22 @@ def look_back(log: SearchLog, boot_id: str) -> Search | None:
     Raises:
         BoltError: the record cannot be read or written.
     """
+    log.set_damage_aside()
     search = log.open_search()
-    rung = search.open_rung if search is not None else None
-    if search is None or rung is None:
+    if search is None or search.open_rung is None:
+        return search
+    closed = as_cut_off(search, boot_id)
+    log.close_rung(closed, closed.ends[search.open_rung.number])
+    return log.get(search.asked.id)
+
+
+def as_cut_off(search: Search, boot_id: str) -> Search:
+    """Return a search with its open rung ended: one of an earlier boot is what froze the machine."""
+    rung = search.open_rung
+    if rung is None:
         return search
     outcome = Outcome.STOPPED if rung.boot_id == boot_id else Outcome.FROZE
-    log.close_rung(search.asked.id, RungEnd(rung.number, outcome))
-    return log.get(search.asked.id)
+    return replace(search, ends={**search.ends, rung.number: RungEnd(rung.number, outcome)})
 
 
 def answer_open(log: SearchLog, outcome: Outcome) -> Search:
@@ -177,8 +205,24 @@ def answer_open(log: SearchLog, outcome: Outcome) -> Search:
         raise NotHere("No search waits for an answer.")
     lasted = 0.0 if outcome is Outcome.STOPPED else rung.load_s
     end = RungEnd(rung.number, outcome, lasted, FULL_WORTH["watch"] * lasted, lasted)
-    log.close_rung(search.asked.id, told_by_person(end, outcome))
+    log.close_rung(search, told_by_person(end, outcome))
     return log.get(search.asked.id)
+
+
+def _lines_of(search: Search) -> list[bytes]:
+    """Return a search as the lines that tell of it."""
+    entries = [Entry(search.asked.id, search.asked)]
+    for rung in search.rungs:
+        entries.append(Entry(search.asked.id, search.asked, rung=rung))
+        if rung.number in search.ends:
+            entries.append(Entry(search.asked.id, search.asked, rung=rung, rung_end=search.ends[rung.number]))
+    if search.end is not None:
+        entries.append(Entry(search.asked.id, search.asked, end=search.end))
+    return [_line(entry) for entry in entries]
+
+
+def _line(entry: Entry) -> bytes:
+    return sealed(VERSION, _ENTRY.text(entry).encode())
 
 
 def _searches(entries: Iterable[Entry], *, doubtful: bool) -> list[Search]:
@@ -186,24 +230,38 @@ def _searches(entries: Iterable[Entry], *, doubtful: bool) -> list[Search]:
     doubted: set[int] = set()
     for entry in entries:
         search = found.get(entry.search)
-        if entry.asked is not None:
-            found[entry.search] = Search(entry.asked)
-        elif search is None:
-            continue  # its beginning is lost, and with it what it was for
-        elif entry.rung is not None:
-            if search.open_rung is not None or search.end is not None or entry.rung.number != len(search.rungs) + 1:
-                doubted.add(entry.search)
-            found[entry.search] = replace(search, rungs=(*search.rungs, entry.rung))
-        elif entry.rung_end is not None:
-            if search.open_rung is None or search.open_rung.number != entry.rung_end.number:
-                doubted.add(entry.search)
-            found[entry.search] = replace(search, ends={**search.ends, entry.rung_end.number: entry.rung_end})
-        elif entry.end is not None:
-            found[entry.search] = replace(search, end=entry.end)
-    latest = max(found, default=0)
+        if search is None:
+            search = found[entry.search] = Search(entry.asked)
+            if entry.rung is not None or entry.end is not None:
+                doubted.add(entry.search)  # its first line is lost
+        found[entry.search] = _with(search, entry)
+        if not _follows(search, entry):
+            doubted.add(entry.search)
     if doubtful:
-        doubted.add(latest)
-    return [
-        replace(search, end=SearchEnd(Why.DAMAGED)) if number in doubted else search
-        for number, search in sorted(found.items())
-    ]
+        doubted.add(max(found, default=0))
+    return [_without_doubt(search) if number in doubted else search for number, search in sorted(found.items())]
+
+
+def _with(search: Search, entry: Entry) -> Search:
+    rung, end = entry.rung, entry.rung_end
+    if rung is not None and all(one.number != rung.number for one in search.rungs):
+        search = replace(search, rungs=tuple(sorted((*search.rungs, rung), key=lambda one: one.number)))
+    if end is not None:
+        search = replace(search, ends={**search.ends, end.number: end})
+    return replace(search, end=entry.end) if entry.end is not None else search
+
+
+def _follows(search: Search, entry: Entry) -> bool:
+    """Tell whether a line follows from what came before it."""
+    if entry.rung_end is not None:
+        return search.open_rung is not None and search.open_rung.number == entry.rung_end.number
+    if entry.rung is not None:
+        return search.open_rung is None and search.end is None and entry.rung.number == len(search.rungs) + 1
+    return entry.end is None or search.open_rung is None
+
+
+def _without_doubt(search: Search) -> Search:
+    """Return a damaged search: it is over, and a test whose end cannot be read counts as one that froze the machine."""
+    open_ones = [rung for rung in search.rungs if rung.number not in search.ends]
+    ends = {rung.number: RungEnd(rung.number, Outcome.FROZE) for rung in open_ones}
+    return replace(search, ends={**search.ends, **ends}, end=SearchEnd(Why.DAMAGED))

@@ -184,14 +184,23 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
             "rail with another part. Search both together."
         )
     if not course.recommended:
-        return "Nothing beyond stock can be recommended so far."
+        return f"Nothing beyond stock can be recommended so far. {withdrawn_words(course)}".rstrip()
     slope = course.outlook().slope.value
     kept = settings_words(course.recommended)
     proven = proven_words(proven_s, from_cool=course.from_cool)
     failing = f"predicted: fails in {of(course.predicted)} of eight-hour loads"
     unit = search.asked.axis.quantity.unit
     kept += f", {brought_words(course)}" if course.axis.part and brought_words(course) else ""
-    return f"{kept}; {proven}; {failing}, resting on a slope of {slope:.1f} {unit}{_seen_down_to(search)}."
+    said = f"{kept}; {proven}; {failing}, resting on a slope of {slope:.1f} {unit}{_seen_down_to(search)}."
+    return f"{said} {withdrawn_words(course)}".rstrip()
+
+
+def withdrawn_words(course: Course) -> str:
+    """Return that what a search ended with is no longer recommended; empty if it is."""
+    if not course.is_withdrawn or course.search.end is None:
+        return ""
+    before = settings_words(course.search.end.settings)
+    return f"The search ended with {before}; errors or freezes since then speak against that."
 
 
 def brought_words(course: Course) -> str:
@@ -257,10 +266,11 @@ def stands_words(course: Course) -> str:
         return result(course, {})
     ended = "It ended by itself" if end.why is Why.FOUND else "It was ended"
     if not course.recommended:
-        return f"{ended}. Nothing beyond stock can be recommended."
+        return f"{ended}. Nothing beyond stock can be recommended. {withdrawn_words(course)}".rstrip()
     slope = course.outlook().slope.value
     unit = course.axis.quantity.unit
-    return f"{ended}. The forecast rests on a slope of {slope:.1f} {unit}{_seen_down_to(course.search)}."
+    said = f"{ended}. The forecast rests on a slope of {slope:.1f} {unit}{_seen_down_to(course.search)}."
+    return f"{said} {withdrawn_words(course)}".rstrip()
 
 
 def edge_words(axis: Axis, edge: Estimate) -> str:
@@ -305,8 +315,11 @@ def proven_words(proven_s: Mapping[str, float], *, from_cool: bool) -> str:
 
 
 def _seen_down_to(search: Search) -> str:
-    rates = [end.load_s / len(end.errors) for end in search.ends.values() if end.errors]
-    return f" that was seen down to one error in {span(max(1.0, *rates))}" if rates else " that no error has shown yet"
+    """Return how far the slope was measured: only errors at two positions show one."""
+    rates = {rung.position: end.load_s / len(end.errors) for rung, end in search.ended if end.errors}
+    if len(rates) < 2:
+        return " that is assumed: errors at two positions would show it"
+    return f" that was seen down to one error in {span(max(1.0, *rates.values()))}"
 
 
 def of(estimate: Estimate) -> str:
