@@ -5,9 +5,9 @@ from dataclasses import replace
 import pytest
 
 from search_support import SearchScene
-from upright_bolt.analysis.known_failures import failures_in, near_failure
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_plan import prior_of
+from upright_bolt.analysis.known_failures import failures_in, near_failure
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.axis import Axis
 from upright_bolt.model.run import RunState

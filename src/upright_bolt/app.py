@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from upright_bolt.app_ports import MachineWord, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse, NoFolder
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.ownership import become, caller, is_root
+from upright_bolt.ownership import become, caller, check_own, is_root
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.wording.notes import clause
 
@@ -202,10 +202,13 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
         BadInput: no such machine.
         InUse: another process holds it and ``exclusive`` is asked.
         NoFolder: it is opened in this process, and the folder for its records cannot be written.
+        BoltError: somebody else could have written what lies in the data folder.
     """
     word = parse_machine(machine)
     if word.kind != "host":
         give_up_root()
+    _check_data_folder(data)
+    if word.kind != "host":
         return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive))
     found = _service()
     if not isinstance(found, Note):
@@ -221,6 +224,16 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
         if not gaps:
             raise
         raise NoFolder(f"Setting anything here needs root or the root service: {clause(gaps[0])}. {fault}") from fault
+
+
+def _check_data_folder(given: Path | None) -> None:
+    """Raise BoltError if somebody else could have written what lies in the data folder: the same rule for all.
+
+    Under sudo it is not root's but the caller's, and is looked at once this process is theirs.
+    """
+    folder = data_folder(given)
+    if caller() is None and folder.exists():
+        check_own(folder)
 
 
 def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> OpenMachine:

@@ -2,7 +2,9 @@
 
 import tomllib
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from datetime import date
+from hashlib import blake2b
 from itertools import islice
 from typing import Annotated, Any, Literal
 
@@ -37,6 +39,7 @@ class _Proof(BaseModel):
     all_loads_s: _Seconds = 0.0
     runs: Annotated[list[Annotated[int, Field(ge=0, le=1 << 53)]], Field(max_length=MOST_RUNS)] = []
     on: date | None = None
+    check: _Word = ""
 
 
 class _File(BaseModel):
@@ -157,13 +160,20 @@ def _proofs(lines: "_Lines", found: Mapping[str, _Proof], faults: list[tuple[int
     proofs = {}
     for key, proof in found.items():
         try:
-            on = proof.on.isoformat() if proof.on else ""
-            proofs[name_of(key)] = Proof(
-                proof.value, one_line(proof.chip), proof.load_s, proof.all_loads_s, tuple(proof.runs), on
-            )
+            if proof.check:  # without one it was written by hand, and validates nothing
+                proofs[name_of(key)] = _unchanged(key, proof)
         except BadInput as fault:
             faults.append((lines.get(("proof", key), 0), str(fault)))
     return proofs
+
+
+def _unchanged(key: str, proof: _Proof) -> Proof:
+    """Return evidence as it was written. Raises BadInput if it has changed since."""
+    on = proof.on.isoformat() if proof.on else ""
+    found = Proof(proof.value, one_line(proof.chip), proof.load_s, proof.all_loads_s, tuple(proof.runs), on)
+    if proof.check != _check_of(name_of(key), found):
+        raise BadInput(f"[proof.{key}] has changed since this program wrote it; delete that table.")
+    return found
 
 
 _Lines = Mapping[tuple[str, ...], int]
@@ -200,7 +210,7 @@ def text_of(profile: Profile, earlier: str = "") -> str:
     if profile.note or "note" in document:
         document["note"] = profile.note
     _put(document, "settings", {key_of(n): plain_of(n, profile.settings[n]) for n in in_order(profile.settings)})
-    proofs = {key_of(name): _plain_proof(proof) for name, proof in profile.proofs.items()}
+    proofs = {key_of(name): _plain_proof(name, proof) for name, proof in profile.proofs.items()}
     if proofs or "proof" in document:
         _put(document, "proof", proofs)
     return tomlkit.dumps(document)
@@ -213,12 +223,23 @@ def _new() -> tomlkit.TOMLDocument:
     return document
 
 
-def _plain_proof(proof: Proof) -> dict[str, object]:
+def _plain_proof(name: str, proof: Proof) -> dict[str, object]:
+    written = replace(
+        proof, chip=one_line(proof.chip), load_s=round(proof.load_s, 1), all_loads_s=round(proof.all_loads_s, 1),
+        runs=proof.runs[-MOST_RUNS:],
+    )  # fmt: skip
     plain: dict[str, object] = {
-        "value": proof.value, "chip": proof.chip, "load_s": round(proof.load_s, 1),
-        "all_loads_s": round(proof.all_loads_s, 1), "runs": list(proof.runs[-MOST_RUNS:]),
+        "value": written.value, "chip": written.chip, "load_s": written.load_s,
+        "all_loads_s": written.all_loads_s, "runs": list(written.runs),
     }  # fmt: skip
-    return plain | ({"on": date.fromisoformat(proof.on)} if proof.on else {})
+    on = {"on": date.fromisoformat(written.on)} if written.on else {}
+    return plain | on | {"check": _check_of(name, written)}
+
+
+def _check_of(name: str, proof: Proof) -> str:
+    """Return the checksum of what is written of evidence: a flipped bit must not validate another value."""
+    parts = [name, float(proof.value), proof.chip, float(proof.load_s), float(proof.all_loads_s), *proof.runs, proof.on]
+    return blake2b(repr(parts).encode(errors="surrogatepass"), digest_size=8).hexdigest()
 
 
 def _put(document: tomlkit.TOMLDocument, name: str, wanted: Mapping[str, object]) -> None:

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Engine, ExceptionContext, create_engine
 from sqlalchemy import event as database_events
 
 from upright_bolt.errors import BoltError
-from upright_bolt.ownership import check_own, is_root
+from upright_bolt.ownership import check_own
 
 WORDS = {
     sqlite3.SQLITE_READONLY: "it can only be read here",
@@ -34,11 +34,12 @@ def open_database(path: Path) -> Engine:
 
 
 def _prepare_folder(path: Path) -> None:
-    """Make the database's folder; root uses none that somebody else could have written. Raises BoltError."""
+    """Make the database's folder; none is used that somebody else could have written. Raises BoltError."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        if is_root():
-            check_own(path if path.exists() else path.parent)
+        check_own(path.parent)
+        if path.exists():
+            check_own(path)
     except OSError as fault:
         raise BoltError(f"{path.parent} cannot be made: {fault.strerror}.") from fault
 

@@ -27,6 +27,7 @@ from upright_bolt.model.run import (
 )
 from upright_bolt.model.work import Options
 from upright_bolt.store.checks import MOST_ROWS, check_record
+from upright_bolt.store.seals import check_seal
 
 T = TypeVar("T")
 _SETTINGS: Typed[dict[str, Value]] = Typed(dict[str, Value])
@@ -114,6 +115,7 @@ def columns_of(text: str) -> tuple[str, ...]:
 
 def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[RowMapping]) -> RunRecord:
     """Return the record of a row, with the rows of its slices and errors. Raises Damaged."""
+    check_seal(row, slices, errors)
     try:
         record = _record_of(row, slices, errors)
     except (TypeError, ValueError, KeyError) as fault:

@@ -47,6 +47,7 @@ from upright_bolt.store.rows import (
     unpacked,
 )
 from upright_bolt.store.running import RunningRuns
+from upright_bolt.store.seals import children, seal
 
 Floats = NDArray[np.float64]
 UNFINISHED = "the program ended, or its disk was full, in the middle of it"
@@ -118,6 +119,7 @@ class RunStore:
                 connection.execute(into.insert(), [{"run_id": run_id, **row} for row in rows])
         if table:
             connection.execute(tables.telemetry.insert().values(run_id=run_id, part=0, **packed(table)))
+        seal(connection, run_id)
         return run_id
 
     def append(self, run_id: int, rows: list[list[float]]) -> None:
@@ -150,6 +152,7 @@ class RunStore:
         if rows:
             with self._writing() as connection:
                 connection.execute(table.insert(), rows)
+                seal(connection, run_id)
 
     def update_conditions(self, run_id: int, conditions: Conditions) -> None:
         """Keep the conditions measured before the load began."""
@@ -164,6 +167,7 @@ class RunStore:
             done = connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**of_end(end)))
             if not done.rowcount:
                 raise BoltError(f"Run {run_id} is not in the database any more.")
+            seal(connection, run_id)
         self._running.end(run_id)
 
     def mark_unfinished(self, machine: str, boot_id: str) -> list[int]:
@@ -219,8 +223,8 @@ class RunStore:
             row = connection.execute(select(tables.runs).where(tables.runs.c.id == run_id)).mappings().first()
             if row is None:
                 raise _no_run(run_id)
-            slices = _children(connection, tables.slices, run_id, tables.slices.c.from_s)
-            errors = _children(connection, tables.errors, run_id, tables.errors.c.id)
+            slices = children(connection, tables.slices, run_id, tables.slices.c.from_s)
+            errors = children(connection, tables.errors, run_id, tables.errors.c.id)
         try:
             return self._as_it_is(record_of(row, slices, errors))
         except Damaged as fault:
@@ -286,12 +290,13 @@ class RunStore:
         }
         with self._writing() as connection:
             connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(**values))
+            seal(connection, run_id)
         return self.get(run_id)
 
     def events(self, run_id: int) -> list[Event]:
         """Return what happened during a run, times from load start. Raises Damaged."""
         with self._engine.connect() as connection:
-            rows = _children(connection, tables.events, run_id, tables.events.c.id)
+            rows = children(connection, tables.events, run_id, tables.events.c.id)
         try:
             events = [event_of(row) for row in rows]
             check_events(events)
@@ -310,7 +315,7 @@ class RunStore:
             names = connection.execute(select(tables.runs.c.columns).where(tables.runs.c.id == run_id)).scalar()
             if names is None:
                 raise _no_run(run_id)
-            parts = _children(connection, tables.telemetry, run_id, tables.telemetry.c.part)
+            parts = children(connection, tables.telemetry, run_id, tables.telemetry.c.part)
         try:
             columns = columns_of(names)
             table = unpacked(parts, len(columns) + 1)
@@ -346,10 +351,6 @@ def _no_run(run_id: int) -> NotHere:
 def _damaged(run_id: int, fault: Damaged) -> str:
     what = str(fault).rstrip(".")
     return f"Run {run_id} is damaged in the database ({what}). “runs delete {run_id}” takes it away."
-
-
-def _children(connection: Connection, table: Any, run_id: int, order: Any) -> list[RowMapping]:  # noqa: ANN401
-    return list(connection.execute(select(table).where(table.c.run_id == run_id).order_by(order)).mappings())
 
 
 def _by_run(connection: Connection, table: Any, order: Any) -> dict[int, list[RowMapping]]:  # noqa: ANN401

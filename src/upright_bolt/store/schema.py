@@ -6,8 +6,8 @@ from sqlalchemy import Connection, inspect, text
 
 from upright_bolt.errors import BoltError
 
-NEWEST = "0005"
-KNOWN = ("0001", "0002", "0003", "0004", "0005")
+NEWEST = "0006"
+KNOWN = ("0001", "0002", "0003", "0004", "0005", "0006")
 
 
 def is_current(connection: Connection) -> bool:

@@ -30,6 +30,7 @@ runs = Table(
     Column("key", String, nullable=False, server_default=""),
     Column("boot_id", String, nullable=False, server_default=""),
     Column("role", String, nullable=False, server_default=""),
+    Column("seal", String, nullable=False, server_default=""),  # checksum of the row with its slices and errors
     Index("runs_by_machine", "machine", "state"),
     sqlite_autoincrement=True,  # a deleted run's number is never given to another
 )

@@ -42,11 +42,8 @@ class AttributeLimit:
     def facts(self) -> Facts:
         low, high = self._declared("min_value"), self._declared("max_value")
         least = low if low is not None else FLOOR_W
-        return facts_of(
-            self._probe.files,
-            self.files,
-            Facts(ControlState.SETTABLE, None, least, high, spans=(self.name, "sustained", "burst")),
-        )
+        spans = () if high is not None else (self.name, "sustained", "burst")  # what is declared is not widened
+        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, None, least, high, spans=spans))
 
     def read(self) -> Value | None:
         number = self._probe.number(self.files[0])
