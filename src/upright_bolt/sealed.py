@@ -5,14 +5,15 @@ before it counts as written. A crash can tear the last line only, which then was
 """
 
 import os
+import sys
 from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from hashlib import blake2b
 from pathlib import Path
 from typing import Generic, TypeVar
 
-from upright_bolt.disk import sync_folder, write_atomically
+from upright_bolt.disk import read_bounded, sync_folder, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 
 T = TypeVar("T")
@@ -88,6 +89,27 @@ def lines_of(content: bytes, entry_of: Callable[[bytes], T]) -> Lines[T]:
     return Lines(tuple(entries), unreadable, len(content) - torn, len(content))
 
 
+def read_log(path: Path, entry_of: Callable[[bytes], T], most: int) -> Lines[T]:
+    """Return what a file of sealed lines tells; one that has lost its end counts as having one line damaged.
+
+    Args:
+        path: the file; without one there are no lines.
+        entry_of: reads a line.
+        most: bytes it may have.
+
+    Raises:
+        BadInput: it is no regular file, or longer.
+        NewerVersion: a later version of this program has written it.
+        OSError: it cannot be read.
+    """
+    try:
+        content = read_bounded(path, most)
+    except FileNotFoundError:
+        content = b""
+    found = lines_of(content, entry_of)
+    return replace(found, unreadable=found.unreadable + 1) if len(content) < _marked(path) else found
+
+
 def append(path: Path, lines: bytes) -> int:
     """Append lines, or leave the file as it was; return its length. Raises OSError."""
     new = not path.exists()
@@ -99,7 +121,37 @@ def append(path: Path, lines: bytes) -> int:
         os.close(handle)
     if new:
         sync_folder(path.parent)
+    _mark(path, size + len(lines))
     return size + len(lines)
+
+
+def rewrite(path: Path, lines: bytes) -> None:
+    """Put other lines in the place of all, at once. Raises BoltError."""
+    _mark(path, min(len(lines), _marked(path)), durable=True)  # first: a crash in between must not look like a loss
+    write_atomically(path, lines, mode=PRIVATE)
+    _mark(path, len(lines))
+
+
+def _mark(path: Path, size: int, *, durable: bool = False) -> None:
+    """Note how long a file is by now, so that the loss of its end is seen.
+
+    A full disk or a power cut leaves the note before, which tells of less.
+    """
+    with suppress(BoltError):
+        write_atomically(_mark_of(path), sealed(0, b"%d" % size), durable=durable, mode=PRIVATE)
+
+
+def _marked(path: Path) -> int:
+    try:
+        return int(opened(0, _mark_of(path).read_bytes()[:100].removesuffix(b"\n")))
+    except FileNotFoundError:
+        return 0
+    except (OSError, Damaged):
+        return sys.maxsize
+
+
+def _mark_of(path: Path) -> Path:
+    return path.with_name(f"{path.name}-length")
 
 
 def _write_whole(handle: int, lines: bytes, size: int) -> None:

@@ -8,7 +8,7 @@ from upright_bolt.disk import Document, Typed, bounded, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
-from upright_bolt.sealed import PRIVATE, append, copy_aside, lines_of, opened, sealed
+from upright_bolt.sealed import PRIVATE, append, copy_aside, opened, read_log, rewrite, sealed
 
 VERSION = 1
 AT_BOOT = "at-boot"
@@ -132,10 +132,7 @@ class Record:
 
     def _read(self) -> tuple[LogEntry, ...]:
         try:
-            with self._log.open("rb") as file:
-                found = lines_of(file.read(MOST_BYTES), lambda line: _ENTRY.from_text(opened(VERSION, line)))
-        except FileNotFoundError:
-            return ()
+            found = read_log(self._log, lambda line: _ENTRY.from_text(opened(VERSION, line)), MOST_BYTES)
         except (OSError, BoltError):
             self.unreadable = 1
             return ()
@@ -150,7 +147,7 @@ class Record:
         try:
             if append(self._log, line) > COMPACT_BYTES:
                 lines = [sealed(VERSION, _ENTRY.text(each).encode()) for each in self._tail]
-                write_atomically(self._log, b"".join(lines), mode=PRIVATE)
+                rewrite(self._log, b"".join(lines))
         except (OSError, BoltError):
             return
 

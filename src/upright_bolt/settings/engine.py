@@ -86,6 +86,7 @@ class SettingsEngine:
             self._trials.pay()
         log = FailureLog(folder, backend.about.identity.processor, backend.boot_id(), now_stamp)
         self.failures = Failures(log, backend, self)
+        self._trials.failed_among = self.failures.among
         self.recovered: Recovery | None = None
         if lock is not None:
             self.failures.look_back(self.trial)

@@ -1,6 +1,6 @@
 """What has failed on one machine: how it becomes known, and what follows from it at once."""
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from contextlib import suppress
 from typing import Protocol
 
@@ -106,11 +106,14 @@ class Failures:
             reset = self.reset_failed()
         return values if new else {}, reset
 
+    def among(self, values: Mapping[str, Value]) -> frozenset[str]:
+        """Return which of some values have failed together on this chip, by name."""
+        return frozenset(name for one in self.log.failures if reaches(values, one) for name in one.values)
+
     def reset_failed(self) -> dict[str, float]:
         """Reset kept values that are at or beyond a failure to stock; return them. Raises BoltError."""
         kept = self._engine.kept
-        failed = [one for one in self.log.failures if reaches(kept, one)]
-        values = {name: float(kept[name]) for one in failed for name in one.values}
+        values = {name: float(kept[name]) for name in self.among(kept)}
         if values:
             self._engine.to_stock(tuple(values), "this program, since they have failed")
         return values

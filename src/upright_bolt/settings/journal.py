@@ -16,11 +16,11 @@ from functools import reduce
 from pathlib import Path
 
 from upright_bolt.disk import Typed, bounded, write_atomically
-from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
-from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, lines_of, opened, sealed
+from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, lines_of, opened, read_log, rewrite, sealed
 
 VERSION = 3
 COMPACT_BYTES = 256 << 10
@@ -169,15 +169,9 @@ class Journal:
             Damaged: it was written by a newer version, so nothing can be concluded from it.
         """
         try:
-            if self.path.stat().st_size > MOST_BYTES:
-                return Reading(unreadable=1)
-            content = self.path.read_bytes()
-        except FileNotFoundError:
-            return Reading()
-        except OSError:
+            return read_log(self.path, entry_of, MOST_BYTES)
+        except (OSError, BadInput):
             return Reading(unreadable=1)
-        try:
-            return lines_of(content, entry_of)
         except NewerVersion:
             raise Damaged(
                 f"{self.path} was written by a newer version of this program; use that one to end its trials."
@@ -240,7 +234,7 @@ class Journal:
     def replace(self, entries: Iterable[Entry]) -> None:
         """Hold these entries and no others, at once. Raises BoltError."""
         content = b"".join(map(line_of, entries))
-        write_atomically(self.path, content, mode=PRIVATE)
+        rewrite(self.path, content)
         self._compact_at = max(COMPACT_BYTES, 2 * len(content))
 
 

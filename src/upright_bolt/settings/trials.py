@@ -1,7 +1,7 @@
 """Trials: every change is provisional until it is kept, and is on record before it is made."""
 
 import uuid
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from contextlib import suppress
 from dataclasses import replace
 
@@ -32,6 +32,7 @@ class Trials:
 
     Attributes:
         current: the trial that is running; None if none is.
+        failed_among: tells which of some values have failed together on this chip.
     """
 
     def __init__(
@@ -52,6 +53,7 @@ class Trials:
         self.current = past.trial
         self._stands = past.applied and not past.returning
         backend.owed, self._owed_on_record = dict(past.owed), dict(past.owed)
+        self.failed_among: Callable[[Mapping[str, Value]], Collection[str]] = _none_failed
         self._sure_of = ""
         """Id of the trial whose earlier texts this process has read from the machine itself."""
 
@@ -263,12 +265,7 @@ class Trials:
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
         self.current = trial
         done = self.put_back("asked for the machine's own values")
-        names = tuple(values)
-        with suppress(BoltError):
-            self._journal.append(
-                Entry(EntryKind.TO_STOCK, trial.id, self._stamp(), boot_id=self._boot_id, names=names), closing=True
-            )
-        self._memory.forget_kept(names)
+        self._forget_kept(tuple(values), trial.id)
         return done
 
     def _restored(self, trial: Trial, why: str) -> tuple[tuple[str, ...], str]:
@@ -281,6 +278,7 @@ class Trials:
         """
         with suppress(BoltError):
             self._record(EntryKind.PUTTING_BACK, trial)
+        trial = self._without_failed(trial)
         refused: tuple[str, ...] = ()
         texts = trial.before
         if trial.id != self._sure_of:
@@ -298,6 +296,25 @@ class Trials:
         if not left:
             self.current = None
         return left, unrecorded
+
+    def _without_failed(self, trial: Trial) -> Trial:
+        """Return the trial with stock in place of earlier values that have failed since: those are kept no longer."""
+        earlier = {**self._memory.kept, **trial.before_values}
+        names = [name for name in self.failed_among(earlier) if name in trial.before_values]
+        files = {path for name in names if name in self._backend.drivers for path in self._backend.drivers[name].files}
+        stock = {path: text for path, text in self._memory.stock_texts.items() if path in files}
+        if not stock:
+            return trial
+        self._forget_kept(names, trial.id)
+        return replace(trial, before={**trial.before, **stock})
+
+    def _forget_kept(self, names: Collection[str], trial: str) -> None:
+        """Note that controls are at their stock values again."""
+        with suppress(BoltError):
+            self._journal.append(
+                Entry(EntryKind.TO_STOCK, trial, self._stamp(), boot_id=self._boot_id, names=tuple(names)), closing=True
+            )
+        self._memory.forget_kept(names)
 
     def _note_owed(self) -> None:
         """Write down what is still to be put back to processors that are offline, if that has changed."""
@@ -382,3 +399,7 @@ class Trials:
     def expected(self, kept: Mapping[str, Value]) -> dict[str, Value]:
         """Return what should be in force: what was kept, and over it the trial."""
         return {**kept, **(self.current.settings if self.current else {})}
+
+
+def _none_failed(_values: Mapping[str, Value]) -> Collection[str]:
+    return ()

@@ -11,12 +11,12 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from upright_bolt.disk import Typed, bounded, write_atomically
+from upright_bolt.disk import Typed, bounded
 from upright_bolt.errors import BoltError, Damaged, NotHere
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
 from upright_bolt.model.work import FULL_WORTH
-from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, copy_aside, lines_of, opened, sealed
+from upright_bolt.sealed import NewerVersion, append, copy_aside, lines_of, opened, read_log, rewrite, sealed
 
 VERSION = 2
 FILE = "searches"
@@ -65,11 +65,7 @@ class SearchLog:
     def all(self) -> list[Search]:
         """Return the searches, oldest first. Raises BoltError if the record is of a newer version or cannot be read."""
         try:
-            if self._path.stat().st_size > MOST_BYTES:
-                raise BoltError(f"{self._path} is longer than any record of this program; move it away.")
-            lines: Lines[Entry] = lines_of(self._path.read_bytes(), entry_of)
-        except FileNotFoundError:
-            return []
+            lines = read_log(self._path, entry_of, MOST_BYTES)
         except NewerVersion:
             raise BoltError(f"{self._path} was written by a newer version of this program.") from None
         except OSError as fault:
@@ -119,10 +115,10 @@ class SearchLog:
         if not self.unreadable and all(search.end is None or search.end.why is not Why.DAMAGED for search in searches):
             return
         lines = [line for search in searches for line in _lines_of(search)]
-        if self._path.read_bytes() == b"".join(lines):
+        if not self.unreadable and self._path.read_bytes() == b"".join(lines):
             return
         copy_aside(self._path)
-        write_atomically(self._path, b"".join(lines), mode=PRIVATE)
+        rewrite(self._path, b"".join(lines))
 
     def ask_to_stop(self) -> None:
         """Ask the process that carries the search on to stop it. Raises BoltError."""
