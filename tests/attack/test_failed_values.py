@@ -1,4 +1,4 @@
-"""What failed once never comes back unasked: any sequence of use, crashes, damage and restarts on a simulated machine."""
+"""What failed once never comes back unasked: any sequence of use, crashes, damage and restarts of a machine."""
 
 import os
 import random
@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, rule, run_state_machine_as_test
 
 from profile_support import PROVEN_MV, Desk
+from upright_bolt.app import parse_machine
 from upright_bolt.errors import BoltError, MachineFroze
 from upright_bolt.service.callers import Caller
 from upright_bolt.settings import stamp
@@ -85,9 +86,13 @@ class Oracle:
 class WatchedDesk(Desk):
     """A simulated machine whose offsets are shown to an oracle as they are set."""
 
-    def __init__(self, folder: Path, oracle: Oracle) -> None:
+    def __init__(self, folder: Path, oracle: Oracle, *, made: bool = True) -> None:
         self.oracle = oracle
-        super().__init__(folder)
+        if made:
+            super().__init__(folder)
+        else:
+            self.folder, self.word, self.deepest_mv = folder, parse_machine("twin:tern"), 0.0
+            self.open()
 
     def open(self) -> None:
         super().open()

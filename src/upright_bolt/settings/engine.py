@@ -89,7 +89,8 @@ class SettingsEngine:
         self._trials.failed_among = self.failures.among
         self.recovered: Recovery | None = None
         if lock is not None:
-            self.failures.look_back(self.trial)
+            self._trials.risk = log
+            self.failures.look_back()
             self.recovered = _with_damage(self._trials.recover(), damage)
             with suppress(BoltError):  # what it could not reset is told as a drift
                 self.failures.reset_failed()

@@ -22,13 +22,13 @@ MOST = 100
 
 
 @dataclass(frozen=True, slots=True)
-class RiskyRun:
-    """A run that goes on at values that can fail.
+class AtRisk:
+    """A run or a trial that goes on at values that can fail.
 
     Attributes:
         values: by control, in its unit.
         boot_id: the boot in which it began.
-        by: who runs it.
+        by: who began it.
     """
 
     values: dict[str, float]
@@ -45,6 +45,7 @@ class FailureRecord:
         failures: what has failed, on this processor and on others that were here before.
         lost: both copies were damaged, so that it is not known what has failed; until failures are cleared.
         run: the run that goes on at values that can fail; None if none does.
+        trial: the trial likewise.
         clean_boot: the boot that was shut down in order.
         cleared_at: when an administrator last cleared failures; date and time.
         cleared_by: who did.
@@ -53,7 +54,8 @@ class FailureRecord:
     revision: int = 0
     failures: tuple[Failure, ...] = ()
     lost: bool = False
-    run: RiskyRun | None = None
+    run: AtRisk | None = None
+    trial: AtRisk | None = None
     clean_boot: str = ""
     cleared_at: str = ""
     cleared_by: str = ""
@@ -139,7 +141,7 @@ class FailureLog:
             self.end_run()
             return
         try:
-            self._change(run=RiskyRun(dict(values), self._boot_id, by))
+            self._change(run=AtRisk(dict(values), self._boot_id, by))
         except BoltError as fault:
             raise Refused(f"No run was started, because it could not be recorded first. {fault}") from fault
 
@@ -148,15 +150,21 @@ class FailureLog:
         if self.now.run is not None:
             self._change(run=None)
 
+    def begin_trial(self, values: dict[str, float], by: str) -> None:
+        """Record a trial at values that can fail; of none, that there is no such trial. Raises BoltError."""
+        trial = AtRisk(dict(values), self._boot_id, by) if values else None
+        if trial != self.now.trial:
+            self._change(trial=trial)
+
     @property
-    def lost_run(self) -> RiskyRun | None:
-        """The run with which the machine went down in an earlier boot; None if there is none."""
-        run = self.now.run
-        return None if run is None or run.boot_id in (self._boot_id, self.now.clean_boot) else run
+    def went_down(self) -> tuple[AtRisk, ...]:
+        """The run and the trial with which the machine went down in an earlier boot."""
+        boots = (self._boot_id, self.now.clean_boot)
+        return tuple(one for one in (self.now.run, self.now.trial) if one is not None and one.boot_id not in boots)
 
     def note_shutdown(self) -> None:
         """Record that this boot ends in order, so that nothing of it is a failure. Raises BoltError."""
-        self._change(clean_boot=self._boot_id, run=None)
+        self._change(clean_boot=self._boot_id, run=None, trial=None)
 
     def note_start(self) -> None:
         """Forget that this boot was to end in order: it goes on. Raises BoltError."""

@@ -50,28 +50,23 @@ class Failures:
         offsets = self._backend.values(n for n in self._backend.drivers if danger_of(n) and counts_from_0(n))
         return at_risk({**self._engine.expected, **offsets})
 
-    def look_back(self, trial: Trial | None) -> None:
+    def look_back(self) -> None:
         """Record what went down with an earlier boot as failures, before anything else forgets it.
 
         A full disk keeps nothing of this from counting in this process. A run left open in the present boot is closed:
         if its program is still there, it announces its run again.
-
-        Args:
-            trial: the trial that an earlier process left; None for none.
         """
         log = self.log
         log.repair()
-        found = []
-        if trial is not None and trial.boot_id not in (self._backend.boot_id(), log.now.clean_boot):
-            found.append((at_risk(trial.settings), trial.by))
-        if (run := log.lost_run) is not None:
-            found.append((run.values, run.by))
-        for values, by in found:
+        found = log.went_down
+        for one in found:
             with suppress(BoltError):
-                log.add(values, FailureKind.FROZE, by)
-        self.found = tuple(Failure(values, FailureKind.FROZE, by=by) for values, by in found if values)
+                log.add(one.values, FailureKind.FROZE, one.by)
+        self.found = tuple(Failure(one.values, FailureKind.FROZE, by=one.by) for one in found)
         self.end_run()
         with suppress(BoltError):
+            if log.now.trial in found:
+                log.begin_trial({}, "")
             log.note_start()
 
     def begin_run(self, by: str) -> None:

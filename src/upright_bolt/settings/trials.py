@@ -4,10 +4,12 @@ import uuid
 from collections.abc import Callable, Collection, Mapping
 from contextlib import suppress
 from dataclasses import replace
+from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Control, Value
+from upright_bolt.model.failure import at_risk
 from upright_bolt.model.note import CAPPED, NoteCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Recovery, RecoveryOutcome, Trial
@@ -17,6 +19,19 @@ from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.past import BootMemory, OwnTexts, Past
 from upright_bolt.settings.soundness import check_texts
+
+
+class Risk(Protocol):
+    """Where values that can fail are on record while they are tried."""
+
+    def begin_trial(self, values: dict[str, float], by: str) -> None:
+        """Record a trial at values that can fail; of none, that there is no such trial. Raises BoltError."""
+        ...
+
+
+class _NoRisk:
+    def begin_trial(self, values: dict[str, float], by: str) -> None:
+        """Record nothing: this process only reads the machine."""
 
 
 class Trials:
@@ -31,8 +46,8 @@ class Trials:
         stamp: returns the date and time for the record.
 
     Attributes:
-        current: the trial that is running; None if none is.
         failed_among: tells which of some values have failed together on this chip.
+        risk: where a trial at values that can fail is on record, apart from the journal.
     """
 
     def __init__(
@@ -50,10 +65,11 @@ class Trials:
         self._memory = memory
         self._boot_id = memory.boot_id
         self._stamp = stamp
-        self.current = past.trial
+        self._current = past.trial
         self._stands = past.applied and not past.returning
         backend.owed, self._owed_on_record = dict(past.owed), dict(past.owed)
         self.failed_among: Callable[[Mapping[str, Value]], Collection[str]] = _none_failed
+        self.risk: Risk = _NoRisk()
         self._sure_of = ""
         """Id of the trial whose earlier texts this process has read from the machine itself."""
 
@@ -97,8 +113,10 @@ class Trials:
         own = self._own_texts(values, before_now, source)
         try:
             self._memory.remember_stock(stock, before_now, own, self._stamp())
+            self.risk.begin_trial(at_risk(trial.settings), trial.by)
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, self._stamp(), data=trial))
         except BoltError as fault:
+            self.current = earlier
             raise Refused(f"Nothing was changed, since it cannot be written down first. {fault}") from fault
         if earlier is None:
             self._sure_of = trial.id
@@ -108,6 +126,17 @@ class Trials:
         else:
             self._undone(trial, earlier, report)
         return report
+
+    @property
+    def current(self) -> Trial | None:
+        """The trial that is running; None if none is."""
+        return self._current
+
+    @current.setter
+    def current(self, trial: Trial | None) -> None:
+        self._current = trial
+        with suppress(BoltError):  # a full disk: the next start judges by what was noted last
+            self.risk.begin_trial(at_risk(trial.settings) if trial is not None else {}, trial.by if trial else "")
 
     def _before(self, name: str, control: Control) -> Value | None:
         """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
@@ -181,6 +210,8 @@ class Trials:
         else:
             codes = dict.fromkeys(row.why.code.value for row in report.rows if row.why is not None)
             said = [Entry(EntryKind.REFUSED, trial.id, at, why=", ".join(codes))]
+        if not report.left_changed:
+            self.current = earlier
         with suppress(BoltError):
             self._journal.append(*said)
 
