@@ -25,7 +25,7 @@ class SearchScene:
         self.data = data
         self.machine = machine
         self.folder = data / "machines" / machine.replace(":", "-")
-        self.log = SearchLog(self.folder)
+        self.log = SearchLog(self.folder, machine)
         self.twin = TwinSession(data, machine)
 
     @property

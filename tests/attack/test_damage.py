@@ -92,7 +92,7 @@ SCENES: tuple[Callable[[Desk], None], ...] = (
 
 def searched(folder: Path) -> None:
     """Keep a search with a test that failed, one that froze, and one that found something."""
-    log = SearchLog(folder)
+    log = SearchLog(folder, "twin:tern")
     for outcome in (Outcome.WRONG, Outcome.FROZE, Outcome.PASSED):
         search = log.numbered(Asked(0, ("core-offset", "cache-offset"), "2026-04-09T08:00:00+00:00", "a chip"))
         log.begin(search)
@@ -142,7 +142,7 @@ def seen(folder: Path, oracle: Oracle) -> Shown:
 
 
 def _records(folder: Path, told: list[str]) -> dict[str, object]:
-    store, log = RunStore(folder / "runs.sqlite"), SearchLog(folder / "twin-tern")
+    store, log = RunStore(folder / "runs.sqlite"), SearchLog(folder / "twin-tern", "twin:tern")
     try:
         runs = store.all()
         told += store.damaged.values()

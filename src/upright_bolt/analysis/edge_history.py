@@ -70,7 +70,8 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
         for search in searches
         if search.asked.id != asked.id and search.asked.chip == asked.chip and _alike(search.asked, asked)
         for one in seen_in(search)
-        if not one.passed or not boards_differ(search.asked.board, asked.board)
+        if not one.passed
+        or not (boards_differ(search.asked.board, asked.board) or search.asked.machine not in ("", machine))
     ]
     for run in runs:
         head = run.head

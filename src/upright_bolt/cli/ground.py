@@ -21,7 +21,7 @@ def search_log(choice: MachineChoice) -> "SearchLog":
     from upright_bolt.store.search_log import SearchLog
 
     word = parse_machine(choice.machine)
-    return SearchLog(data_folder(choice.given) / "machines" / word.folder)
+    return SearchLog(data_folder(choice.given) / "machines" / word.folder, word.word)
 
 
 def check_ground(

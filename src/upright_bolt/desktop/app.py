@@ -142,7 +142,7 @@ class DesktopApp:
         outline = outline_of(session)
         controls = session.controls()
         self.thread = SessionThread(session)
-        log = SearchLog(session.machine.record or self._data)
+        log = SearchLog(session.machine.record or self._data, session.machine.word)
         self.presenter = Presenter(outline, self.thread, self.background, self.store, controls, log)
         self.thread.snapshot.connect(self._take)
         self.thread.failed.connect(self.presenter.say)

@@ -90,6 +90,7 @@ class Asked:
         held: other settings that stand in every rung.
         graphics: the graphics chip, as the bus names it; empty for the processor's axes.
         board: stepping, board and firmware; what passed under another firmware is history and proves nothing now.
+        machine: the machine as typed; another sample of a simulated model is another machine.
         in_use_s: for so long a person uses the machine at the end, and says how it went; 0 for not at all.
     """
 
@@ -112,6 +113,7 @@ class Asked:
     graphics: str = ""
     in_use_s: float = 0.0
     board: str = ""
+    machine: str = ""
 
     @property
     def axis(self) -> Axis:

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -19,7 +20,8 @@ MOST_PROFILES = 64
 END = ".toml"
 RULES = "rules.txt"
 _Marks = tuple[tuple[str, int, int, int, int], ...]
-"""Name, times, size and number of every file and folder: when these are the same, so is what they hold."""
+"""Name, times, size and number of every file and folder, and who may write above them: when these are the same, so is
+what counts."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,6 +75,10 @@ class ProfileFolder:
             except OSError:
                 continue
             marks.append((path.name, seen.st_mtime_ns, seen.st_ctime_ns, seen.st_size, seen.st_ino))
+        for above in self.path.parents:
+            with suppress(OSError):
+                seen = above.stat()
+                marks.append((str(above), seen.st_mode, seen.st_uid, seen.st_gid, seen.st_ino))
         return tuple(marks)
 
     def _files(self) -> list[Path]:

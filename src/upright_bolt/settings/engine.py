@@ -354,6 +354,7 @@ class SettingsEngine:
         if self._lock is not None:
             trial = self.trial
             if self._backend.boot_id() != self._memory.boot_id:  # it has restarted under this process
+                self.failures.machine_went_down()
                 self._trials.ended_by_restart()
             elif trial is not None and not trial.standing:
                 try:

@@ -157,10 +157,14 @@ class FailureLog:
             self._change(trial=trial)
 
     @property
+    def at_risk(self) -> tuple[AtRisk, ...]:
+        """The run and the trial that are on record as going on."""
+        return tuple(one for one in (self.now.run, self.now.trial) if one is not None)
+
+    @property
     def went_down(self) -> tuple[AtRisk, ...]:
         """The run and the trial with which the machine went down in an earlier boot."""
-        boots = (self._boot_id, self.now.clean_boot)
-        return tuple(one for one in (self.now.run, self.now.trial) if one is not None and one.boot_id not in boots)
+        return tuple(one for one in self.at_risk if one.boot_id not in (self._boot_id, self.now.clean_boot))
 
     def note_shutdown(self) -> None:
         """Record that this boot ends in order, so that nothing of it is a failure. Raises BoltError."""

@@ -1,6 +1,6 @@
 """What has failed on one machine: how it becomes known, and what follows from it at once."""
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from typing import Protocol
 
@@ -11,7 +11,7 @@ from upright_bolt.model.failure import Failure, FailureKind, at_risk, reaches
 from upright_bolt.model.profile import counts_from_0
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.failure_log import FailureLog
+from upright_bolt.settings.failure_log import AtRisk, FailureLog
 
 
 class _Applied(Protocol):
@@ -59,15 +59,22 @@ class Failures:
         log = self.log
         log.repair()
         found = log.went_down
-        for one in found:
-            with suppress(BoltError):
-                log.add(one.values, FailureKind.FROZE, one.by)
+        self._failed(found)
         self.found = tuple(Failure(one.values, FailureKind.FROZE, by=one.by) for one in found)
         self.end_run()
         with suppress(BoltError):
             if log.now.trial in found:
                 log.begin_trial({}, "")
             log.note_start()
+
+    def machine_went_down(self) -> None:
+        """Record that a simulated machine has frozen under this process, with all that was at risk."""
+        self._failed(self.log.at_risk)
+
+    def _failed(self, found: Iterable[AtRisk]) -> None:
+        for one in found:
+            with suppress(BoltError):
+                self.log.add(one.values, FailureKind.FROZE, one.by)
 
     def begin_run(self, by: str) -> None:
         """Record that a run begins. Raises Refused if that cannot be written, so that it must not begin."""

@@ -52,12 +52,14 @@ class SearchLog:
 
     Args:
         folder: where the machine's record lies.
+        machine: as typed; a search that another machine has made ended there, and nothing of it is recommended here.
 
     Attributes:
         unreadable: how many lines of it were damaged when it was read last.
     """
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, machine: str) -> None:
+        self._machine = machine
         self._path = folder / FILE
         self._stop = folder / f"{FILE}.stop"
         self.unreadable = 0
@@ -71,7 +73,8 @@ class SearchLog:
         except OSError as fault:
             raise BoltError(f"{self._path} cannot be read: {fault.strerror}.") from fault
         self.unreadable = lines.unreadable
-        return _searches(lines.entries, doubtful=lines.unreadable > 0)
+        found = _searches(lines.entries, doubtful=lines.unreadable > 0)
+        return [one if one.asked.machine == self._machine else _of_another_machine(one) for one in found]
 
     def get(self, number: int) -> Search:
         """Return a search by its number. Raises NotHere or BoltError."""
@@ -86,7 +89,9 @@ class SearchLog:
 
     def numbered(self, asked: Asked) -> Search:
         """Return a new search with its number; nothing is written yet. Raises BoltError."""
-        return Search(replace(asked, id=1 + max((search.asked.id for search in self.all()), default=0)))
+        return Search(
+            replace(asked, machine=self._machine, id=1 + max((search.asked.id for search in self.all()), default=0))
+        )
 
     def begin(self, search: Search) -> None:
         """Keep a new search. Raises BoltError."""
@@ -254,6 +259,10 @@ def _follows(search: Search, entry: Entry) -> bool:
     if entry.rung is not None:
         return search.open_rung is None and search.end is None and entry.rung.number == len(search.rungs) + 1
     return entry.end is None or search.open_rung is None
+
+
+def _of_another_machine(search: Search) -> Search:
+    return replace(search, end=SearchEnd(Why.CHIP_CHANGED))
 
 
 def _without_doubt(search: Search) -> Search:

@@ -176,7 +176,7 @@ def result(course: Course, proven_s: Mapping[str, float]) -> str:
     if end is not None and end.why is Why.REFUSED:
         return f"The machine did not take a setting: {end.detail}"
     if end is not None and end.why is Why.CHIP_CHANGED:
-        return "Processor, firmware or microcode are not those it began with: its proof is history. Begin a new search."
+        return "Machine, processor or firmware are not those it began with: its proof is history. Begin a new search."
     if end is not None and end.why is Why.NO_EFFECT:
         one = axis_title(search.asked.controls)
         return (
