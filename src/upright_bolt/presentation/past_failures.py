@@ -1,8 +1,8 @@
 """All that is known to have failed on a machine: in the root record, and in a person's own runs and searches."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from contextlib import suppress
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 from upright_bolt.analysis.chip import chip_of
 from upright_bolt.analysis.known_failures import failures_in, first_failures, near_failure
@@ -10,7 +10,7 @@ from upright_bolt.errors import BoltError
 from upright_bolt.wording.failures import known_failure
 
 if TYPE_CHECKING:
-    from upright_bolt.model.control import Value
+    from upright_bolt.model.control import Control
     from upright_bolt.model.failure import Failure
     from upright_bolt.model.run import RunRecord
     from upright_bolt.model.search import Search
@@ -40,17 +40,23 @@ def all_failures(
     return [*on_record, *failures_in(runs, searches, machine, chip_of(access.about.identity), since)]
 
 
+class _HasControls(Protocol):
+    controls: "dict[str, Control]"
+
+
 class KnownFailures:
     """What the window knows to have failed on its machine.
 
     Args:
         profiles: has the root record's failures.
         searches: has those of a person's runs and searches.
+        machine: has the controls as they stand.
     """
 
-    def __init__(self, profiles: "Profiles", searches: "Searches") -> None:
+    def __init__(self, profiles: "Profiles", searches: "Searches", machine: "_HasControls") -> None:
         self._profiles = profiles
         self._searches = searches
+        self._machine = machine
 
     @property
     def all(self) -> "list[Failure]":
@@ -63,12 +69,8 @@ class KnownFailures:
         """The first value of each control, on its way to danger, at which something has failed."""
         return first_failures(self.all)
 
-    def near(self, settings: "Settings", current: "Mapping[str, Value]") -> str:
-        """Return what has failed at, before or close to settings, as a sentence; empty if nothing has.
-
-        Args:
-            settings: what is requested.
-            current: what is applied beside it.
-        """
+    def near(self, settings: "Settings") -> str:
+        """Return what has failed at, before or close to settings, as a sentence; empty if nothing has."""
+        current = {name: c.in_force for name, c in self._machine.controls.items() if c.in_force is not None}
         found = near_failure(self.all, settings, current)
         return known_failure(found, {**current, **settings}) if found is not None else ""

@@ -106,8 +106,8 @@ class Presenter:
         self.drifts = DriftWatch(self.say)
         self.searches = Searches(thread, background, store, log, outline, self.say)
         self.profiles = Profiles(thread, store, log, outline, self.say)
-        self.failures = KnownFailures(self.profiles, self.searches)
-        self.records = Records(thread, background, store, self.say, self.load_runs, self._known_failure)
+        self.failures = KnownFailures(self.profiles, self.searches, self)
+        self.records = Records(thread, background, store, self.say, self.load_runs, self.failures.near)
         self.chip_curve = ChipCurve(background, store, outline.word)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
@@ -206,10 +206,6 @@ class Presenter:
             return "A series of runs is in progress, and what is in force is its own; stop it first."
         return ""
 
-    def _known_failure(self, settings: Settings) -> str:
-        current = {name: c.in_force for name, c in self.controls.items() if c.in_force is not None}
-        return self.failures.near(settings, current)
-
     def _is_free(self) -> bool:
         """Whether a person's own settings may be touched; if not, say why."""
         if self.busy:
@@ -219,7 +215,7 @@ class Presenter:
     def try_draft(self, *, allow_known_bad: bool = False) -> None:
         """Put the draft in force as a trial of this window; known failures only if ``allow_known_bad``."""
         draft = dict(self.draft)
-        self.doubt = "" if allow_known_bad else self._known_failure(draft)
+        self.doubt = "" if allow_known_bad else self.failures.near(draft)
         if self.doubt:
             self._fail(f"{self.doubt} Nothing was changed. Trying it may freeze this machine.")
             return
@@ -229,7 +225,7 @@ class Presenter:
         """Try a profile as a trial of this window, with what is held back."""
         views = [view.profile for view in self.profiles.status.profiles if view.profile.name == name]
         settings = dict(views[0].settings) if views else {}
-        doubt = self._known_failure(settings)
+        doubt = self.failures.near(settings)
         if doubt:
             self._fail(f"{doubt} Nothing was changed.")
         elif settings:
@@ -264,7 +260,7 @@ class Presenter:
     def keep(self) -> None:
         """Keep what is being tried, unless it is what has failed on this chip, or beyond it."""
         trial = self.status.trial
-        broken = self._known_failure(trial.settings) if trial is not None else ""
+        broken = self.failures.near(trial.settings) if trial is not None else ""
         if broken:
             self._fail(f"{broken} It is tried, but not kept.")
         if broken or not self._is_free():

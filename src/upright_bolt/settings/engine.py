@@ -79,17 +79,15 @@ class SettingsEngine:
             self._memory.take(past)
         else:
             past, damage = look_back(journal, self._memory, backend, now_stamp())
-        self._trials = Trials(backend, self._controls, journal, self._memory, past, now_stamp)
+        log = FailureLog(folder, backend.about.identity.processor, backend.boot_id(), now_stamp)
+        self._trials = Trials(backend, self._controls, journal, self._memory, past, log, now_stamp)
         backend.remember(self.expected)
         if lock is not None:
             backend.on_processors = self._trials.pay
             self._trials.pay()
-        log = FailureLog(folder, backend.about.identity.processor, backend.boot_id(), now_stamp)
         self.failures = Failures(log, backend, self)
-        self._trials.failed_among = self.failures.among
         self.recovered: Recovery | None = None
         if lock is not None:
-            self._trials.risk = log
             self.failures.look_back()
             self.recovered = _with_damage(self._trials.recover(), damage)
             with suppress(BoltError):  # what it could not reset is told as a drift

@@ -5,7 +5,7 @@ values that can fail is on disk before it begins, so that a machine that froze c
 Failures are never dropped but by an administrator.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -13,7 +13,8 @@ from pathlib import Path
 from upright_bolt.disk import Document, Typed, bounded
 from upright_bolt.errors import BoltError, Damaged, Refused
 from upright_bolt.model.catalogue import find_declaration
-from upright_bolt.model.failure import Failure, FailureKind, merged
+from upright_bolt.model.control import Value
+from upright_bolt.model.failure import Failure, FailureKind, merged, reaches
 from upright_bolt.sealed import copy_aside
 
 VERSION = 1
@@ -110,6 +111,10 @@ class FailureLog:
 
     def _is_here(self, failure: Failure) -> bool:
         return not (self._chip and failure.chip) or failure.chip == self._chip
+
+    def among(self, values: Mapping[str, Value]) -> frozenset[str]:
+        """Return which of some values have failed together on this processor, by name."""
+        return frozenset(name for one in self.failures if reaches(values, one) for name in one.values)
 
     def add(self, values: dict[str, float], how: FailureKind, by: str) -> bool:
         """Record that values failed together; return whether that was not known yet.

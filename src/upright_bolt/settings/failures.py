@@ -1,13 +1,13 @@
 """What has failed on one machine: how it becomes known, and what follows from it at once."""
 
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable
 from contextlib import suppress
 from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.catalogue import danger_of
 from upright_bolt.model.control import Value
-from upright_bolt.model.failure import Failure, FailureKind, at_risk, reaches
+from upright_bolt.model.failure import Failure, FailureKind, at_risk
 from upright_bolt.model.profile import counts_from_0
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.backend import Backend
@@ -108,14 +108,10 @@ class Failures:
             reset = self.reset_failed()
         return values if new else {}, reset
 
-    def among(self, values: Mapping[str, Value]) -> frozenset[str]:
-        """Return which of some values have failed together on this chip, by name."""
-        return frozenset(name for one in self.log.failures if reaches(values, one) for name in one.values)
-
     def reset_failed(self) -> dict[str, float]:
         """Reset kept values that are at or beyond a failure to stock; return them. Raises BoltError."""
         kept = self._engine.kept
-        values = {name: float(kept[name]) for name in self.among(kept)}
+        values = {name: float(kept[name]) for name in self.log.among(kept)}
         if values:
             self._engine.to_stock(tuple(values), "this program, since they have failed")
         return values

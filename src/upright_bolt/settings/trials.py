@@ -4,7 +4,6 @@ import uuid
 from collections.abc import Callable, Collection, Mapping
 from contextlib import suppress
 from dataclasses import replace
-from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
@@ -16,22 +15,10 @@ from upright_bolt.model.trial import ApplyReport, ApplyRow, Recovery, RecoveryOu
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
+from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.past import BootMemory, OwnTexts, Past
 from upright_bolt.settings.soundness import check_texts
-
-
-class Risk(Protocol):
-    """Where values that can fail are on record while they are tried."""
-
-    def begin_trial(self, values: dict[str, float], by: str) -> None:
-        """Record a trial at values that can fail; of none, that there is no such trial. Raises BoltError."""
-        ...
-
-
-class _NoRisk:
-    def begin_trial(self, values: dict[str, float], by: str) -> None:
-        """Record nothing: this process only reads the machine."""
 
 
 class Trials:
@@ -43,11 +30,8 @@ class Trials:
         journal: the machine's journal.
         memory: what is remembered of the present boot.
         past: what the journal tells.
+        failures: what has failed, and where a trial at values that can fail is on record, apart from the journal.
         stamp: returns the date and time for the record.
-
-    Attributes:
-        failed_among: tells which of some values have failed together on this chip.
-        risk: where a trial at values that can fail is on record, apart from the journal.
     """
 
     def __init__(
@@ -57,6 +41,7 @@ class Trials:
         journal: Journal,
         memory: BootMemory,
         past: Past,
+        failures: FailureLog,
         stamp: Callable[[], str],
     ) -> None:
         self._backend = backend
@@ -68,8 +53,7 @@ class Trials:
         self._current = past.trial
         self._stands = past.applied and not past.returning
         backend.owed, self._owed_on_record = dict(past.owed), dict(past.owed)
-        self.failed_among: Callable[[Mapping[str, Value]], Collection[str]] = _none_failed
-        self.risk: Risk = _NoRisk()
+        self._failures = failures
         self._sure_of = ""
         """Id of the trial whose earlier texts this process has read from the machine itself."""
 
@@ -113,7 +97,7 @@ class Trials:
         own = self._own_texts(values, before_now, source)
         try:
             self._memory.remember_stock(stock, before_now, own, self._stamp())
-            self.risk.begin_trial(at_risk(trial.settings), trial.by)
+            self._failures.begin_trial(at_risk(trial.settings), trial.by)
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, self._stamp(), data=trial))
         except BoltError as fault:
             self.current = earlier
@@ -136,7 +120,7 @@ class Trials:
     def current(self, trial: Trial | None) -> None:
         self._current = trial
         with suppress(BoltError):  # a full disk: the next start judges by what was noted last
-            self.risk.begin_trial(at_risk(trial.settings) if trial is not None else {}, trial.by if trial else "")
+            self._failures.begin_trial(at_risk(trial.settings) if trial is not None else {}, trial.by if trial else "")
 
     def _before(self, name: str, control: Control) -> Value | None:
         """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
@@ -331,7 +315,7 @@ class Trials:
     def _without_failed(self, trial: Trial) -> Trial:
         """Return the trial with stock in place of earlier values that have failed since: those are kept no longer."""
         earlier = {**self._memory.kept, **trial.before_values}
-        names = [name for name in self.failed_among(earlier) if name in trial.before_values]
+        names = [name for name in self._failures.among(earlier) if name in trial.before_values]
         files = {path for name in names if name in self._backend.drivers for path in self._backend.drivers[name].files}
         stock = {path: text for path, text in self._memory.stock_texts.items() if path in files}
         if not stock:
@@ -430,7 +414,3 @@ class Trials:
     def expected(self, kept: Mapping[str, Value]) -> dict[str, Value]:
         """Return what should be in force: what was kept, and over it the trial."""
         return {**kept, **(self.current.settings if self.current else {})}
-
-
-def _none_failed(_values: Mapping[str, Value]) -> Collection[str]:
-    return ()
