@@ -170,10 +170,9 @@ def assert_sudo_runs_as_its_caller(told):
 def assert_nothing_planted_counts(told):
     assert told["victim"] == "precious"
     assert told["aside"] == []
-    for who in ("as root", "under sudo"):
-        assert told[who]["code"] == 0, told[who]
-        assert "damaged" not in told[who]["err"]
-    for what in ("a twin", "runs"):
+    assert told["under sudo"]["code"] == 0, told["under sudo"]
+    assert "damaged" not in told["under sudo"]["err"]
+    for what in ("as root", "a twin", "runs"):
         assert told[what]["code"] == 1
         assert re.search("(belongs to|can be changed by) daemon, so what .* is not trusted", told[what]["err"])
 

@@ -161,7 +161,7 @@ def test_a_database_of_the_first_version_is_brought_up(tmp_path):
     store = RunStore(path)
     store.close()
     with sqlite3.connect(path) as raw:
-        for column in ("series", "note", "measures", "options", "key", "boot_id", "role"):
+        for column in ("series", "note", "measures", "options", "key", "boot_id", "role", "seal"):
             raw.execute(f"ALTER TABLE runs DROP COLUMN {column}")
         for column in ("temp_c", "clock_mhz", "voltage_v"):
             raw.execute(f"ALTER TABLE errors DROP COLUMN {column}")

@@ -19,7 +19,7 @@ from upright_bolt.desktop.shortcuts import SHORTCUTS
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.model.quantity import ClockUnit, Shown
 from upright_bolt.presentation.draft import Draft
-from upright_bolt.presentation.preferences import Looks, PreferenceFile, RunFact
+from upright_bolt.presentation.preferences import ClockUnit, Looks, PreferenceFile, Preferences, RunFact
 from window_support import begin_at_once, click, draft, row, type_value, until, words_of
 
 # another machine
@@ -137,10 +137,7 @@ def test_preferences_are_in_force_at_once_and_at_the_next_start(open_app, data, 
 
 
 def test_a_value_is_typed_in_the_unit_that_is_shown(open_app, data, clocks_as_usual):
-    (data / "window.json").parent.mkdir(exist_ok=True)
-    (data / "window.json").write_text(
-        json.dumps({"format": "upright-bolt window", "version": 1, "data": {"clocks": "MHz"}})
-    )
+    assert PreferenceFile(data).save(Preferences(clocks=ClockUnit("MHz"))) == ""
     app = open_app("twin:tern")
     type_value(app.window, "clock-max", "3000")
     assert draft(app.window, "clock-max") == 3000.0

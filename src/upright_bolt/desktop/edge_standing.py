@@ -122,7 +122,8 @@ class EdgeStanding(QWidget):
         together = course.outlook()
         self._kept.setText(kept_title(course))
         proven = proven_words(course.proven(kinds_s), from_cool=course.from_cool)
-        self._proven.setText(proven if course.recommended else stands_words(course))
+        self._proven.setText(proven)
+        self._proven.setVisible(bool(course.recommended))  # how it stands is told below as well
         tested = bool(course.tested(search.asked.controls))
         gained, watts = course.gained(), course.watts_part()
         values = (
