@@ -19,7 +19,7 @@ from upright_bolt.desktop.shortcuts import SHORTCUTS
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.model.quantity import ClockUnit, Shown
 from upright_bolt.presentation.draft import Draft
-from upright_bolt.presentation.preferences import ClockUnit, Looks, PreferenceFile, Preferences, RunFact
+from upright_bolt.presentation.preferences import Looks, PreferenceFile, Preferences, RunFact
 from window_support import begin_at_once, click, draft, row, type_value, until, words_of
 
 # another machine
