@@ -14,8 +14,8 @@ from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.change import ChangeKind
 from waiting import until
 
-LIMIT = "/sys/class/powercap/x/constraint_0_power_limit_uw"
-OTHER = "/sys/class/powercap/x/name"
+LIMIT = "/sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw"
+OTHER = "/sys/class/powercap/intel-rapl:0/name"
 
 
 @pytest.fixture

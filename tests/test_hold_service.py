@@ -168,24 +168,31 @@ def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
 OVERWRITER = """
 import pathlib, sys, time
 path = pathlib.Path(sys.argv[1])
-for _ in range(int(sys.argv[2])):
-    path.write_text("performance")
+for _ in range(120):
+    path.write_text(sys.argv[2])
     time.sleep(1.0)
 """
+LIMIT = "/sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw"
 
 
-def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_alone(bus, tmp_path):
+@pytest.mark.parametrize(
+    ("path", "text", "control", "value"),
+    [(PREFERENCE, "performance", "epp", 192.0), (LIMIT, "15000000", "sustained", 20.0)],
+)
+def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_alone(
+    bus, tmp_path, path, text, control, value
+):
     root = write_tree(open_twin("tern", None), tmp_path / "copy")
     bus.start_polkit(ALL)
     service = bus.start_service(on=f"tree:{root}")
-    file = root / PREFERENCE.lstrip("/")
+    file = root / path.lstrip("/")
     if not Writers().known:
         pytest.skip("the kernel lets only root ask who writes a file (fanotify)")
     with closing(ServiceAccess()) as client:
-        client.profiles.save("at sea", text_of(Profile("at sea", {"epp": 192.0})))
+        client.profiles.save("at sea", text_of(Profile("at sea", {control: value})))
         client.profiles.use("at sea")
-        assert client.in_force()["epp"] == 192.0
-        meddler = subprocess.Popen([sys.executable, "-c", OVERWRITER, str(file), "120"])
+        assert client.in_force()[control] == value
+        meddler = subprocess.Popen([sys.executable, "-c", OVERWRITER, str(file), text])
         try:
             until(lambda: client.profiles.status().resting, what="the hold rests")
         finally:

@@ -57,8 +57,16 @@ REGISTER_BITS = {
 }
 """Names of our own for bits of a register that can be written: register, highest and lowest bit."""
 
+TOLD = (f"{CPU}/", PLATFORM_PROFILE, f"{DRM}/")
+"""Where nothing changes without a word from the kernel: clocks, governor, preference, mode, and settings of GPUs."""
+
 AMDGPU_FEATURES = "/sys/module/amdgpu/parameters/ppfeaturemask"
 ALLOW_WRITES = "/sys/module/msr/parameters/allow_writes"
+
+
+def is_register(path: str) -> bool:
+    """Tell whether a path is our own name for what stands behind a register, so that no file has it."""
+    return path in OFFSETS or path in REGISTER_BITS
 
 
 def process_stat(number: int) -> str:

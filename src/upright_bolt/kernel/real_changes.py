@@ -46,7 +46,7 @@ class RealChanges:
 
     def watch(self, files: Collection[str]) -> None:
         """From now on tell of writes to these files; the first call opens what is needed."""
-        wanted = {path for path in files if ":" not in path}  # a register is no file that could be watched
+        wanted = {path for path in files if not paths.is_register(path)}
         if wanted and self._epoll is None:
             self._open()
         if self._inotify is None:

@@ -14,7 +14,7 @@ from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.situation import read_situation
-from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
+from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
@@ -286,9 +286,11 @@ class Keeping:
     # Hold
 
     def _silent(self, held: Mapping[str, Value]) -> list[str]:
-        """Return what can change without a write that anybody tells of: registers, and limits that firmware sets."""
-        files = {name: self._files_of(name) for name in held}
-        return [n for n, paths_ in files.items() if n in FIRMWARE_LIMITS or any(":" in path for path in paths_)]
+        """Return what can change without a write that anybody tells of: registers, and whatever firmware sets.
+
+        Clocks, governor and preference are the kernel's own, and it tells of the platform mode.
+        """
+        return [name for name in held if any(not path.startswith(paths.TOLD) for path in self._files_of(name))]
 
     def _check(self, now_s: float, *, silent_only: bool) -> set[str]:
         """Put back what no longer holds; return the files of what has to wait for that. Raises InUse or Refused."""
