@@ -5,8 +5,7 @@ import tomllib
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
-from PyQt6.QtGui import QDropEvent
+from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
@@ -20,7 +19,7 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.model.quantity import ClockUnit, Shown
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.preferences import Looks, PreferenceFile, Preferences, RunFact
-from window_support import begin_at_once, click, draft, row, type_value, until, words_of
+from window_support import begin_at_once, click, draft, drop, row, type_value, until, words_of
 
 # another machine
 
@@ -53,15 +52,6 @@ def all_actions(menu):
         yield action
         if action.menu() is not None:
             yield from all_actions(action.menu())
-
-
-def drop(window, path):
-    data = QMimeData()
-    data.setUrls([QUrl.fromLocalFile(str(path))])
-    event = QDropEvent(
-        QPointF(200, 200), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-    )
-    window.dropEvent(event)
 
 
 def test_a_capture_is_opened_by_dropping_it_and_stands_among_the_recent_ones(open_app, tmp_path, data):

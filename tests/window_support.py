@@ -2,7 +2,8 @@
 
 import pytest
 from PyQt6 import sip
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel
 
@@ -91,3 +92,12 @@ def run_to_end(window, length, name):
 
 def draft(window, name="sustained"):
     return window.presenter.draft.get(name)
+
+
+def drop(window, path):
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path))])
+    event = QDropEvent(
+        QPointF(200, 200), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    window.dropEvent(event)

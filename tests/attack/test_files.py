@@ -27,6 +27,8 @@ from upright_bolt.settings.lock import MachineLock
 from upright_bolt.store.exchange import export_json
 from upright_bolt.twin.machine import TwinClock
 from waiting import until, within
+from window_support import drop
+from window_support import until as shown
 
 MOST_MB = 150
 """A capture may unpack to 32 MB; nothing foreign takes much more than a few times that."""
@@ -93,6 +95,28 @@ def test_a_hostile_capture_is_refused_in_little_memory_and_leaves_nothing(bolt, 
     assert len(done.stderr.splitlines()) == 1
     assert "is not a capture" in done.stderr or "cannot be opened as a capture" in done.stderr
     assert not list((tmp_path / "data").rglob("unpacked/*"))
+
+
+HOSTILE = ("one huge file", "1,500 folders deep", "a link", "a device", "a file twice", "outside", "absolute")
+
+
+def test_hostile_captures_that_are_dropped_leave_the_machine_open(open_app, tmp_path):
+    app = open_app("twin:tern")
+    window = app.window
+    for number, kind in enumerate(HOSTILE):
+        path = BOMBS[kind](tmp_path / f"{number}.tar.gz")
+        app.presenter.outcome = ""
+        drop(window, path)
+        shown(lambda: app.presenter.outcome.startswith("✕"))
+        assert f"{number}.tar.gz" in app.presenter.outcome, kind
+    pipe = tmp_path / "pipe.tar.gz"
+    os.mkfifo(pipe)
+    app.presenter.outcome = ""
+    drop(window, pipe)
+    shown(lambda: app.presenter.outcome.startswith("✕"))
+    assert app.window is window
+    assert app.presenter.outline.word == "twin:tern"
+    assert not list(tmp_path.rglob("unpacked/*"))
 
 
 def good_capture(path):
