@@ -150,6 +150,19 @@ def test_the_first_wrong_result_withdraws_while_the_run_goes_on(desk):
     assert desk.values()["sustained"] == 28.0, "only what has failed is withdrawn"
 
 
+@pytest.mark.parametrize(
+    ("workload", "blamed"), [("steady", {"core-offset"}), ("graphics", {"core-offset", "gpu03.voltage-offset"})]
+)
+def test_a_gpu_that_had_no_part_in_the_work_is_not_blamed_beside_the_processor(desk, workload, blamed):
+    desk.twin.physics.graphics.chips[1].touch(desk.ports.clock.now_s())
+    desk.shared.apply(CALLER, {"core-offset": -40.0}, standing=True)
+    assert desk.shared.apply(CALLER, {"gpu03.voltage-offset": -30.0}, standing=True).ok
+    desk.shared.begin_run(CALLER, workload, may_set=True)
+    desk.shared.change_profiles(CALLER, "ReportFailure")
+    (failure,) = desk.status.failures
+    assert failure.values.keys() == blamed
+
+
 def test_a_session_reports_the_first_error_and_not_the_end(on_tern):
     reported = []
     on_tern.session.try_settings(dict.fromkeys(BOTH, -170.0), standing=False)

@@ -318,7 +318,7 @@ class SettingsEngine:
 
         self._backend.watch_chips(closely=what in OF_GRAPHICS)
         if what:
-            self.failures.begin_run(by)
+            self.failures.begin_run(by, on_gpu=what in OF_GRAPHICS)
         else:
             self.failures.end_run()
 

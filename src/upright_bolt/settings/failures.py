@@ -5,7 +5,7 @@ from contextlib import suppress
 from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.catalogue import danger_of
+from upright_bolt.model.catalogue import danger_of, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.failure import Failure, FailureKind, at_risk
 from upright_bolt.model.profile import counts_from_0
@@ -44,11 +44,18 @@ class Failures:
         self.found: tuple[Failure, ...] = ()
         self._backend = backend
         self._engine = engine
+        self._on_gpu = False
 
     def at_risk_now(self) -> dict[str, float]:
-        """Return what is applied now and can fail: offsets as they are read, other values as they were set."""
+        """Return what is applied now and can fail: offsets as they are read, other values as they were set.
+
+        GPUs have no part in work of the processor: named beside its offsets, they would have to be applied as well
+        before a failure is recognised again.
+        """
         offsets = self._backend.values(n for n in self._backend.drivers if danger_of(n) and counts_from_0(n))
-        return at_risk({**self._engine.expected, **offsets})
+        values = at_risk({**self._engine.expected, **offsets})
+        own = {name: value for name, value in values.items() if not part_of(name)}
+        return values if self._on_gpu or not own else own
 
     def look_back(self) -> None:
         """Record what went down with an earlier boot as failures, before anything else forgets it.
@@ -76,12 +83,19 @@ class Failures:
             with suppress(BoltError):
                 self.log.add(one.values, FailureKind.FROZE, one.by)
 
-    def begin_run(self, by: str) -> None:
-        """Record that a run begins. Raises Refused if that cannot be written, so that it must not begin."""
+    def begin_run(self, by: str, *, on_gpu: bool) -> None:
+        """Record that a run begins. Raises Refused if that cannot be written, so that it must not begin.
+
+        Args:
+            by: who runs it.
+            on_gpu: GPUs have a part in its work.
+        """
+        self._on_gpu = on_gpu
         self.log.begin_run(self.at_risk_now(), by)
 
     def end_run(self) -> None:
         """Record that the run is over. On a full disk the next start does it."""
+        self._on_gpu = False
         with suppress(BoltError):
             self.log.end_run()
 
