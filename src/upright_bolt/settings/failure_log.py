@@ -76,7 +76,7 @@ class FailureLog:
 
     Attributes:
         now: what is on record.
-        repaired: names of copies that were damaged, older or missing; empty if both were sound.
+        repaired: names of copies that were damaged or missing; empty if both were sound.
     """
 
     def __init__(self, folder: Path, chip: str, boot_id: str, stamp: Callable[[], str]) -> None:
@@ -88,15 +88,16 @@ class FailureLog:
         sound = [record for record in found if record is not None]
         there = [copy for copy in self._copies if copy.path.exists()]
         self.now = max(sound, key=lambda record: record.revision, default=FailureRecord(lost=bool(there)))
-        behind = [copy.path.name for copy, record in zip(self._copies, found, strict=True) if record != self.now]
-        self.repaired = tuple(behind) if there else ()
+        self._differ = bool(there) and any(record != self.now for record in found)
+        bad = [copy.path.name for copy, record in zip(self._copies, found, strict=True) if record is None]
+        self.repaired = tuple(bad) if self.now.revision > 1 or len(there) == len(self._copies) else ()
 
     def repair(self) -> None:
-        """Write both copies anew where one is damaged, older or missing; damaged ones are kept aside.
+        """Write both copies anew where one is damaged, missing, or older, as a crash between the two leaves it.
 
-        A full disk leaves them for the next start.
+        Damaged ones are kept aside. A full disk leaves them for the next start.
         """
-        if not self.repaired:
+        if not self._differ:
             return
         for copy in self._copies:
             if copy.path.name in self.repaired and copy.path.exists():
