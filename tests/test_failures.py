@@ -15,7 +15,7 @@ from test_hold_storms import Storm
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import Seen
 from upright_bolt.analysis.known_failures import failures_in, near_failure
-from upright_bolt.errors import BadInput, BoltError, Refused
+from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.failure import Failure, FailureKind, comes_near, merged, reaches
 from upright_bolt.model.profile import Profile
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
@@ -486,4 +486,3 @@ def test_failures_are_listed_and_cleared_and_close_ones_are_kept_only_with_the_w
     bolt("stock")
     assert bolt("failures", "--clear").stdout == "Nothing is on record as failed on this chip.\n"
     assert bolt("set", *close).returncode == 0
-    assert Refused
