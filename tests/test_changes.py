@@ -7,6 +7,7 @@ import sys
 
 import pytest
 
+from upright_bolt.kernel import paths
 from upright_bolt.kernel.ports import RealFiles
 from upright_bolt.kernel.programs import DeskUsers, ProgramScan
 from upright_bolt.kernel.real_changes import RealChanges
@@ -112,6 +113,55 @@ def test_after_closing_it_can_watch_again(named, root):
     named.watch([LIMIT])
     written_by_another(root, LIMIT)
     assert [change.path for change in named.take()] == [LIMIT]
+
+
+def test_a_name_that_is_known_is_not_lost_to_a_writer_that_has_ended(named, root):
+    named.watch([LIMIT])
+    file = root / LIMIT[1:]
+    lasting = subprocess.Popen(
+        [sys.executable, "-c", f"open({str(file)!r}, 'r+').write('3'); print(flush=True); input()"],
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    with lasting:
+        lasting.stdout.readline()
+        written_by_another(root, LIMIT)
+        for _ in range(100):
+            file.read_text()
+        (change,) = named.take()
+        lasting.communicate("\n")
+    assert change.who.endswith(f"(process {lasting.pid})")
+
+
+def test_files_that_vanish_return_or_are_made_anew_are_told_once_and_watched_again(named, root):
+    file = root / LIMIT[1:]
+    named.watch([LIMIT, OTHER])
+    assert not named.replaced()
+    file.unlink()
+    assert named.replaced()
+    assert not named.replaced()
+    file.write_text("28000000\n")
+    assert named.replaced()
+    assert not named.replaced()
+    anew = file.with_name("anew")
+    anew.write_text("28000000\n")
+    anew.rename(file)
+    named.watch([LIMIT, OTHER])  # whoever watches on before asking does not miss it
+    assert named.replaced()
+    written_by_another(root, LIMIT)
+    assert [(c.kind, c.path) for c in named.take()] == [(ChangeKind.WRITTEN, LIMIT)]
+
+
+def test_a_scaling_driver_that_is_switched_is_told_as_a_driver_that_changes(named, root):
+    clock, switch = "/sys/devices/system/cpu/cpufreq/policy0/scaling_max_freq", paths.DRIVER_SWITCHES[0]
+    for path in (clock, switch):
+        (root / path[1:]).parent.mkdir(parents=True, exist_ok=True)
+        (root / path[1:]).write_text("active\n")
+    named.watch([LIMIT])
+    written_by_another(root, switch)
+    assert named.take() == []
+    named.watch([LIMIT, clock])
+    written_by_another(root, switch)
+    assert [c.kind for c in named.take()] == [ChangeKind.DRIVERS]
 
 
 def test_a_program_is_found_when_it_begins_and_missed_when_it_ends(tmp_path):

@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 
 from test_odd_machines import CPU, build, policy
-from upright_bolt.errors import FileFault
+from upright_bolt.errors import FileFault, Refused
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
@@ -197,12 +197,86 @@ def test_a_processor_that_goes_and_comes_is_followed(engine, board):
     assert settings.status().drift == ()
     assert settings.controls()["clock-max"].settable
     assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
+    assert settings.owes
     board.offline = set()
+    assert settings.status().drift == ()
+    assert not settings.owes
+    assert board.chosen[1, "max"] == 1200000
+    board.chosen[1, "max"] = 1600000
     (entry,) = settings.status().drift
     assert entry.why.code is NoteCode.PROCESSORS_DIFFER
     assert "0 1.20 GHz, 1 1.60 GHz" in drift(entry, settings.status())
     settings.put_back()
     assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
+
+
+@pytest.mark.parametrize("killed", [False, True])
+@pytest.mark.parametrize("kept", [False, True])
+def test_what_is_set_while_a_processor_is_away_is_applied_to_it_and_can_be_reverted(engine, board, kept, killed):
+    settings = engine()
+    board.offline = {1}
+    assert settings.try_settings({"clock-max": 1200.0, "governor": "performance"}, standing=True).ok
+    if kept:
+        settings.keep()
+    if killed:
+        settings._lock.release()
+        board.offline = set()
+        settings = engine()
+    board.offline = set()
+    settings.look_at_processors()
+    assert not settings.owes
+    assert board.chosen[1, "max"] == 1200000
+    assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"performance"
+    assert settings.status().drift == ()
+    if kept:
+        settings.to_stock()
+    else:
+        settings.put_back()
+    assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
+    assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor").strip() == b"ondemand"
+
+
+@pytest.mark.parametrize("restarted", [False, True])
+def test_stock_reaches_a_processor_that_is_away_once_it_is_back(engine, board, restarted):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1200.0, "governor": "performance"}, standing=True).ok
+    settings.keep()
+    board.offline = {1}
+    settings.to_stock()
+    assert settings.kept == {}
+    assert settings.owes
+    assert (board.chosen[0, "max"], board.chosen[1, "max"]) == (2400000, 1200000)
+    if restarted:
+        settings.close()
+        settings = engine()
+    board.offline = set()
+    settings.look_at_processors()
+    assert not settings.owes
+    assert board.chosen[1, "max"] == 2400000
+    assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor").strip() == b"ondemand"
+
+
+def test_stock_forgets_what_was_kept_of_controls_that_are_gone(engine, board):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
+    settings.keep()
+    board.offline = {0, 1}
+    settings.to_stock(("clock-max",))
+    assert settings.kept == {}
+    board.offline = set()
+    settings.look_at_processors()
+    assert settings.status().drift == ()
+
+
+def test_what_no_longer_holds_is_not_kept(engine, board):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
+    board.chosen[0, "max"] = board.chosen[1, "max"] = 2000000
+    with pytest.raises(Refused, match="clock-max reads 2.00 GHz instead of 1.60 GHz"):
+        settings.keep()
+    assert settings.trial is not None
+    assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
+    assert settings.keep().settings == {"clock-max": 1600.0}
 
 
 @pytest.mark.parametrize("restarted", [False, True])

@@ -15,7 +15,7 @@ from test_hold_storms import Storm
 from upright_bolt.analysis.edge_course import Course
 from upright_bolt.analysis.edge_history import Seen
 from upright_bolt.analysis.known_failures import failures_in, near_failure
-from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.errors import BadInput, BoltError, Refused
 from upright_bolt.model.failure import Failure, FailureKind, comes_near, merged, reaches
 from upright_bolt.model.profile import Profile
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, RungError, Search, SearchEnd, Why
@@ -486,3 +486,16 @@ def test_failures_are_listed_and_cleared_and_close_ones_are_kept_only_with_the_w
     bolt("stock")
     assert bolt("failures", "--clear").stdout == "Nothing is on record as failed on this chip.\n"
     assert bolt("set", *close).returncode == 0
+
+
+def test_a_trial_that_has_failed_is_not_kept(desk):
+    desk.profiles.save_rules("")
+    desk.profiles.use("stock")
+    caller = Caller(":1.7", uid=1000, pid=4711)
+    assert desk.shared.apply(caller, {"core-offset": -95.0, "cache-offset": -20.0}, standing=False).ok
+    desk.shared.change_profiles(caller, "ReportFailure")
+    with pytest.raises(Refused, match=r"Nothing was kept: core-offset −94.7 mV, cache-offset −19.5 mV gave wrong"):
+        desk.shared.keep(caller)
+    desk.shared.put_back(caller)
+    assert desk.shared.apply(caller, {"core-offset": -60.0, "cache-offset": -20.0}, standing=False).ok
+    assert desk.shared.keep(caller).settings["core-offset"] == -60.0

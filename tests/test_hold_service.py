@@ -166,10 +166,11 @@ def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
 
 
 OVERWRITER = """
-import pathlib, sys, time
-path = pathlib.Path(sys.argv[1])
+import sys, time
 for _ in range(120):
-    path.write_text(sys.argv[2])
+    with open(sys.argv[1], "r+") as file:  # a kernel file is never empty in between
+        file.write(sys.argv[2] + "\\n")
+        file.truncate()
     time.sleep(1.0)
 """
 LIMIT = "/sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw"

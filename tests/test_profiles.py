@@ -1,12 +1,16 @@
 """Profiles and rules: their files, what is proven, what is held back, and the commands."""
 
+import errno
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from profile_support import PROVEN_MV, Desk, proof, sample_profiles
-from upright_bolt.errors import BadInput
+from profile_support import PREFERENCE, PROVEN_MV, Desk, proof, sample_profiles
+from upright_bolt.errors import BadInput, FileFault
+from upright_bolt.kernel import paths
 from upright_bolt.model.catalogue import CATALOGUE
+from upright_bolt.model.change import ENDED
 from upright_bolt.model.failure import Failure, FailureKind
 from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile, check_name
@@ -15,6 +19,7 @@ from upright_bolt.profiles.folder import ProfileFolder
 from upright_bolt.profiles.keys import key_of, name_of
 from upright_bolt.profiles.plan import Doubts, plan_for
 from upright_bolt.profiles.text import profile_of, text_of
+from upright_bolt.wording.hold import entry_words
 from upright_bolt.wording.rules import parse_rules, rules_text, until
 from upright_bolt.wording.rules import why as rule_why
 
@@ -486,6 +491,77 @@ def test_a_processor_that_goes_and_comes_back_holds_what_the_profile_asks_for(de
     assert desk.twin.state.epp == [192] * 12
     reset = desk.profiles.log()[-1]
     assert (reset.kind, reset.control, reset.cause) == (LogKind.RESET, "epp", Cause.PROCESSORS)
+
+
+def test_a_driver_that_is_loaded_anew_holds_what_the_profile_asks_for(desk):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    desk.outside.load_drivers_anew()
+    assert desk.twin.state.epp == [128] * 12
+    desk.wait(0.5)
+    assert desk.twin.state.epp == [192] * 12
+    reset = desk.profiles.log()[-1]
+    assert (reset.kind, reset.control, reset.cause) == (LogKind.RESET, "epp", Cause.DRIVERS)
+    assert entry_words(reset) == "A driver that was loaded anew set epp to 128; 192 was put back."
+
+
+def test_controls_that_vanish_with_their_driver_wait_for_it_and_nobody_is_blamed(desk):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    read, gone = desk.twin.files.read, [True]
+
+    def without_driver(path):
+        if gone[0] and path.startswith(paths.CPUFREQ):
+            raise FileFault(path, errno.ENOENT)
+        return read(path)
+
+    names = desk.twin.files.names
+    desk.twin.files.read = without_driver
+    desk.twin.files.names = lambda path: [] if gone[0] and path == paths.CPUFREQ else names(path)
+    desk.wait(120.0)
+    assert LogKind.RESET not in {entry.kind for entry in desk.profiles.log()}
+    (drift,) = desk.engine.drift()
+    assert (drift.name, drift.got) == ("epp", None)
+    desk.outside.load_drivers_anew()
+    desk.wait(5.0)
+    assert desk.status.applied.keys() == {"sustained", "core-offset", "cache-offset"}
+    gone[0] = False
+    desk.outside.load_drivers_anew()
+    desk.wait(0.5)
+    assert desk.twin.state.epp == [192] * 12
+    assert desk.profiles.log()[-1].cause is Cause.DRIVERS
+
+
+def test_what_is_left_alone_is_watched_no_longer_and_costs_no_look(desk, monkeypatch):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    for _ in range(60):
+        desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+        desk.outside.write(PREFERENCE, "64", f"process 4712{ENDED}")
+        desk.wait(1.0)
+    (resting,) = desk.status.resting
+    assert resting.who == "energy-tool (process 4711)"
+    looks = []
+    monkeypatch.setattr(desk.profiles, "_look", lambda *_, **__: looks.append(desk.ports.clock.now_s()))
+    for _ in range(600):
+        desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+        desk.wait(0.05)
+    assert len(looks) <= 1
+
+
+def test_while_a_setting_waits_to_be_put_back_further_writes_cost_no_look(desk, monkeypatch):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    looks, look = [], desk.profiles._look
+    monkeypatch.setattr(desk.profiles, "_look", lambda now_s, **how: (looks.append(now_s), look(now_s, **how)))
+    for _ in range(100):  # five seconds: put back at once, and after one and three seconds more
+        desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+        desk.wait(0.05)
+    assert [entry.kind for entry in desk.profiles.log()].count(LogKind.RESET) == 3
+    assert len(looks) <= 8
 
 
 def test_a_processor_that_goes_in_the_middle_of_an_apply_leaves_nothing_half_done(desk):

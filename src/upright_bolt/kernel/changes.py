@@ -21,6 +21,13 @@ class MachineChanges(Protocol):
         """Return what has happened since the last call, oldest first. Never waits."""
         ...
 
+    def replaced(self) -> bool:
+        """Tell whether watched files have vanished, returned or become others since the last call; watch the new ones.
+
+        A driver that is loaded anew makes new files under the old names, and the kernel need not tell of it.
+        """
+        ...
+
     def close(self) -> None:
         """Watch no longer."""
         ...
@@ -39,6 +46,10 @@ class NoChanges:
     def take(self) -> list[MachineChange]:
         """Return nothing."""
         return []
+
+    def replaced(self) -> bool:
+        """Return that nothing was."""
+        return False
 
     def close(self) -> None:
         """Do nothing."""

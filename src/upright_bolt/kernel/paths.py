@@ -15,6 +15,8 @@ CPUFREQ = f"{CPU}/cpufreq"
 PSTATE = f"{CPU}/intel_pstate"
 NO_TURBO = f"{PSTATE}/no_turbo"
 BOOST = f"{CPUFREQ}/boost"
+DRIVER_SWITCHES = (f"{PSTATE}/status", f"{CPU}/amd_pstate/status")
+"""Whoever writes one of these changes how the scaling driver works: the files of every policy are made anew."""
 
 POWERCAP = "/sys/class/powercap"
 HWMON = "/sys/class/hwmon"

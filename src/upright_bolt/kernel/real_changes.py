@@ -1,8 +1,12 @@
 """Port ``MachineChanges`` on this computer, or a copy of its files: one descriptor, silent while nothing happens.
 
 inotify tells of a write by any program, and not of a change by the firmware. The platform mode's file raises POLLPRI
-when it changes in any way. Uevents, about chargers and processors, are taken from the kernel itself, since what udev
-sends on does not reach a process with a network of its own.
+when it changes in any way. Uevents, about chargers, processors and drivers, are taken from the kernel itself, since
+what udev sends on does not reach a process with a network of its own.
+
+A driver that is loaded anew makes new files under the old names. Loading a module and binding a device raise uevents;
+a scaling driver that is switched by its ``status`` file does not, so that file is watched too, and ``replaced``
+compares the numbers of the files.
 
 The kernel's own pages: Documentation/filesystems/sysfs (sysfs_notify), ABI/testing/sysfs-platform_profile.
 """
@@ -18,10 +22,13 @@ import pyudev
 
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.ports import contained
-from upright_bolt.kernel.writers import Writers
+from upright_bolt.kernel.writers import FileIdentity, Writers
 from upright_bolt.model.change import ChangeKind, MachineChange
 
-KINDS = {"power_supply": ChangeKind.SUPPLY, "cpu": ChangeKind.PROCESSORS}
+KINDS = {
+    "power_supply": ChangeKind.SUPPLY, "cpu": ChangeKind.PROCESSORS, "module": ChangeKind.DRIVERS,
+    "platform": ChangeKind.DRIVERS, "powercap": ChangeKind.DRIVERS, "pci": ChangeKind.DRIVERS,
+}  # fmt: skip
 MOST_UEVENTS = 200
 
 
@@ -41,25 +48,51 @@ class RealChanges:
         self._inotify: inotify_simple.INotify | None = None
         self._monitor: pyudev.Monitor | None = None
         self._mode: int | None = None
+        self._wanted: dict[str, FileIdentity | None] = {}
+        """Files to be watched, each with what it was when last looked at; None where it was not there."""
+        self._replaced = False
         self._watched: dict[str, int] = {}
         self._real: dict[str, str] = {}
 
     def watch(self, files: Collection[str]) -> None:
         """From now on tell of writes to these files; the first call opens what is needed."""
         wanted = {path for path in files if not paths.is_register(path)}
+        if any(path.startswith(paths.CPU) for path in wanted):
+            wanted.update(switch for switch in paths.DRIVER_SWITCHES if self._identity(switch) is not None)
         if wanted and self._epoll is None:
             self._open()
+        self._follow(wanted)
+
+    def replaced(self) -> bool:
+        """Tell whether watched files have vanished, returned or become others since the last call."""
+        self._follow(self._wanted.keys())
+        self._follow_mode()
+        was, self._replaced = self._replaced, False
+        return was
+
+    def _follow(self, wanted: Collection[str]) -> None:
+        """Watch these files, as they are now."""
         if self._inotify is None:
             return
-        for path in self._watched.keys() - wanted:
-            with suppress(OSError):
+        before, now = self._wanted, {path: self._identity(path) for path in wanted}
+        self._wanted = now
+        self._replaced |= any(path in before and before[path] != identity for path, identity in now.items())
+        others = [path for path in before.keys() | now if before.get(path) != now.get(path)]
+        for path in others:
+            with suppress(OSError, KeyError):  # the kernel has let go of a file that has vanished
                 self._inotify.rm_watch(self._watched.pop(path))
-        for path in wanted - self._watched.keys():
             with suppress(OSError):
-                self._watched[path] = self._inotify.add_watch(self._place(path), inotify_simple.flags.MODIFY)
-        self._real = {str(self._place(path).resolve()): path for path in self._watched}
-        if self._writers is not None:
-            self._writers.mark([self._place(path) for path in self._watched])
+                if now.get(path) is not None:
+                    self._watched[path] = self._inotify.add_watch(self._place(path), inotify_simple.flags.MODIFY)
+        self._real = {str(self._place(path).resolve()): path for path in self._watched} if others else self._real
+        if self._writers is not None and others:
+            self._writers.mark({self._place(path): i for path in self._watched if (i := now[path]) is not None})
+
+    def _identity(self, path: str) -> FileIdentity | None:
+        try:
+            return _identity_of(self._place(path).stat())
+        except OSError:
+            return None
 
     def _place(self, path: str) -> Path:
         """Return where a file lies; in a copy of kernel files, links lead to nothing outside it."""
@@ -79,15 +112,33 @@ class RealChanges:
 
     def _listen(self, epoll: select.epoll) -> None:
         """Listen to uevents, and to the platform mode. Raises OSError, or ImportError where libudev is missing."""
-        with suppress(OSError):
-            self._mode = os.open(paths.PLATFORM_PROFILE, os.O_RDONLY | os.O_CLOEXEC)
-            os.read(self._mode, 64)
-            epoll.register(self._mode, select.EPOLLPRI | select.EPOLLERR)
+        self._open_mode(epoll)
         self._monitor = pyudev.Monitor.from_netlink(pyudev.Context(), source="kernel")
         for subsystem in KINDS:
             self._monitor.filter_by(subsystem)
         self._monitor.start()
         epoll.register(self._monitor.fileno(), select.EPOLLIN)
+
+    def _open_mode(self, epoll: select.epoll) -> None:
+        with suppress(OSError):
+            self._mode = os.open(paths.PLATFORM_PROFILE, os.O_RDONLY | os.O_CLOEXEC)
+            os.read(self._mode, 64)
+            epoll.register(self._mode, select.EPOLLPRI | select.EPOLLERR)
+
+    def _close_mode(self) -> None:
+        if self._mode is not None:
+            os.close(self._mode)
+            self._mode = None
+
+    def _follow_mode(self) -> None:
+        """Open the platform mode's file anew if its driver was loaded anew."""
+        if self._epoll is None or not self._of_this_computer:
+            return
+        there = self._identity(paths.PLATFORM_PROFILE)
+        if self._mode is not None and there != _identity_of(os.fstat(self._mode)):
+            self._close_mode()
+        if self._mode is None and there is not None:
+            self._open_mode(self._epoll)
 
     def handles(self) -> tuple[int, ...]:
         """Return the one descriptor."""
@@ -107,7 +158,8 @@ class RealChanges:
         written = dict.fromkeys(numbers[event.wd] for event in events if event.wd in numbers)
         if self._writers is not None and self._writers.known:  # what nobody else wrote was written by this process
             written = {path: None for path in written if path in who}
-        return [MachineChange(ChangeKind.WRITTEN, path, who.get(path, "")) for path in {**written, **who}]
+        told = [MachineChange(ChangeKind.WRITTEN, path, who.get(path, "")) for path in {**written, **who}]
+        return [MachineChange(ChangeKind.DRIVERS) if c.path in paths.DRIVER_SWITCHES else c for c in told]
 
     def _uevents(self) -> list[MachineChange]:
         kinds: dict[ChangeKind, None] = {}
@@ -126,22 +178,26 @@ class RealChanges:
         poll.register(self._mode, select.POLLPRI)
         if not poll.poll(0):
             return []
-        with suppress(OSError):
+        try:
             os.lseek(self._mode, 0, os.SEEK_SET)
             os.read(self._mode, 64)  # what was read is not told of again
+        except OSError:  # its driver has gone: a file like that would be told of for ever
+            self._close_mode()
         return [MachineChange(ChangeKind.MODE)]
 
     def close(self) -> None:
         """Close everything but the way to know who writes."""
         if self._writers is not None:
             self._writers.close()
-        self._watched, self._real, self._monitor = {}, {}, None
+        self._wanted, self._watched, self._real, self._monitor = {}, {}, {}, None
         if self._inotify is not None:
             self._inotify.close()
             self._inotify = None
-        if self._mode is not None:
-            os.close(self._mode)
-            self._mode = None
+        self._close_mode()
         if self._epoll is not None:
             self._epoll.close()
             self._epoll = None
+
+
+def _identity_of(found: os.stat_result) -> FileIdentity:
+    return found.st_dev, found.st_ino

@@ -12,15 +12,16 @@ The manual's pages: fanotify(7), fanotify_init(2), fanotify_mark(2).
 import ctypes
 import os
 import struct
-from collections.abc import Collection
+from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
 from upright_bolt.kernel import paths
+from upright_bolt.model.change import ENDED, better_named
 from upright_bolt.plain_text import one_line
 
 FAN_CLOEXEC, FAN_NONBLOCK = 0x01, 0x02
-FAN_MARK_ADD, FAN_MARK_FLUSH = 0x01, 0x80
+FAN_MARK_ADD, FAN_MARK_REMOVE = 0x01, 0x02
 FAN_MODIFY = 0x02
 AT_FDCWD = -100
 EVENT = struct.Struct("=IBBHQii")
@@ -30,6 +31,9 @@ MOST_READS = 4
 """In one turn: some 2,700 events. What is left makes the descriptor readable again."""
 LONGEST_WORDS = 60
 
+FileIdentity = tuple[int, int]
+"""Device and number of a file: what differs once it was made anew under its old name."""
+
 
 class Writers:
     """Tells who has written to marked files. Where the kernel does not let it, it tells nothing."""
@@ -38,20 +42,31 @@ class Writers:
         self._library = ctypes.CDLL(None, use_errno=True)
         flags = os.O_RDONLY | os.O_CLOEXEC
         self.handle: int = self._library.fanotify_init(FAN_CLOEXEC | FAN_NONBLOCK, flags)
+        self._marked: dict[Path, FileIdentity] = {}
 
     @property
     def known(self) -> bool:
         """Whether the kernel lets it."""
         return self.handle >= 0
 
-    def mark(self, files: Collection[Path]) -> None:
-        """Tell of these files from now on, and of no others."""
+    def mark(self, files: Mapping[Path, FileIdentity]) -> None:
+        """Tell of these files from now on, and of no others; a file that was marked already is not let go in between.
+
+        Args:
+            files: each with its identity, since a file made anew under an old name has to be marked anew.
+        """
         if not self.known:
             return
-        self._library.fanotify_mark(self.handle, FAN_MARK_FLUSH, ctypes.c_uint64(0), AT_FDCWD, None)
-        for path in files:
-            mask = ctypes.c_uint64(FAN_MODIFY)
-            self._library.fanotify_mark(self.handle, FAN_MARK_ADD, mask, AT_FDCWD, os.fsencode(path))
+        for path in [path for path, identity in self._marked.items() if files.get(path) != identity]:
+            del self._marked[path]
+            self._change_mark(FAN_MARK_REMOVE, path)  # fails where the file has gone, and its mark with it
+        for path, identity in files.items():
+            if path not in self._marked and self._change_mark(FAN_MARK_ADD, path):
+                self._marked[path] = identity
+
+    def _change_mark(self, how: int, path: Path) -> bool:
+        mask = ctypes.c_uint64(FAN_MODIFY)
+        return bool(self._library.fanotify_mark(self.handle, how, mask, AT_FDCWD, os.fsencode(path)) == 0)
 
     def take(self) -> dict[str, str]:
         """Return who has written since the last call, in words, by file; this process is left out."""
@@ -71,12 +86,13 @@ class Writers:
                     if process not in names:
                         names[process] = _words_of(process)
                     name = names[process]
-                    found[path] = f"{name} (process {process})" if name else f"process {process}, which has ended"
+                    who = f"{name} (process {process})" if name else f"process {process}{ENDED}"
+                    found[path] = better_named(who, found.get(path, ""))
         return found
 
     def close(self) -> None:
         """Mark nothing any more. What was set up stays: it could not be set up again without the capability."""
-        self.mark(())
+        self.mark({})
 
     def end(self) -> None:
         """Give it up for good."""

@@ -19,6 +19,7 @@ class Cause(StrEnum):
     PROGRAM = "another program"
     FIRMWARE = "the firmware"
     PROCESSORS = "a processor that came back"
+    DRIVERS = "a driver that came or went"
     CHIP_AWAKE = "a graphics chip that woke"
     RESUMED = "this program began again"
     DOUBT = "doubt"

@@ -110,6 +110,7 @@ class Recovery:
         left: files that did not take their earlier texts.
         damaged: names of damaged records.
         aside: where they are kept now; empty if there was no room for a copy.
+        why: why files were left, as far as that is known.
     """
 
     trial: Trial | None
@@ -117,6 +118,7 @@ class Recovery:
     left: tuple[str, ...] = ()
     damaged: tuple[str, ...] = ()
     aside: tuple[str, ...] = ()
+    why: Note | None = None
 
 
 @dataclass(frozen=True, slots=True)

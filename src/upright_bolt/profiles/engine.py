@@ -96,7 +96,7 @@ class ProfileEngine(Keeping):
         if on and self.off:
             raise BadInput(f"Nothing can be held: {self.off}.")
         self.record.change(hold=on, active=on, boot_id=self._backend.boot_id())
-        self._resistance.clear()
+        self._forget_fights()
         self._look_soon()
 
     def set_boot(self, *, on: bool) -> None:

@@ -5,7 +5,7 @@ over. Everything that decides what is put in force is read anew each time (files
 the last state asks for, whatever happened on the way.
 """
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import replace
 from math import inf
@@ -15,7 +15,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.situation import read_situation
 from upright_bolt.model.catalogue import declaration_of
-from upright_bolt.model.change import ChangeKind, MachineChange
+from upright_bolt.model.change import ChangeKind, MachineChange, better_named
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
 from upright_bolt.model.profile import STOCK, Profile
@@ -31,13 +31,15 @@ from upright_bolt.profiles.start import begin_boot, tell_damage
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.stamp import now_stamp
+from upright_bolt.wording.notes import clause
 from upright_bolt.wording.rules import sentence
 
 SETTLE_S = 300.0
 LOOK_EVERY_S = 30.0
 LOOK_ON_BATTERY_S = 60.0
 AFTER_LOOKS_S = (0.4, 1.0, 2.0, 4.0)
-"""After a charger, mode or wake: firmware sets its own limits a moment later, and tells nobody."""
+FOLLOWED = (ChangeKind.SUPPLY, ChangeKind.MODE, ChangeKind.WAKE, ChangeKind.PROCESSORS, ChangeKind.DRIVERS)
+"""After these, firmware sets its own limits a moment later, or a driver makes its files, and tells nobody."""
 PROGRAMS_EVERY_S = 3.0
 BUSY_S = 1.0
 CHIPS_EVERY_S = 2.0
@@ -82,7 +84,11 @@ class Keeping:
         self._planned_for: tuple[str, Plan] | None = None
         self._resistance: dict[str, Resistance] = {}
         self._written: dict[str, str] = {}
-        self._woken = self._moved = self._watches_owed = False
+        self._woken = self._watches_owed = False
+        self._moved: Cause | None = None
+        """What has come or gone since the last look: processors, or drivers."""
+        self._waits: set[str] = set()
+        """Files of settings that were put back lately: a write to one of them is seen to when its pause is over."""
         now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
         self._looks_s = [now_s, *(now_s + after for after in AFTER_LOOKS_S)]
         self._routine_looks = 0
@@ -127,8 +133,9 @@ class Keeping:
             self._looks_s = [*(at for at in self._looks_s if at > now_s), now_s]
             return BUSY_S
         self._settle(now_s)
-        if changes or any(at <= now_s for at in (*self._looks_s, self._routine_due_s)):
-            by_routine = not changes and not any(at <= now_s for at in self._looks_s)
+        news = [each for each in changes if each.kind is not ChangeKind.WRITTEN or each.path not in self._waits]
+        if news or any(at <= now_s for at in (*self._looks_s, self._routine_due_s)):
+            by_routine = not news and not any(at <= now_s for at in self._looks_s)
             self._looks_s = [at for at in self._looks_s if at > now_s]
             self._routine_looks = self._routine_looks + 1 if by_routine else 0
             try:
@@ -157,12 +164,12 @@ class Keeping:
     def _hear(self, changes: Iterable[MachineChange], now_s: float) -> None:
         for change in changes:
             if change.kind is ChangeKind.WRITTEN:
-                self._written[change.path] = change.who
+                self._written[change.path] = better_named(change.who, self._written.get(change.path, ""))
             elif change.kind is ChangeKind.WAKE:
                 self._woken = True
             elif change.kind is ChangeKind.PROCESSORS:
-                self._moved = True
-            if change.kind in (ChangeKind.SUPPLY, ChangeKind.MODE, ChangeKind.WAKE, ChangeKind.PROCESSORS):
+                self._moved = Cause.PROCESSORS
+            if change.kind in FOLLOWED:
                 self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
 
     def _settle(self, now_s: float) -> None:
@@ -176,7 +183,8 @@ class Keeping:
 
     def _look(self, now_s: float, *, silent_only: bool) -> None:
         """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
-        if self._moved:
+        self._see_what_moved()
+        if self._moved is not None:
             self._backend.processors_changed()
             self._watch()
         found, now = self.files.found(), self.record.now
@@ -195,18 +203,25 @@ class Keeping:
             self._watch()
         elif wanted != now.wanted or self._planned_for != (wanted, plan):
             if wanted == now.wanted:
-                cause = self._cause if self._planned_for is None else Cause.EDITED
+                cause = self._cause if self._planned_for is None else self._moved or Cause.EDITED
                 cause = Cause.CHIP_AWAKE if self._waiting < waited else cause
             self._put(profile, plan, cause)
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)
-        elif self._moved and self._plan is not None and self._plan.settings != plan.settings:
-            self._put(profile, plan, Cause.PROCESSORS)  # what a processor that went in the middle has kept out
+        elif self._moved is not None and self._plan is not None and self._plan.settings != plan.settings:
+            self._put(profile, plan, self._moved)  # what a processor that went in the middle has kept out
         else:
-            waiting = self._check(now_s, silent_only=silent_only)
-            self._written = {path: who for path, who in self._written.items() if path in waiting}
-        self._woken = self._moved = False
+            self._waits = self._check(now_s, silent_only=silent_only and self._moved is None)
+            self._written = {path: who for path, who in self._written.items() if path in self._waits}
+        self._woken, self._moved = False, None
         return None
+
+    def _see_what_moved(self) -> None:
+        """See whether processors or drivers have come or gone; the kernel may not have told yet."""
+        if self._moved is None and self._backend.processors_moved:
+            self._moved = Cause.PROCESSORS
+        if self._ports.changes.replaced() and self._moved is None:
+            self._moved = Cause.DRIVERS
 
     def _wanted(self, found: Found) -> tuple[str, Cause]:
         """Return which profile should be in force, and why: a person's choice until another rule counts, else rules."""
@@ -253,7 +268,7 @@ class Keeping:
         woken = self._woken or cause is Cause.WAKE
         self._plan = put_plan(self._engine, self._backend, plan, by, woken=woken)
         self._planned_for = (profile.name, plan)
-        self._resistance.clear()
+        self._forget_fights()
         self._written.clear()
         if MODE in plan.settings:  # its limits follow a moment later
             now_s = self._ports.clock.now_s()
@@ -261,11 +276,22 @@ class Keeping:
         self._watch()
         self._tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self._plan.settings))
 
+    def _forget_fights(self) -> None:
+        """Resist anew whatever was left alone."""
+        self._resistance.clear()
+        self._waits.clear()
+
     def _watch(self) -> None:
-        """Let the machine tell of writes to what is held, and of processors to which something is owed."""
-        held = self._plan.settings if self._plan is not None else {}
+        """Let the machine tell of writes to what is held, and of processors to which something is owed.
+
+        What is left alone is watched no longer: whoever fights for it would wake this process with every write.
+        """
+        held = [name for name in (self._plan.settings if self._plan is not None else ()) if not self._rests(name)]
         self._watches_owed = self._engine.owes
         self._ports.changes.watch([*(path for name in held for path in self._files_of(name)), *self._backend.owed])
+
+    def _rests(self, name: str) -> bool:
+        return name in self._resistance and self._resistance[name].resting
 
     def _files_of(self, name: str) -> tuple[str, ...]:
         """Return the files of a control; none if it has gone with its processors."""
@@ -285,7 +311,7 @@ class Keeping:
 
     # Hold
 
-    def _silent(self, held: Mapping[str, Value]) -> list[str]:
+    def _silent(self, held: Iterable[str]) -> list[str]:
         """Return what can change without a write that anybody tells of: registers, and whatever firmware sets.
 
         Clocks, governor and preference are the kernel's own, and it tells of the platform mode.
@@ -298,6 +324,8 @@ class Keeping:
         held = self._plan.settings if self._plan is not None else {}
         due: list[Drift] = []
         for drift in self._engine.drift(self._silent(held) if silent_only else held):
+            if drift.got is None:  # nobody knows what it holds; its driver is on its way, or its file half written
+                continue
             resistance = self._resistance.setdefault(drift.name, Resistance())
             if resistance.resting:
                 continue
@@ -318,15 +346,18 @@ class Keeping:
         writers = [self._written[path] for path in files if path in self._written]
         if writers:
             return Cause.PROGRAM, next((who for who in writers if who), "")
-        if self._moved:
+        if self._moved is not None:
+            return self._moved, ""
+        if drift.why is not None and not self._silent([drift.name]):  # only a processor brings its own value along
             return Cause.PROCESSORS, ""
         return Cause.FIRMWARE, ""
 
     def _rest(self, drift: Drift, resistance: Resistance) -> None:
         cause, who = self._cause_of(drift)
         resistance.resting, resistance.since = True, now_stamp()
-        resistance.who = who or resistance.who
+        resistance.who = better_named(who, resistance.who)
         self._tell_drift(LogKind.RESTS, cause, drift, resistance.who)
+        self._watch()
 
     def _put_back(self, due: list[Drift], now_s: float) -> None:
         together = put_back_one(self._engine, [drift.name for drift in due], "hold")
@@ -334,7 +365,7 @@ class Keeping:
             resistance = self._resistance[drift.name]
             cause, who = self._cause_of(drift)
             resistance.times_s.append(now_s)
-            resistance.who = who or resistance.who
+            resistance.who = better_named(who, resistance.who)
             if together or put_back_one(self._engine, [drift.name], "hold"):
                 self._tell_drift(LogKind.RESET, cause, drift, who)
             else:
@@ -343,8 +374,11 @@ class Keeping:
 
     def _tell_drift(self, kind: LogKind, cause: Cause, drift: Drift, who: str) -> None:
         self.record.tell(
-            LogEntry(now_stamp(), kind, cause, self.record.now.wanted, drift.name, drift.expected, drift.got, who)
-        )
+            LogEntry(
+                now_stamp(), kind, cause, self.record.now.wanted, drift.name, drift.expected, drift.got, who,
+                why=clause(drift.why).rstrip(".") if drift.why is not None else "",
+            )
+        )  # fmt: skip
 
     def _tell(self, kind: LogKind, cause: Cause, profile: str = "", *, who: str = "", why: str = "",
               settings: dict[str, Value] | None = None) -> None:  # fmt: skip

@@ -63,7 +63,7 @@ def _put(engine: SettingsEngine, wanted: dict[str, Value], by: str) -> list[Held
     while wanted:
         report = engine.try_settings(wanted, standing=True, by=by, owner=OWNER)
         if report.ok:
-            engine.keep()
+            engine.keep(just_applied=True)
             break
         culprits = _culprits(report)
         refused += culprits
@@ -96,5 +96,5 @@ def put_back_one(engine: SettingsEngine, names: Collection[str], by: str) -> boo
     kept = engine.kept
     report = engine.try_settings({name: kept[name] for name in names}, standing=True, by=by, owner=OWNER)
     if report.ok:
-        engine.keep()
+        engine.keep(just_applied=True)
     return report.ok

@@ -1,6 +1,7 @@
 """The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
 
 import errno
+import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import replace
@@ -16,7 +17,7 @@ from upright_bolt.kernel.probe import cpu_list
 from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
-from upright_bolt.model.control import Value
+from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
 from upright_bolt.model.sample import Sample
@@ -32,6 +33,16 @@ OFFLINE = (errno.EBUSY, errno.ENOENT, errno.ENODEV, errno.ENXIO)
 """What the kernel says of the files of a processor that is offline."""
 LIMITER = "limiter"
 """The control that says whether power limits hold at all."""
+
+
+NUMBER = re.compile(r"\d+")
+PROCESSOR = re.compile(rf"{paths.CPU}/(?:cpu|cpufreq/policy)(\d+)/")
+
+
+def processor_of(path: str) -> int | None:
+    """Return to which processor a kernel file belongs; None if to none."""
+    found = PROCESSOR.match(path)
+    return int(found[1]) if found is not None else None
 
 
 def _nothing() -> None:
@@ -235,10 +246,15 @@ class Backend:
 
     def look_at_processors(self) -> None:
         """Take over which processors are there now, if those have changed, and tell if what was gone is there again."""
-        if self._there_now() != self._there:
+        if self.processors_moved:
             self.processors_changed()
         elif self.owed and not all(self.is_gone(path) for path in self.owed):
             self.on_processors()
+
+    @property
+    def processors_moved(self) -> bool:
+        """Whether processors or graphics chips have come or gone that have not been taken over yet."""
+        return self._there_now() != self._there
 
     def _there_now(self) -> tuple[str, ...]:
         """Return which processors are online, which of those that were not yet whole are by now, and which cards."""
@@ -271,6 +287,32 @@ class Backend:
         except FileFault as fault:
             return fault.errno == errno.ENOENT
         return True
+
+    def offline(self) -> frozenset[int]:
+        """Return the processors that are there and offline, and those whose clocks cannot be read yet."""
+        online: frozenset[int] = frozenset()
+        with suppress(FileFault):
+            online = frozenset(cpu_list(self.text(paths.CPU_ONLINE)))
+        names = self._ports.files.names(paths.CPU) if online else []
+        there = {int(name[3:]) for name in names if name.startswith("cpu") and name[3:].isdecimal()}
+        policies = [
+            int(n[6:]) for n in self._ports.files.names(paths.CPUFREQ) if n[:6] == "policy" and n[6:].isdecimal()
+        ]
+        busy = {number for number in policies if not self._answers(paths.policy(number, "affected_cpus"))}
+        return frozenset((there - online) | busy)
+
+    def offline_files(self, name: str, files: Iterable[str]) -> list[str]:
+        """Return which of some files a control will have again once their processor is back."""
+        driver = self.drivers[name]
+        shapes = {NUMBER.sub("", path) for path in driver.files if path.startswith(paths.CPU)}
+        known = [path for path in files if NUMBER.sub("", path) in shapes and path not in driver.files]
+        return [path for path in known if self.is_gone(path)]
+
+    def why_closed(self, files: Collection[str]) -> Note | None:
+        """Return why files cannot be written, as far as one of their controls tells."""
+        concerned = [driver for driver in self.drivers.values() if not set(files).isdisjoint(driver.files)]
+        facts = [driver.facts() for driver in concerned]
+        return next((each.note for each in facts if each.state is not ControlState.SETTABLE and each.note), None)
 
     @property
     def declared(self) -> set[str]:

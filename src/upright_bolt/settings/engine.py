@@ -9,7 +9,7 @@ from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
-from upright_bolt.errors import BadInput, BoltError, InUse
+from upright_bolt.errors import BadInput, BoltError, InUse, Refused
 from upright_bolt.kernel.clock import LEAST_SLEEP_S
 from upright_bolt.kernel.driver import CanBeCapped, why_unreadable
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
@@ -31,6 +31,7 @@ from upright_bolt.settings.lock import MachineLock
 from upright_bolt.settings.past import BootMemory, told_by
 from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.settings.trials import Trials
+from upright_bolt.wording.trials import not_applied
 
 HELD = "Another process of this program holds this machine; change its settings there."
 
@@ -84,7 +85,6 @@ class SettingsEngine:
         backend.remember(self.expected)
         if lock is not None:
             backend.on_processors = self._trials.pay
-            self._trials.pay()
         self.failures = Failures(log, backend, self)
         self.recovered: Recovery | None = None
         if lock is not None:
@@ -92,6 +92,7 @@ class SettingsEngine:
             self.recovered = _with_damage(self._trials.recover(), damage)
             with suppress(BoltError):  # what it could not reset is told as a drift
                 self.failures.reset_failed()
+            self._trials.pay()
 
     @property
     def closed(self) -> str:
@@ -106,7 +107,7 @@ class SettingsEngine:
     @property
     def owes(self) -> bool:
         """Whether something is to be put back once a processor is there again."""
-        return bool(self._backend.owed) and self._lock is not None
+        return self._lock is not None and self._trials.owes
 
     def look_at_processors(self) -> None:
         """See whether processors have come or gone, and put back what is owed to those that have come."""
@@ -218,9 +219,23 @@ class SettingsEngine:
         read |= self._backend.values(name for name in unknown if name not in controls)
         return {name: value for name, value in read.items() if value is not None}
 
-    def keep(self) -> Trial:
-        """End the trial and leave its settings in force until a restart. Raises BadInput, InUse or Refused."""
+    def keep(self, *, just_applied: bool = False) -> Trial:
+        """End the trial and leave its settings applied until a restart.
+
+        Args:
+            just_applied: the caller has applied them a moment ago, so they need not be looked at again.
+
+        Raises:
+            BadInput: no trial is running.
+            InUse: another process holds the machine.
+            Refused: the settings have failed meanwhile, are no longer applied, or cannot be written down.
+        """
         self.check_writable()
+        if self.trial is not None:
+            self.failures.refuse_failed(self.trial.settings)
+            gone = () if just_applied else self.drift(self.trial.settings)
+            if gone:
+                raise Refused(f"Nothing was kept, since {not_applied(gone)}. Apply it again, or revert the trial.")
         return self._trials.keep()
 
     def put_back(self, why: str = "asked for") -> Trial:
@@ -261,16 +276,17 @@ class SettingsEngine:
         theirs = self._left_to_firmware(wanted)
         texts = {
             path: known[path] for name in wanted if name not in theirs
-            for path in self._backend.drivers[name].files if path in known
+            for path in (*self._backend.drivers[name].files, *self._backend.offline_files(name, known)) if path in known
         }  # fmt: skip
-        if not texts:
+        absent = [n for n in self._memory.kept if n not in self._backend.drivers and (not names or n in names)]
+        if not texts and not absent:
             raise BadInput(
                 "Nothing has been changed in this boot, so the machine's own values are in force."
                 if not names
                 else f"{', '.join(names)}: not changed in this boot, so the machine's own value is in force."
             )
-        done = self._trials.to_stock(texts, {name: stock[name] for name in wanted if name not in theirs},
-                                     by or self._holder)  # fmt: skip
+        own = {name: stock[name] for name in wanted if name not in theirs}
+        done = self._trials.to_stock(texts, own, absent, by or self._holder)
         self._backend.refresh(wanted)
         return replace(done, before_values=self._backend.values(done.before_values), left_to_firmware=theirs)
 

@@ -1,17 +1,18 @@
 """What has failed on one machine: how it becomes known, and what follows from it at once."""
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from contextlib import suppress
 from typing import Protocol
 
-from upright_bolt.errors import BadInput, BoltError
+from upright_bolt.errors import BadInput, BoltError, Refused
 from upright_bolt.model.catalogue import danger_of, part_of
 from upright_bolt.model.control import Value
-from upright_bolt.model.failure import Failure, FailureKind, at_risk
+from upright_bolt.model.failure import Failure, FailureKind, at_risk, reaches
 from upright_bolt.model.profile import counts_from_0
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.failure_log import AtRisk, FailureLog
+from upright_bolt.wording.failures import known_failure
 
 
 class _Applied(Protocol):
@@ -121,6 +122,13 @@ class Failures:
         finally:
             reset = self.reset_failed()
         return values if new else {}, reset
+
+    def refuse_failed(self, settings: Mapping[str, Value]) -> None:
+        """Raise Refused if settings have failed, together with what is kept already."""
+        values = {**self._engine.kept, **settings}
+        failed = next((one for one in self.log.failures if reaches(values, one) and one.values.keys() & settings), None)
+        if failed is not None:
+            raise Refused(f"Nothing was kept: {known_failure(failed, values)} Revert the trial.")
 
     def reset_failed(self) -> dict[str, float]:
         """Reset kept values that are at or beyond a failure to stock; return them. Raises BoltError."""

@@ -49,7 +49,7 @@ class EntryKind(StrEnum):
     TO_STOCK = "to stock"
     """Controls that were kept are not any more: the machine's own values are in force again."""
     OWED = "owed"
-    """Texts still to be put back to files of processors that were offline; each entry takes the place of the last."""
+    """What is pending for processors that are offline; each entry takes the place of the last."""
 
 
 LASTING = (EntryKind.STOCK, EntryKind.KEPT, EntryKind.TO_STOCK, EntryKind.OWED)
@@ -93,7 +93,8 @@ class Entry:
         why: why a trial was refused or put back.
         files: files that could not be put back.
         names: controls, for ``to stock``.
-        owed: texts by kernel file, for ``owed``.
+        owed: texts still to be reverted, by kernel file, for ``owed``.
+        missed: processors that were offline when something was set, for ``owed``.
         asleep_s: for how long the machine had slept in this boot, for ``kept``.
     """
 
@@ -109,6 +110,7 @@ class Entry:
     names: tuple[str, ...] = ()
     owed: dict[str, str] = field(default_factory=dict)
     asleep_s: float = 0.0
+    missed: tuple[int, ...] = ()
 
 
 _ENTRY: Typed[Entry] = Typed(Entry)
@@ -266,6 +268,6 @@ def _merged(lasting: list[Entry]) -> list[Entry]:
         asleep_s = max(entry.asleep_s for entry in of_boot)
         merged.append(Entry(EntryKind.KEPT, "", of_boot[-1].at, boot_id=latest, kept=kept, asleep_s=asleep_s))
     owed = next((entry for entry in reversed(of_boot) if entry.kind is EntryKind.OWED), None)
-    if owed is not None and owed.owed:
+    if owed is not None and (owed.owed or owed.missed):
         merged.append(owed)
     return merged

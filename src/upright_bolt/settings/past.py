@@ -38,6 +38,7 @@ class Past:
         applied: that trial was in force, widening included.
         returning: putting it back had begun.
         owed: texts still to be put back to files of processors that were offline.
+        missed: processors that were offline when something was set.
     """
 
     stock: Stock = field(default_factory=Stock)
@@ -47,6 +48,7 @@ class Past:
     applied: bool = False
     returning: bool = False
     owed: dict[str, str] = field(default_factory=dict)
+    missed: frozenset[int] = frozenset()
 
 
 def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
@@ -78,7 +80,7 @@ def _take_lasting(past: Past, entry: Entry) -> None:
     elif entry.kind is EntryKind.TO_STOCK:
         past.kept = {name: value for name, value in past.kept.items() if name not in entry.names}
     elif entry.kind is EntryKind.OWED:
-        past.owed = dict(entry.owed)
+        past.owed, past.missed = dict(entry.owed), frozenset(entry.missed)
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,13 +176,14 @@ class BootMemory:
             at: date and time.
         """
         fresh = {name: value for name, value in values.items() if name not in self._stock.values}
+        unseen = {path: text for path, text in texts.items() if path not in self._stock.texts}
         known = self._stock.by_source.get(own.source, {})
         of_source = {path: text for path, text in own.texts.items() if path not in known} if own.source else {}
-        if not fresh and not of_source:
+        if not fresh and not unseen and not of_source:
             return
         self._journal.keep_reserve()
         by_source = {own.source: of_source} if of_source else {}
-        new = joined(Stock(fresh, dict(texts) if fresh else {}, by_source), self._stock)
+        new = joined(Stock(fresh, unseen, by_source), self._stock)
         self._journal.append(Entry(EntryKind.STOCK, "", at, boot_id=self.boot_id, stock=new))
         self._stock = new
         self.save_second(at)

@@ -18,7 +18,9 @@ from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.past import BootMemory, OwnTexts, Past
+from upright_bolt.settings.pending import Pending
 from upright_bolt.settings.soundness import check_texts
+from upright_bolt.wording.trials import not_reverted
 
 
 class Trials:
@@ -52,7 +54,7 @@ class Trials:
         self._stamp = stamp
         self._current = past.trial
         self._stands = past.applied and not past.returning
-        backend.owed, self._owed_on_record = dict(past.owed), dict(past.owed)
+        self._pending = Pending(backend, controls, journal, memory, past, stamp)
         self._failures = failures
         self._sure_of = ""
         """Id of the trial whose earlier texts this process has read from the machine itself."""
@@ -97,6 +99,7 @@ class Trials:
         own = self._own_texts(values, before_now, source)
         try:
             self._memory.remember_stock(stock, before_now, own, self._stamp())
+            self._pending.about_to_set(settings)
             self._failures.begin_trial(at_risk(trial.settings), trial.by)
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, self._stamp(), data=trial))
         except BoltError as fault:
@@ -237,10 +240,7 @@ class Trials:
         trial = self._without_firmware_s(self._running())
         left, unrecorded = self._restored(trial, why)
         if left:
-            raise Refused(
-                f"Not everything could be put back: {', '.join(left)} did not take the earlier value. "
-                "The trial stays on record; try again with the rights to write these files, or restart the machine."
-            )
+            raise Refused(not_reverted(left, self._backend.why_closed(left)))
         return replace(trial, unrecorded=unrecorded)
 
     def _without_firmware_s(self, trial: Trial) -> Trial:
@@ -259,12 +259,15 @@ class Trials:
             left_to_firmware=anew,
         )
 
-    def to_stock(self, texts: Mapping[str, str], values: Mapping[str, Value], by: str) -> Trial:
+    def to_stock(
+        self, texts: Mapping[str, str], values: Mapping[str, Value], absent: Collection[str], by: str
+    ) -> Trial:
         """Put the machine's own values in force and keep nothing of them any more; no trial is running.
 
         Args:
             texts: the machine's own, by kernel file.
             values: the same by control.
+            absent: controls that are not there now, which are not kept any more either.
             by: who asks, for a person.
 
         Returns:
@@ -280,7 +283,7 @@ class Trials:
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
         self.current = trial
         done = self.put_back("asked for the machine's own values")
-        self._forget_kept(tuple(values), trial.id)
+        self._forget_kept((*values, *absent), trial.id)
         return done
 
     def _restored(self, trial: Trial, why: str) -> tuple[tuple[str, ...], str]:
@@ -307,7 +310,7 @@ class Trials:
                 self._record(EntryKind.PUT_BACK, trial, why=why)
         except BoltError as fault:
             unrecorded = str(fault)
-        self._note_owed()
+        self._pending.note()
         if not left:
             self.current = None
         return left, unrecorded
@@ -331,28 +334,16 @@ class Trials:
             )
         self._memory.forget_kept(names)
 
-    def _note_owed(self) -> None:
-        """Write down what is still to be put back to processors that are offline, if that has changed."""
-        owed = self._backend.owed
-        if owed == self._owed_on_record:
-            return
-        with suppress(BoltError):  # this process still knows
-            self._journal.append(
-                Entry(EntryKind.OWED, "", self._stamp(), boot_id=self._boot_id, owed=dict(owed)), closing=True
-            )
-            self._owed_on_record = dict(owed)
+    @property
+    def owes(self) -> bool:
+        """Whether something is to be written once a processor or GPU is there again."""
+        return self._pending.concerns(self.expected(self._memory.kept))
 
     def pay(self) -> None:
-        """Put back what is owed to processors that are there again."""
-        back = {path: text for path, text in self._backend.owed.items() if not self._backend.is_gone(path)}
-        if back:
-            if not back.keys() <= self._backend.declared:
-                self._backend.survey_anew()  # a processor came after the last one, and its files are not known yet
-            sound = check_texts(back, self._backend, self._controls).sound
-            self._backend.owed = {path: text for path, text in self._backend.owed.items() if path not in back}
-            left = self._backend.restore(sound)
-            self._backend.owed |= {path: sound[path] for path in left}
-            self._note_owed()
+        """Write what is pending for processors that are there again."""
+        trial = self._pending.write(self.expected(self._memory.kept), self.current)
+        if trial is not self.current:
+            self.current = trial
 
     def _writable_texts(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
         """Return what may be written of texts from a record, stock in place of what may not, and what is left then.
@@ -394,7 +385,7 @@ class Trials:
         left, unrecorded = self._restored(trial, "the program that ran it ended without doing so")
         outcome = RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK
         shown = replace(shown, unrecorded=unrecorded, left_to_firmware=trial.left_to_firmware)
-        return Recovery(shown, outcome, left)
+        return Recovery(shown, outcome, left, why=self._backend.why_closed(left))
 
     def _gone(self, trial: Trial) -> bool:
         """End a standing trial of which nothing is in force; tell whether it was one.

@@ -18,6 +18,7 @@ from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.twin.files_clock import DEFAULT_PREFERENCE
 from upright_bolt.twin.files_power import MODES
 from upright_bolt.twin.machine import Twin
+from upright_bolt.twin.state import fresh_state
 
 SOCKET = "outside"
 MOST_BYTES = 4096
@@ -37,6 +38,7 @@ class Outside:
         self._twin = twin
         self._power_cut = power_cut
         self._watched: frozenset[str] = frozenset()
+        self._replaced = False
         self._waiting: deque[MachineChange] = deque(maxlen=MOST_WAITING)
         self._socket = _listening(folder) if folder is not None else None
 
@@ -66,6 +68,7 @@ class Outside:
             "lid": lambda way: self.move_lid(closed=way == "closed"),
             "write": self.write, "program": lambda name, way: self.program(name, running=way == "begins"),
             "restart": self.restart,
+            "drivers": self.load_drivers_anew,
             "processor": lambda cpu, way: self.processor(int(cpu), online=way == "online"),
         }  # fmt: skip
         try:
@@ -117,6 +120,21 @@ class Outside:
         self._twin.physics.settings_changed()
         self._twin.save()
         self._tell(ChangeKind.PROCESSORS)
+
+    def load_drivers_anew(self) -> None:
+        """Load the scaling driver anew: clocks, governor and preference are the kernel's own again."""
+        state, fresh = self._twin.state, fresh_state(self._twin.spec)
+        state.governor, state.epp, state.no_turbo = fresh.governor, fresh.epp, fresh.no_turbo
+        state.clock_low_mhz, state.clock_high_mhz = fresh.clock_low_mhz, fresh.clock_high_mhz
+        self._twin.physics.settings_changed()
+        self._twin.save()
+        self._replaced = True
+        self._tell(ChangeKind.DRIVERS)
+
+    def replaced(self) -> bool:
+        """Tell whether drivers were loaded anew since the last call."""
+        was, self._replaced = self._replaced, False
+        return was
 
     def program(self, name: str, *, running: bool) -> None:
         """Let a program begin or end."""
@@ -172,7 +190,7 @@ def tell(folder: Path, *words: str | float) -> None:
     Args:
         folder: the twin's folder.
         words: what: ``plug in``, ``mode quiet``, ``sleep 600``, ``write PATH TEXT BY``, ``program NAME begins``,
-            ``processor 3 offline``, ``restart``.
+            ``processor 3 offline``, ``drivers``, ``restart``.
 
     Raises:
         BadInput: no service has this twin.

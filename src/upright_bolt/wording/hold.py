@@ -34,6 +34,8 @@ def _since(entry: LogEntry) -> str:
         Cause.WAKE: "again after sleep",
         Cause.EDITED: "since it was edited, or proofs have changed",
         Cause.RESUMED: "since this program began again",
+        Cause.PROCESSORS: "since a processor came or went",
+        Cause.DRIVERS: "since a driver came or went",
         Cause.CHIP_AWAKE: "since a graphics chip that it sets has woken",
     }.get(entry.cause, entry.cause.value)
 
@@ -43,6 +45,8 @@ def _changed_by(entry: LogEntry) -> str:
         return entry.who or "Another program"
     if entry.cause is Cause.PROCESSORS:
         return "A processor that came back"
+    if entry.cause is Cause.DRIVERS:
+        return "A driver that was loaded anew"
     return "The firmware, or something unseen,"
 
 
@@ -60,10 +64,8 @@ def _not_used(entry: LogEntry) -> str:
 
 
 def _reset(entry: LogEntry) -> str:
-    return (
-        f"{_changed_by(entry)} set {entry.control} to {_value(entry, entry.got)}; "
-        f"{_value(entry, entry.expected)} was put back"
-    )
+    got = f"to {_value(entry, entry.got)}" if not entry.why else f"differently ({entry.why})"
+    return f"{_changed_by(entry)} set {entry.control} {got}; {_value(entry, entry.expected)} was put back"
 
 
 def _rests(entry: LogEntry) -> str:

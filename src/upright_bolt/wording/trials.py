@@ -1,11 +1,11 @@
 """Sentences on settings and trials: what was refused, what was recovered, what is in force."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Value, show_value
-from upright_bolt.model.note import CONSEQUENCES
+from upright_bolt.model.note import CONSEQUENCES, Note, NoteCode
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Drift, Recovery, RecoveryOutcome, Status, Trial
 from upright_bolt.wording import notes
@@ -72,11 +72,7 @@ def _recovered_trial(recovery: Recovery) -> str:
     if recovery.outcome is RecoveryOutcome.PUT_BACK:
         said = f"{what} outlived its program, so what was in force before it was put back."
         return " ".join(part for part in (said, left_to_firmware(trial), unrecorded(trial)) if part)
-    return (
-        f"{what} outlived its program. Not everything could be put back: {', '.join(recovery.left)} did not take the "
-        "earlier value. The trial stays on record; try again with the rights to write these files, or restart the "
-        "machine."
-    )
+    return f"{what} outlived its program. {not_reverted(recovery.left, recovery.why)}"
 
 
 def put_back(trial: Trial) -> str:
@@ -142,6 +138,25 @@ def drift(entry: Drift, status: Status | None = None) -> str:
         f"{entry.name}: {wanted} was set, but {got} is in force. Firmware or another program has changed it; "
         "look for a power service that sets the same files, and let only one of the two do so."
     )
+
+
+def not_applied(drifts: Iterable[Drift]) -> str:
+    """Return as a clause what is read in place of what was set."""
+    return "; ".join(
+        f"{each.name} cannot be read" if each.got is None and each.why is None
+        else f"{each.name}: {notes.clause(each.why).rstrip('.')}" if each.why is not None
+        else f"{each.name} reads {show_value(each.name, each.got)} instead of {show_value(each.name, each.expected)}"
+        for each in drifts
+    )  # fmt: skip
+
+
+def not_reverted(files: Iterable[str], why: Note | None) -> str:
+    """Return that files did not take their earlier values, why if that is known, and what to do."""
+    said = f"Not everything could be reverted: {', '.join(files)} did not take the earlier value"
+    said += f", since {notes.clause(why).rstrip('.')}." if why is not None else "."
+    needs_root = why is not None and why.code is NoteCode.NEEDS_ROOT
+    remedy = "revert it as root, or restart the machine" if needs_root else "restart the machine"
+    return f"{said} The trial stays on record; {remedy}."
 
 
 def drifts_in_short(status: Status) -> str:
