@@ -272,7 +272,7 @@ def test_what_no_longer_holds_is_not_kept(engine, board):
     settings = engine()
     assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
     board.chosen[0, "max"] = board.chosen[1, "max"] = 2000000
-    with pytest.raises(Refused, match="clock-max reads 2.00 GHz instead of 1.60 GHz"):
+    with pytest.raises(Refused, match=r"clock-max reads 2\.00 GHz instead of 1\.60 GHz"):
         settings.keep()
     assert settings.trial is not None
     assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
@@ -362,3 +362,35 @@ def test_what_is_owed_does_not_outlast_a_restart_of_the_machine(engine, board, t
 
 def test_the_steps_are_named_where_they_are_few(engine):
     assert scope(engine().controls()["clock-max"]) == "800 MHz, 1.20 GHz, 1.60 GHz, 2.00 GHz or 2.40 GHz"
+
+
+def test_a_revert_that_is_refused_says_why_and_never_asks_root_for_rights(engine, board, monkeypatch):
+    settings = engine()
+    assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
+
+    def closed(path, _data):
+        raise FileFault(path, errno.EPERM)
+
+    monkeypatch.setattr(board, "write", closed)
+    with pytest.raises(Refused) as refused:
+        settings.put_back()
+    assert str(refused.value).endswith("The trial stays on record; restart the machine.")
+    monkeypatch.setattr(board, "writable", lambda _path: False)
+    monkeypatch.setattr(board, "closed_to_all", lambda _path: True)
+    with pytest.raises(Refused, match="did not take the earlier value, since the kernel lets it be read only"):
+        settings.put_back()
+    monkeypatch.undo()
+    settings.put_back()
+
+
+def test_controls_whose_driver_was_unloaded_are_not_said_to_need_root(engine, board, monkeypatch):
+    settings = engine()
+    assert settings.controls()["clock-max"].settable
+    there = board.exists
+    monkeypatch.setattr(board, "exists", lambda path: "cpufreq" not in path and there(path))
+    monkeypatch.setattr(board, "writable", lambda path: "cpufreq" not in path)
+    assert settings._backend.drivers["governor"].facts().note.code is NoteCode.FILE_GONE
+    monkeypatch.setattr(board, "names", lambda path: [] if path.endswith("/cpufreq") else RealFiles.names(board, path))
+    assert settings.controls()["governor"].note.code is NoteCode.NO_SCALING_DRIVER
+    monkeypatch.undo()
+    assert settings.controls()["governor"].settable

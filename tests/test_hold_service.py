@@ -11,7 +11,7 @@ from bus_support import PrivateBus
 from profile_support import PREFERENCE, RULES, sample_profiles
 from support import write_tree
 from upright_bolt.analysis.chip import chip_on_board
-from upright_bolt.errors import BadInput, Denied
+from upright_bolt.errors import BadInput, BoltError, Denied
 from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.hold import Cause, LogKind
@@ -151,6 +151,22 @@ def test_without_the_right_nothing_is_changed(bus):
         assert client.profiles.status().rules == ()
         client.profiles.use("stock")
         assert client.profiles.status().in_force == "stock"
+
+
+def test_what_the_service_cannot_write_is_said_as_it_is(bus):
+    bus.start_polkit(ALL)
+    bus.start_service()
+    with closing(ServiceAccess()) as client:
+        client.profiles.save("at sea", text_of(Profile("at sea", {"sustained": 20.0})))
+        (file,) = bus.folder.rglob("at sea.toml")
+        for each in file.parent.iterdir():
+            each.unlink()
+        file.parent.rmdir()
+        file.parent.write_text("in the way")
+        with pytest.raises(BoltError) as refused:
+            client.profiles.save("at sea", text_of(Profile("at sea", {"sustained": 21.0})))
+    assert "could not be asked" not in str(refused.value)
+    assert str(file.parent) in str(refused.value)
 
 
 def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):

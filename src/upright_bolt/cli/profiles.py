@@ -17,7 +17,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.control import show_value
 from upright_bolt.model.profile import STOCK
 from upright_bolt.model.settings import parse_assignments, show_settings
-from upright_bolt.wording.hold import held_words, proof_words, standing_words
+from upright_bolt.wording.hold import held_words, nothing_applied, proof_words, standing_words
 from upright_bolt.wording.trials import as_error
 
 if TYPE_CHECKING:
@@ -72,7 +72,9 @@ def list_(context: typer.Context, as_json: AsJson = False) -> None:
 
 
 def _mark(name: str, status: "HoldStatus") -> str:
-    return "in force" if name == status.in_force else ""
+    if name != status.in_force:
+        return ""
+    return "active, all withheld" if nothing_applied(status) else "in force"
 
 
 def show(context: typer.Context, name: Name, as_json: AsJson = False) -> None:

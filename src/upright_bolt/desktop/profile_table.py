@@ -94,7 +94,8 @@ class ProfileTable(QScrollArea):
         foot = QHBoxLayout()
         foot.setSpacing(6)
         if each.in_force:
-            foot.addWidget(label("● in force", "strong"))
+            withheld = bool(each.held_back) and each.held_back.keys() >= each.profile.settings.keys()
+            foot.addWidget(label("● active, all withheld" if withheld else "● in force", "strong"))
         else:
             go = button("Use")
             go.setAccessibleName(f"Use {name}")

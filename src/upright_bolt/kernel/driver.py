@@ -17,9 +17,11 @@ from upright_bolt.model.note import Note, NoteCode, note
 
 
 def why_read_only(files: KernelFiles, paths: tuple[str, ...]) -> Note | None:
-    """Return why not all of ``paths`` can be written: for want of rights, or because nobody can; None if they can."""
+    """Return why not all of ``paths`` can be written: they are gone, closed, or for root only; None if they can."""
     if all(files.writable(path) for path in paths):
         return None
+    if not all(files.exists(path) for path in paths):
+        return note(NoteCode.FILE_GONE)
     return note(NoteCode.CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else NoteCode.NEEDS_ROOT)
 
 

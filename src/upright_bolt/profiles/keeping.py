@@ -48,7 +48,7 @@ AGAIN_S = 30.0
 WHOLE_EVERY = 10
 """So often a look by routine reads everything that is held, and not only what can change unheard."""
 OFF_WORD = "upright-bolt=off"
-OFF_WORDS = f"{OFF_WORD} stands on the kernel's command line, so nothing is put in force by itself in this boot"
+OFF_WORDS = f"the kernel's command line has {OFF_WORD}, so no profile is applied in this boot"
 
 
 class Keeping:
@@ -218,10 +218,10 @@ class Keeping:
 
     def _see_what_moved(self) -> None:
         """See whether processors or drivers have come or gone; the kernel may not have told yet."""
-        if self._moved is None and self._backend.processors_moved:
-            self._moved = Cause.PROCESSORS
-        if self._ports.changes.replaced() and self._moved is None:
+        if self._ports.changes.replaced():
             self._moved = Cause.DRIVERS
+        elif self._moved is None and self._backend.processors_moved:
+            self._moved = Cause.PROCESSORS
 
     def _wanted(self, found: Found) -> tuple[str, Cause]:
         """Return which profile should be in force, and why: a person's choice until another rule counts, else rules."""

@@ -24,7 +24,7 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
     standing = found.rules.stand(engine.situation(found.rules))
     counting = next((each.rule for each in standing if each.counts), None)
     doubts, failures = engine.planner.doubts(), engine.failure_record
-    in_force = now.wanted if now.active else ""
+    in_force = now.wanted if now.active and not engine.off else ""
     plan = plan or engine.told_before()
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
     return HoldStatus(

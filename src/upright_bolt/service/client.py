@@ -20,7 +20,7 @@ from upright_bolt.model.trial import ApplyReport, Trial
 from upright_bolt.profiles.remote import RemoteProfiles
 from upright_bolt.service import wire
 from upright_bolt.service.connection import BUS, MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
-from upright_bolt.service.names import BUS_NAME, ERRORS, INTERFACE, SERVICE
+from upright_bolt.service.names import BUS_NAME, ERRORS, FAILED, INTERFACE, SERVICE
 from upright_bolt.service.remote_access import RemoteAccess
 from upright_bolt.service.rights import PERSON_S
 from upright_bolt.service.shared_machine import FRESH_S
@@ -233,7 +233,7 @@ def _outcome(task: "asyncio.Task[tuple[Any, ...]]") -> tuple[Any, ...]:
     except BusFault as fault:
         if fault.name in ABSENT:
             raise ServiceAbsent("The root service is not installed, or has ended and is not started again.") from fault
-        known = ERRORS.get(fault.name)
+        known = ERRORS.get(fault.name, BoltError if fault.name == FAILED else None)
         if known is not None:
             raise known(str(fault)) from fault
         error = StillBeginning if fault.name == TIMED_OUT else Refused

@@ -27,9 +27,10 @@ class Action(StrEnum):
 
 
 ERRORS: dict[str, type[BoltError]] = {
-    f"org.upright_bolt.Error.{error.__name__}": error for error in (BadInput, Denied, InUse, NotHere, Refused)
+    "org.upright_bolt.Error.Failed": BoltError,
+    **{f"org.upright_bolt.Error.{error.__name__}": error for error in (BadInput, Denied, InUse, NotHere, Refused)},
 }
-"""Errors by their names on the bus."""
+"""Errors by their names on the bus; ``Failed`` is any other one of this program."""
 FAILED = "org.freedesktop.DBus.Error.Failed"
 LIMITS_EXCEEDED = "org.freedesktop.DBus.Error.LimitsExceeded"
 
@@ -42,4 +43,5 @@ def name_of(fault: BoltError) -> str:
     """Return an error's name on the bus."""
     if isinstance(fault, TooMuch):
         return LIMITS_EXCEEDED
-    return next((name for name, error in ERRORS.items() if type(fault) is error), FAILED)
+    names = {error: name for name, error in ERRORS.items()}
+    return next(names[kind] for kind in type(fault).__mro__ if kind in names)

@@ -31,6 +31,8 @@ RESTORE_ROUNDS = 4
 
 OFFLINE = (errno.EBUSY, errno.ENOENT, errno.ENODEV, errno.ENXIO)
 """What the kernel says of the files of a processor that is offline."""
+COME_AND_GO = (paths.DRM, paths.CPUFREQ, paths.POWERCAP)
+"""Folders whose entries come and go: cards with docks and boxes, policies and power zones with their drivers."""
 LIMITER = "limiter"
 """The control that says whether power limits hold at all."""
 
@@ -257,13 +259,13 @@ class Backend:
         return self._there_now() != self._there
 
     def _there_now(self) -> tuple[str, ...]:
-        """Return which processors are online, which of those that were not yet whole are by now, and which cards."""
+        """Return which processors are online, which of those that were not yet whole are by now, and which devices."""
         came = [path for path in self._coming if self._answers(path)]
-        cards = self._ports.files.names(paths.DRM)  # docks and boxes come and go
+        devices = [name for folder in COME_AND_GO for name in self._ports.files.names(folder)]
         try:
-            return self.text(paths.CPU_ONLINE), *came, *cards
+            return self.text(paths.CPU_ONLINE), *came, *devices
         except FileFault:
-            return "", *came, *cards
+            return "", *came, *devices
 
     def _look_who_is_there(self) -> None:
         """Note what a survey begun now may find. Whatever comes from here on is told by ``_there_now``."""

@@ -156,14 +156,17 @@ def in_force_words(status: HoldStatus) -> str:
     """Return the profile in force in a few words, for the strip on top."""
     name = profile_words(status.in_force)
     chosen = f"chosen by hand {status.by_hand}" if status.by_hand else ""
-    back = f"{len(status.held_back)} of its settings held back" if status.held_back else ""
+    count = "all" if nothing_applied(status) else str(len(status.held_back))
+    back = f"{count} of its settings withheld" if status.held_back else ""
     return ", ".join(part for part in (capital(name), chosen, back) if part)
 
 
 def used_words(status: HoldStatus) -> str:
     """Return what became of using a profile."""
     name = profile_words(status.in_force)
-    held = f"; {len(status.held_back)} of its settings are held back" if status.held_back else ""
+    if nothing_applied(status):
+        return f"{capital(name)} is active, but all of its settings are withheld."
+    held = f"; {len(status.held_back)} of its settings are withheld" if status.held_back else ""
     return f"{capital(name)} was put in force{held}."
 
 
@@ -174,4 +177,11 @@ def standing_words(status: HoldStatus) -> str:
     if not status.in_force:
         return "No profile is in force."
     chosen = f", chosen by hand {status.by_hand}" if status.by_hand else ""
+    if nothing_applied(status):
+        return f"{capital(profile_words(status.in_force))} is active{chosen}, but all of its settings are withheld."
     return f"In force: {profile_words(status.in_force)}{chosen}."
+
+
+def nothing_applied(status: HoldStatus) -> bool:
+    """Tell whether every setting of the active profile is withheld."""
+    return bool(status.held_back) and not status.applied
