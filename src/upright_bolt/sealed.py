@@ -28,19 +28,25 @@ class NewerVersion(Damaged):
     """A line that a later version of this program has written."""
 
 
+class OlderVersion(Damaged):
+    """A line that an earlier version of this program has written, in a form that is not read any more."""
+
+
 @dataclass(frozen=True)
 class Lines(Generic[T]):
     """What a file of sealed lines holds.
 
     Attributes:
         entries: what every sound line tells, oldest first.
-        unreadable: how many lines are damaged.
+        unreadable: how many lines are damaged, or of a form that is not read any more.
+        older: some are of such a form.
         whole_bytes: length of the file without a torn last line, or a damaged last line end.
         size: length of the file.
     """
 
     entries: tuple[T, ...] = ()
     unreadable: int = 0
+    older: bool = False
     whole_bytes: int = 0
     size: int = 0
 
@@ -54,18 +60,26 @@ def _sum(version: bytes, content: bytes) -> bytes:
     return blake2b(version + b" " + content, digest_size=SUM_BYTES).hexdigest().encode()
 
 
-def opened(version: int, line: bytes) -> bytes:
+def opened(version: int, line: bytes, oldest: int | None = None) -> bytes:
     """Return the content of a line without its end.
+
+    Args:
+        version: the version of the form in which lines are written today.
+        line: the line.
+        oldest: the oldest version that is still read; only the present one if not given.
 
     Raises:
         NewerVersion: a later version of this program has written it, undamaged.
+        OlderVersion: an earlier one has, in a form that is not read any more.
         Damaged: it does not hold what it should.
     """
     of_line, length, check, content = (*line.split(b" ", 3), b"", b"", b"")[:4]
     if not length.isdigit() or length != b"%d" % len(content) or check != _sum(of_line, content):
         raise Damaged("checksum")
-    if of_line != b"%d" % version:
+    if not of_line.isdigit() or int(of_line) > version:
         raise NewerVersion("version")
+    if int(of_line) < (version if oldest is None else oldest):
+        raise OlderVersion("version")
     return content
 
 
@@ -73,7 +87,7 @@ def lines_of(content: bytes, entry_of: Callable[[bytes], T]) -> Lines[T]:
     """Return what the bytes of a file tell; ``entry_of`` reads a line. Raises NewerVersion."""
     *lines, last = content.split(b"\n")
     entries: list[T] = []
-    unreadable, torn = 0, len(last)
+    unreadable, older, torn = 0, False, len(last)
     if last:
         with suppress(Damaged):  # its line end alone may be damaged: the entry was acknowledged
             entry_of(last[:-1])
@@ -84,9 +98,10 @@ def lines_of(content: bytes, entry_of: Callable[[bytes], T]) -> Lines[T]:
             entries.append(entry_of(line))
         except NewerVersion:
             raise
-        except Damaged:
+        except Damaged as fault:
             unreadable += 1
-    return Lines(tuple(entries), unreadable, len(content) - torn, len(content))
+            older |= isinstance(fault, OlderVersion)
+    return Lines(tuple(entries), unreadable, older, len(content) - torn, len(content))
 
 
 def read_log(path: Path, entry_of: Callable[[bytes], T], most: int) -> Lines[T]:

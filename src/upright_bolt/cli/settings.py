@@ -162,7 +162,7 @@ def status_data(now: "Status") -> dict[str, Any]:
     drift = [asdict(entry) | {"why": sentence(entry.why)} for entry in now.drift]
     held_down = {name: sentence(why) for name, why in now.capped.items()}
     return {"trial": trial_data(now.trial), "drift": drift, "kept": now.kept, "capped": held_down,
-            "unseen": sentence(now.unseen)}  # fmt: skip
+            "unseen": sentence(now.unseen), "stock_unknown": now.stock_unknown}  # fmt: skip
 
 
 def plug(
@@ -239,6 +239,8 @@ def _print_status(now: "Status") -> None:
         since, tried = date_and_time(now.trial.since), show_settings(now.trial.settings)
         print(f"A trial is running since {since}, by {now.trial.by}: {tried}.")
         print(f"Before it: {show_settings(now.trial.before_values)}.")
+    if now.stock_unknown:
+        print("Stock values are unknown until the next restart: an earlier record of this boot could not be read.")
     if now.kept:
         print(f"Kept in this boot: {show_settings(now.kept)}.")
     for entry in now.drift:

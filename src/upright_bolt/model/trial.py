@@ -111,6 +111,7 @@ class Recovery:
         damaged: names of damaged records.
         aside: where they are kept now; empty if there was no room for a copy.
         why: why files were left, as far as that is known.
+        older: records were not damaged, but of an earlier version of this program, in a form that is not read any more.
     """
 
     trial: Trial | None
@@ -119,6 +120,7 @@ class Recovery:
     damaged: tuple[str, ...] = ()
     aside: tuple[str, ...] = ()
     why: Note | None = None
+    older: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -128,6 +130,7 @@ class Status:
     Attributes:
         capped: what holds a control down that was set, by its name: what was set counts again once that lets go.
         slept: the machine has slept since: registers, and limits as well, are the firmware's after waking.
+        stock_unknown: an earlier record of this boot could not be read, so not all stock values are known.
         unseen: why it cannot be told whether somebody with more rights has a trial running; None if it can.
     """
 
@@ -138,6 +141,7 @@ class Status:
     capped: dict[str, Note] = field(default_factory=dict)
     unseen: Note | None = None
     slept: bool = False
+    stock_unknown: bool = False
 
     @property
     def tried(self) -> dict[str, Value]:

@@ -13,7 +13,7 @@ SERVICE = DBusAddress(PATH, BUS_NAME, INTERFACE)
 POLKIT = DBusAddress(
     "/org/freedesktop/PolicyKit1/Authority", "org.freedesktop.PolicyKit1", "org.freedesktop.PolicyKit1.Authority"
 )
-VERSION = 6
+VERSION = 7
 """Raised when a reply changes its shape."""
 
 

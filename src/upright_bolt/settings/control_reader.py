@@ -49,10 +49,11 @@ class ControlReader:
             state, why_not = ControlState.READ_ONLY, why_unreadable(driver)
         if why_not is not None and why_not.code is NoteCode.NEEDS_ROOT:
             why_not = self._said_by_service(name) or why_not
-        stock = self._memory.stock.get(name)
-        if stock is None:
-            stock = in_force if facts.note is None or facts.note.code not in CAPPED else self._backend.chosen(name)
-        low, high = self._lowest(facts, stock), self._highest(facts, stock)
+        known = self._memory.stock.get(name)
+        if known is None:
+            known = in_force if facts.note is None or facts.note.code not in CAPPED else self._backend.chosen(name)
+        low, high = self._lowest(facts, known), self._highest(facts, known)
+        stock = None if self._memory.unsure and name not in self._memory.stock else known
         return Control(
             name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not, facts.steps
         )

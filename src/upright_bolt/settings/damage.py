@@ -6,15 +6,17 @@ decides what is put in force.
 
 import uuid
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 
-from upright_bolt.errors import BoltError
+from upright_bolt.disk import read_bounded
+from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.trial import Trial
 from upright_bolt.sealed import copy_aside
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.journal import Entry, EntryKind, Journal, Reading, Stock, joined
+from upright_bolt.settings.journal import MOST_BYTES, Entry, EntryKind, Journal, Reading, Stock, joined
 from upright_bolt.settings.past import BootMemory, Past, told_by
 
 
@@ -26,11 +28,13 @@ class Damage:
         names: names of the damaged files.
         aside: their copies; fewer if there was no room.
         whole_record: the journal is concerned, so everything goes back to stock.
+        older: it is not damaged, but of an earlier version of this program.
     """
 
     names: tuple[str, ...]
     aside: tuple[str, ...]
     whole_record: bool
+    older: bool = False
 
 
 def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -> tuple[Past, Damage | None]:
@@ -49,6 +53,9 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
         Damaged: the journal was written by a newer version.
     """
     found = journal.read()
+    unread = journal.unread(found)
+    if unread is not None:
+        return _after_upgrade(unread, found, journal, memory, backend, at)
     past = told_by(found.entries, memory.boot_id)
     whole = memory.take(past)
     if found.unreadable or not whole:
@@ -63,6 +70,29 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
     return past, None
 
 
+def _after_upgrade(
+    unread: Path, found: Reading, journal: Journal, memory: BootMemory, backend: Backend, at: str
+) -> tuple[Past, Damage | None]:
+    """Return what is known where an earlier version has left a record that is not read any more; it is set aside.
+
+    Every form of it names the boots that it tells of. If it names the present one, something was changed in it.
+    """
+    concerned = True
+    with suppress(OSError, BadInput):
+        concerned = memory.boot_id.encode() in read_bounded(unread, MOST_BYTES)
+    if not concerned:
+        copy_aside(unread)
+        with suppress(BoltError):
+            if unread == journal.path:
+                journal.replace(found.entries)
+            else:
+                unread.unlink(missing_ok=True)
+        return look_back(journal, memory, backend, at)
+    past, damage = _stock_instead(found, journal, memory, backend, at, unread=unread)
+    unread.unlink(missing_ok=True) if unread != journal.path else None
+    return past, replace(damage, older=True)
+
+
 def _renewed(memory: BootMemory, at: str) -> tuple[str, ...]:
     with suppress(BoltError):
         copy = memory.save_second(at)
@@ -71,17 +101,18 @@ def _renewed(memory: BootMemory, at: str) -> tuple[str, ...]:
 
 
 def _stock_instead(
-    found: Reading, journal: Journal, memory: BootMemory, backend: Backend, at: str
+    found: Reading, journal: Journal, memory: BootMemory, backend: Backend, at: str, *, unread: Path | None = None
 ) -> tuple[Past, Damage]:
-    nothing_is_sure = memory.doubtful or memory.missing
-    stock = Stock(dict(memory.stock), dict(memory.stock_texts))
+    nothing_is_sure = unread is not None or memory.doubtful or memory.missing
+    stock = Stock(dict(memory.stock), dict(memory.stock_texts), unsure=nothing_is_sure)
     for entry in found.entries:
         if entry.data is not None and entry.data.boot_id == memory.boot_id:
             stock = joined(Stock(entry.data.before_values, entry.data.before), stock)
     if nothing_is_sure:
         stock = joined(_neutral(backend), stock)
     memory.take(Past(stock))
-    copy = copy_aside(journal.path)
+    path = unread if unread is not None else journal.path
+    copy = copy_aside(path)
     aside: tuple[str, ...] = (str(copy),) if copy is not None else ()
     trial = None
     if stock.texts:
@@ -89,8 +120,8 @@ def _stock_instead(
                       boot_id=memory.boot_id)  # fmt: skip
     begun = [Entry(EntryKind.BEGIN, trial.id, at, data=trial)] if trial is not None else []
     with suppress(BoltError):
-        journal.replace([memory.entry(at), *begun] if stock.values else begun)
-    names = [journal.path.name, *([memory.path.name] if memory.doubtful else [])]
+        journal.replace([memory.entry(at), *begun] if stock.values or stock.unsure else begun)
+    names = [path.name, *([memory.path.name] if memory.doubtful else [])]
     aside += _renewed(memory, at)
     return Past(stock, trial=trial), Damage(tuple(names), aside, whole_record=True)
 

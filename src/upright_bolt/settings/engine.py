@@ -33,6 +33,10 @@ from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.settings.trials import Trials
 from upright_bolt.wording.trials import not_applied
 
+STOCK_UNKNOWN = (
+    "Stock values are unknown until the next restart: an earlier record of this boot could not be read. Restart the "
+    "machine to return to stock."
+)
 HELD = "Another process of this program holds this machine; change its settings there."
 
 
@@ -136,7 +140,7 @@ class SettingsEngine:
         """Return the trial, what was kept, and what no longer holds."""
         self._backend.look_at_processors()
         return Status(self.trial, self.drift(), self.kept, self._backend.power_source(), self._capped(),
-                      self._backend.beyond, self._slept())  # fmt: skip
+                      self._backend.beyond, self._slept(), stock_unknown=self._memory.unsure)  # fmt: skip
 
     @property
     def expected(self) -> dict[str, Value]:
@@ -279,6 +283,9 @@ class SettingsEngine:
             for path in (*self._backend.drivers[name].files, *self._backend.offline_files(name, known)) if path in known
         }  # fmt: skip
         absent = [n for n in self._memory.kept if n not in self._backend.drivers and (not names or n in names)]
+        unknown = self._memory.unsure and not set(names) <= set(stock)
+        if unknown or (self._memory.unsure and not texts):
+            raise Refused(STOCK_UNKNOWN)
         if not texts and not absent:
             raise BadInput(
                 "Nothing has been changed in this boot, so the machine's own values are in force."
@@ -390,7 +397,7 @@ def _with_damage(recovered: Recovery | None, damage: Damage | None) -> Recovery 
         return recovered
     outcome = RecoveryOutcome.STOCK if damage.whole_record else RecoveryOutcome.RENEWED
     if recovered is None:
-        return Recovery(None, outcome, damaged=damage.names, aside=damage.aside)
+        return Recovery(None, outcome, damaged=damage.names, aside=damage.aside, older=damage.older)
     if damage.whole_record and recovered.outcome is RecoveryOutcome.PUT_BACK:
         recovered = replace(recovered, outcome=outcome)
-    return replace(recovered, damaged=damage.names, aside=damage.aside)
+    return replace(recovered, damaged=damage.names, aside=damage.aside, older=damage.older)

@@ -22,7 +22,11 @@ from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
 from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, lines_of, opened, read_log, rewrite, sealed
 
-VERSION = 3
+VERSION = 4
+OLDEST = 3
+"""Its lines are those of today without what was added since; earlier ones are told as unreadable."""
+EARLIER = "journal.jsonl"
+"""Where the first version of this program kept its record."""
 COMPACT_BYTES = 256 << 10
 """A journal longer than this is compacted: reading so much takes a few milliseconds."""
 MOST_BYTES = 16 << 20
@@ -61,12 +65,14 @@ CLOSING = frozenset({EntryKind.REFUSED, EntryKind.KEPT, EntryKind.PUT_BACK, Entr
 class Stock:
     """Control values, and texts by kernel file, from before this program changed them in a boot.
 
-    ``by_source`` has the texts of limits that firmware sets by power source, by that source.
+    ``by_source`` has the texts of limits that firmware sets by power source, by that source. ``unsure``: an earlier
+    record of this boot could not be read, so whatever is not here may have been changed before.
     """
 
     values: dict[str, Value] = field(default_factory=dict)
     texts: dict[str, str] = field(default_factory=dict)
     by_source: dict[str, dict[str, str]] = field(default_factory=dict)
+    unsure: bool = False
 
 
 def joined(later: Stock, earlier: Stock) -> Stock:
@@ -75,7 +81,8 @@ def joined(later: Stock, earlier: Stock) -> Stock:
         source: {**later.by_source.get(source, {}), **earlier.by_source.get(source, {})}
         for source in (*later.by_source, *earlier.by_source)
     }
-    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts}, sources)
+    unsure = later.unsure or earlier.unsure
+    return Stock({**later.values, **earlier.values}, {**later.texts, **earlier.texts}, sources, unsure)
 
 
 @dataclass(frozen=True, slots=True)
@@ -129,9 +136,10 @@ def entry_of(line: bytes) -> Entry:
 
     Raises:
         NewerVersion: a later version of this program has written it, undamaged.
+        OlderVersion: an earlier one has, in a form that is not read any more.
         Damaged: it does not hold what it should.
     """
-    entry = _ENTRY.from_text(opened(VERSION, line))
+    entry = _ENTRY.from_text(opened(VERSION, line, OLDEST))
     bounded(entry)
     for name in _names(entry):
         if find_declaration(name) is None:
@@ -178,6 +186,13 @@ class Journal:
             raise Damaged(
                 f"{self.path} was written by a newer version of this program; use that one to end its trials."
             ) from None
+
+    def unread(self, found: Reading) -> Path | None:
+        """Return the file that an earlier version of this program has written in a form that is not read any more."""
+        earlier = self.path.with_name(EARLIER)
+        if earlier.is_file():
+            return earlier
+        return self.path if found.older else None
 
     def append(self, *entries: Entry, closing: bool = False) -> None:
         """Write entries together and wait until they are on the disk.

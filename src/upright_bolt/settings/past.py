@@ -123,6 +123,11 @@ class BootMemory:
         return self._stock.values
 
     @property
+    def unsure(self) -> bool:
+        """Whether stock values that are not in ``stock`` are unknown until the next restart."""
+        return self._stock.unsure
+
+    @property
     def stock_texts(self) -> Mapping[str, str]:
         """The same as texts by kernel file."""
         return self._stock.texts
@@ -167,7 +172,7 @@ class BootMemory:
         return any(self.knows_on(other, files) for other in self._stock.by_source if other != source)
 
     def remember_stock(self, values: Mapping[str, Value], texts: Mapping[str, str], own: "OwnTexts", at: str) -> None:
-        """Remember what is about to be changed for the first time. Raises BoltError.
+        """Remember what is about to be changed for the first time, if it can be known. Raises BoltError.
 
         Args:
             values: of controls.
@@ -175,6 +180,8 @@ class BootMemory:
             own: texts that the firmware has set for the present power source.
             at: date and time.
         """
+        if self.unsure:
+            return
         fresh = {name: value for name, value in values.items() if name not in self._stock.values}
         unseen = {path: text for path, text in texts.items() if path not in self._stock.texts}
         known = self._stock.by_source.get(own.source, {})

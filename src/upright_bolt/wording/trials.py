@@ -44,14 +44,20 @@ def _damaged(recovery: Recovery) -> str:
         return ""
     names = " and ".join(recovery.damaged)
     kept = f"kept as {' and '.join(recovery.aside)}" if recovery.aside else "not kept, since there is no room for it"
+    if recovery.older:
+        return (
+            f"An earlier version of this program has left a record of this boot ({names}) that this version does not "
+            f"read. It is {kept}. Stock values are unknown until the next restart; restart the machine to return to "
+            "stock."
+        )
     if recovery.outcome is RecoveryOutcome.RENEWED:
         return f"The second copy of the stock values ({names}) was damaged. It was written anew; the old one is {kept}."
     return f"The record of what was changed on this machine ({names}) was damaged. It is {kept}."
 
 
-def _put_to_stock(trial: Trial | None) -> str:
+def _put_to_stock(trial: Trial | None, *, older: bool) -> str:
     if trial is None:
-        return "As far as is known nothing had been changed since the last restart."
+        return "" if older else "As far as is known nothing had been changed since the last restart."
     return (
         "What this program may have changed since the last restart was put back to stock: "
         f"{show_settings(trial.before_values)}. Nothing is kept any more; to be certain, restart the machine."
@@ -61,7 +67,7 @@ def _put_to_stock(trial: Trial | None) -> str:
 def _recovered_trial(recovery: Recovery) -> str:
     trial = recovery.trial
     if recovery.outcome is RecoveryOutcome.STOCK:
-        return _put_to_stock(trial)
+        return _put_to_stock(trial, older=recovery.older)
     if trial is None:
         return ""
     what = f"The trial of {date_and_time(trial.since)} ({show_settings(trial.settings)}, by {trial.by})"
