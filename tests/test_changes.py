@@ -58,7 +58,7 @@ def test_nothing_is_opened_until_something_is_watched(changes):
 
 
 def test_a_write_is_told_once_and_only_of_what_is_watched(changes, root):
-    changes.watch([LIMIT, "/dev/cpu/0/msr:offset-core"])
+    changes.watch([LIMIT, paths.CORE_OFFSET])
     written_by_another(root, OTHER)
     assert changes.take() == []
     written_by_another(root, LIMIT)
@@ -149,6 +149,20 @@ def test_files_that_vanish_return_or_are_made_anew_are_told_once_and_watched_aga
     assert named.replaced()
     written_by_another(root, LIMIT)
     assert [(c.kind, c.path) for c in named.take()] == [(ChangeKind.WRITTEN, LIMIT)]
+
+
+def test_a_program_that_writes_a_register_is_told_and_named(named, root):
+    device = root / "dev/cpu/3/msr"
+    device.parent.mkdir(parents=True)
+    device.write_bytes(bytes(64))
+    named.watch([paths.CORE_OFFSET, paths.CLAMP])
+    device.write_bytes(bytes(64))
+    device.read_bytes()
+    assert named.take() == []
+    number = written_by_another(root, "/dev/cpu/3/msr")
+    told = named.take()
+    assert {change.path for change in told} == {paths.CORE_OFFSET, paths.CLAMP}
+    assert all(str(number) in change.who for change in told)
 
 
 def test_a_scaling_driver_that_is_switched_is_told_as_a_driver_that_changes(named, root):

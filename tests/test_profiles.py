@@ -579,6 +579,25 @@ def test_while_a_setting_waits_to_be_put_back_further_writes_cost_no_look(desk, 
     assert len(looks) <= 8
 
 
+def test_a_program_that_writes_the_same_value_again_and_again_costs_few_looks(desk, monkeypatch):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    looks, look = [], desk.profiles._look
+    monkeypatch.setattr(desk.profiles, "_look", lambda now_s, **how: (looks.append(now_s), look(now_s, **how)))
+    for _ in range(600):  # thirty seconds
+        desk.outside.write(PREFERENCE, "192", "energy-tool (process 4711)")
+        desk.wait(0.05)
+    assert len(looks) <= 12
+    desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+    desk.wait(6.0)
+    assert desk.twin.state.epp == [192] * 12
+    desk.wait(60.0)
+    desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+    desk.wait(0.1)
+    assert desk.twin.state.epp == [192] * 12
+
+
 def test_a_processor_that_goes_in_the_middle_of_an_apply_leaves_nothing_half_done(desk):
     desk.profiles.save_rules("")
     written, write = [], desk.twin.files.write

@@ -1,8 +1,8 @@
 """Port ``MachineChanges`` on this computer, or a copy of its files: one descriptor, silent while nothing happens.
 
-inotify tells of a write by any program, and not of a change by the firmware. The platform mode's file raises POLLPRI
-when it changes in any way. Uevents, about chargers, processors and drivers, are taken from the kernel itself, since
-what udev sends on does not reach a process with a network of its own.
+inotify tells of a write by any program, to a register too, and not of a change by the firmware. The platform mode's
+file raises POLLPRI when it changes in any way. Uevents, about chargers, processors and drivers, are taken from the
+kernel itself, since what udev sends on does not reach a process with a network of its own.
 
 A driver that is loaded anew makes new files under the old names. Loading a module and binding a device raise uevents;
 a scaling driver that is switched by its ``status`` file does not, so that file is watched too, and ``replaced``
@@ -51,17 +51,28 @@ class RealChanges:
         self._wanted: dict[str, FileIdentity | None] = {}
         """Files to be watched, each with what it was when last looked at; None where it was not there."""
         self._replaced = False
+        self._registers: list[str] = []
         self._watched: dict[str, int] = {}
         self._real: dict[str, str] = {}
 
     def watch(self, files: Collection[str]) -> None:
         """From now on tell of writes to these files; the first call opens what is needed."""
+        self._registers = [path for path in files if paths.is_register(path)]
         wanted = {path for path in files if not paths.is_register(path)}
+        if self._registers and self._writers is not None and self._writers.known:
+            wanted.update(self._register_devices())
         if any(path.startswith(paths.CPU) for path in wanted):
             wanted.update(switch for switch in paths.DRIVER_SWITCHES if self._identity(switch) is not None)
         if wanted and self._epoll is None:
             self._open()
         self._follow(wanted)
+
+    def _register_devices(self) -> list[str]:
+        """Return the files through which programs write registers: which one they write, nobody tells."""
+        with suppress(OSError):
+            names = [each.name for each in self._place(paths.MSR_DEVICES).iterdir()]
+            return [paths.msr_device(int(name)) for name in names if name.isdecimal()]
+        return []
 
     def replaced(self) -> bool:
         """Tell whether watched files have vanished, returned or become others since the last call."""
@@ -158,8 +169,14 @@ class RealChanges:
         written = dict.fromkeys(numbers[event.wd] for event in events if event.wd in numbers)
         if self._writers is not None and self._writers.known:  # what nobody else wrote was written by this process
             written = {path: None for path in written if path in who}
-        told = [MachineChange(ChangeKind.WRITTEN, path, who.get(path, "")) for path in {**written, **who}]
-        return [MachineChange(ChangeKind.DRIVERS) if c.path in paths.DRIVER_SWITCHES else c for c in told]
+        return [each for path in {**written, **who} for each in self._told_of(path, who.get(path, ""))]
+
+    def _told_of(self, path: str, who: str) -> list[MachineChange]:
+        if path in paths.DRIVER_SWITCHES:
+            return [MachineChange(ChangeKind.DRIVERS)]
+        if path.startswith(paths.MSR_DEVICES):
+            return [MachineChange(ChangeKind.WRITTEN, register, who) for register in self._registers]
+        return [MachineChange(ChangeKind.WRITTEN, path, who)]
 
     def _uevents(self) -> list[MachineChange]:
         kinds: dict[ChangeKind, None] = {}

@@ -45,6 +45,7 @@ BUSY_S = 1.0
 CHIPS_EVERY_S = 2.0
 """While something waits for a graphics chip to wake: the kernel tells nobody of that, and its status costs nothing."""
 AGAIN_S = 30.0
+VAIN_LOOKS, VAIN_S = 4, 5.0
 WHOLE_EVERY = 10
 """So often a look by routine reads everything that is held, and not only what can change unheard."""
 OFF_WORD = "upright-bolt=off"
@@ -87,6 +88,8 @@ class Keeping:
         self._woken = self._watches_owed = False
         self._moved: Cause | None = None
         """What has come or gone since the last look: processors, or drivers."""
+        self._vain: dict[str, int] = {}
+        """Files that were written before this many looks on end without a change."""
         self._waits: set[str] = set()
         """Files of settings that were put back lately: a write to one of them is seen to when its pause is over."""
         now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
@@ -211,7 +214,7 @@ class Keeping:
         elif self._moved is not None and self._plan is not None and self._plan.settings != plan.settings:
             self._put(profile, plan, self._moved)  # what a processor that went in the middle has kept out
         else:
-            self._waits = self._check(now_s, silent_only=silent_only and self._moved is None)
+            self._waits = self._check(now_s, silent_only=silent_only and self._moved is None) | self._in_vain(now_s)
             self._written = {path: who for path, who in self._written.items() if path in self._waits}
         self._woken, self._moved = False, None
         return None
@@ -340,6 +343,19 @@ class Keeping:
         if due:
             self._put_back(due, now_s)
         return waiting
+
+    def _in_vain(self, now_s: float) -> set[str]:
+        """Return files that are written again and again though nothing changes: a later look is soon enough for them.
+
+        Programs write the same value over and over, or a register beside those that are enforced.
+        """
+        drifting = {name for name, one in self._resistance.items() if one.times_s and one.times_s[-1] == now_s}
+        changed = {path for name in drifting for path in self._files_of(name)}
+        self._vain = {path: self._vain.get(path, 0) + 1 for path in self._written if path not in changed}
+        found = {path for path, times in self._vain.items() if times >= VAIN_LOOKS}
+        if found:
+            self._looks_s.append(now_s + VAIN_S)
+        return found
 
     def _cause_of(self, drift: Drift) -> tuple[Cause, str]:
         files = self._files_of(drift.name)

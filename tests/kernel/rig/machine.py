@@ -5,16 +5,19 @@ import os
 import socket
 import subprocess
 import time
+from contextlib import suppress
 from pathlib import Path
+from threading import Event, Thread
 from typing import Any
 
 from rig.build import Rig
-from rig.page import ADDRESS
+from rig.page import ADDRESS, Page
 
 MEMORY_MB = 1024
-CONNECT_WITHIN_S = 20.0
+CONNECT_WITHIN_S = 120.0
 SILENT_S = 300.0
-"""A guest that tells nothing for so long hangs."""
+"""A guest that tells nothing for so long hangs; time in which the emulator was not let run does not count."""
+LOOK_EVERY_S = 0.2
 
 
 class Machine:
@@ -42,7 +45,7 @@ class Machine:
         self._emulator = rig.folder / f"{begin}-emulator.txt"
         first = "rig.first=/lib/systemd/systemd" if systemd else ""
         line = (
-            "console=ttyS0 panic=-1 quiet loglevel=4 no_console_suspend "
+            "console=ttyS0 no_timer_check panic=-1 quiet loglevel=4 no_console_suspend "
             f"memmap=64K${ADDRESS:#x} rig.begin={begin} {first} {words}"
         )
         disks = [(rig.root, "snapshot=on,cache=unsafe"), (rig.program, "readonly=on")]
@@ -68,6 +71,27 @@ class Machine:
         )
         self._line = self._connect(self._talk)
         self._rest = b""
+        self._denied_s, self._ended = 0.0, Event()
+        Thread(target=self._tell_denied, daemon=True).start()
+
+    def _tell_denied(self) -> None:
+        """Write into the machine's memory for how long other programs have kept its processors from running."""
+        page = Page(str(self._memory))
+        before = self._waited_ns()
+        while not self._ended.wait(LOOK_EVERY_S):
+            now = self._waited_ns()
+            # it goes on at the pace of the processor that waits longest
+            self._denied_s += max((now[task] - before.get(task, 0) for task in now), default=0) / 1e9
+            before = now
+            page.set(denied_ms=round(self._denied_s * 1000.0))
+
+    def _waited_ns(self) -> dict[str, int]:
+        """Return for how long each task of the emulator has waited for a processor since it began."""
+        found = {}
+        for task in Path(f"/proc/{self._process.pid}/task").glob("*/schedstat"):
+            with suppress(OSError):
+                found[task.parent.name] = int(task.read_text().split()[1])
+        return found
 
     def _place(self, name: str) -> Path:
         path = self._folder / f"{self._name}-{name}.socket"
@@ -90,18 +114,24 @@ class Machine:
 
     def next_told(self, within_s: float = SILENT_S) -> dict[str, Any] | None:
         """Return the next thing the agent tells; None if it tells nothing within ``within_s``, or is gone."""
-        until = time.monotonic() + within_s
+        until = self._now_s() + within_s
         while b"\n" not in self._rest:
-            self._line.settimeout(max(0.01, until - time.monotonic()))
+            self._line.settimeout(max(0.01, until - self._now_s()))
             try:
                 data = self._line.recv(65536)
             except TimeoutError:
+                if self._now_s() < until:
+                    continue
                 return None
             if not data:
                 return None
             self._rest += data
         line, self._rest = self._rest.split(b"\n", 1)
         return dict(json.loads(line)) if line.strip() else self.next_told(within_s)
+
+    def _now_s(self) -> float:
+        """Return the time in s without that in which the emulator was not let run."""
+        return time.monotonic() - self._denied_s
 
     def order(self, command: str) -> None:
         """Give the emulator's own monitor a command."""
@@ -111,6 +141,7 @@ class Machine:
 
     def cut(self) -> None:
         """Take the power away: nothing that has not reached the disk stays."""
+        self._ended.set()
         self._process.kill()
         self._process.wait()
         self._line.close()

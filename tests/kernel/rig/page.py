@@ -7,9 +7,10 @@ import struct
 ADDRESS = 0x10000000
 WORDS = {
     "charger": 0x04, "battery_state": 0x08, "battery_mw": 0x0C, "battery_mwh": 0x10, "battery_mv": 0x14,
-    "tenths_of_kelvin": 0x18, "clock_cap": 0x1C,
+    "tenths_of_kelvin": 0x18, "clock_cap": 0x1C, "denied_ms": 0x20,
 }  # fmt: skip
-"""``clock_cap`` is the number of the highest clock that the firmware allows, 0 for the highest of all."""
+"""``clock_cap`` is the number of the highest clock that the firmware allows, 0 for the highest of all. ``denied_ms`` is
+for how long the emulator wanted to run and was not let: limits of time within leave it out."""
 SIZE = 4096
 
 
@@ -25,3 +26,8 @@ class Page:
         for name, value in words.items():
             place = WORDS[name]
             self._memory[place : place + 4] = struct.pack("<I", value)
+
+    def get(self, name: str) -> int:
+        """Read a word by its name."""
+        place = WORDS[name]
+        return int(struct.unpack("<I", self._memory[place : place + 4])[0])

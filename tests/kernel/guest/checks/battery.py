@@ -3,7 +3,7 @@
 import json
 import time
 
-from guest import USER, Guest
+from guest import USER, Guest, now
 
 MAINS = "/sys/class/power_supply/ADP1/online"
 BATTERY = "/sys/class/power_supply/BAT0"
@@ -29,10 +29,10 @@ def drain(guest: Guest) -> None:
         running = guest.start("sample", "--json", "--interval", "0.5s", "--count", "16", user=user)
         guest.until(lambda r=running: len(samples(r.text())) >= 2, 60.0)
         guest.write(f"{BATTERY}/alarm", UNPLUG)
-        begun = time.monotonic()
+        begun = now()
         guest.until(lambda r=running: samples(r.text())[-1]["values"]["charger"] == 0.0, 10.0)
-        guest.note(f"seen {time.monotonic() - begun:.2f} s after it was pulled")
-        seen = time.monotonic() - begun
+        guest.note(f"seen {now() - begun:.2f} s after it was pulled")
+        seen = now() - begun
         done = running.wait()
         rows = [s["values"] for s in samples(done.out)]
         guest.note(str([(r["charger"], r["battery.drain"]) for r in rows]))

@@ -2,9 +2,8 @@
 
 import json
 import os
-import time
 
-from guest import USER, Guest
+from guest import USER, Guest, now
 
 CPU = "/sys/devices/system/cpu"
 POLICIES = [f"{CPU}/cpufreq/policy{n}" for n in (0, 1)]
@@ -239,11 +238,11 @@ def under_load(guest: Guest) -> None:
         took = []
         session = open_session("host", None, "checks", exclusive=True)
         for turn in range(20):
-            begun = time.monotonic()
+            begun = now()
             report = session.try_settings(
                 {"clock-max": float(STEPS[turn % 5]), "governor": "powersave"}, standing=False
             )
-            took.append(time.monotonic() - begun)
+            took.append(now() - begun)
             assert report.ok, (turn, report)
             assert held(guest) == [STEPS[turn % 5]] * 2
             if turn % 4 == 3:

@@ -2,10 +2,9 @@
 
 import os
 import signal
-import time
 from pathlib import Path
 
-from guest import USER, Guest
+from guest import USER, Guest, now
 
 
 def prepare(guest: Guest) -> None:
@@ -43,9 +42,9 @@ def killed(guest: Guest) -> None:
     running = guest.start("run", "steady", "--duration", "30s", "--start", "at-once", user=USER)
     guest.until(lambda: len(workers()) == 2, 120.0)
     os.kill(running.process, signal.SIGKILL)
-    begun = time.monotonic()
+    begun = now()
     guest.until(lambda: not workers(), 30.0)
-    guest.note(f"gone after {time.monotonic() - begun:.1f} s")
+    guest.note(f"gone after {now() - begun:.1f} s")
     listed = guest.run("runs", "--json", user=USER)
     guest.note(listed.out)
     assert '"running"' not in listed.out

@@ -1,11 +1,10 @@
 """Power limits, registers and voltages through the kernel's own powercap zones and register device, and sleep."""
 
 import json
-import time
 from contextlib import suppress
 from pathlib import Path
 
-from guest import USER, Guest
+from guest import USER, Guest, now
 
 ZONE = "/sys/class/powercap/intel-rapl:0"
 DRIVER = "/sys/bus/platform/drivers/intel_rapl_msr"
@@ -174,11 +173,9 @@ def offsets(guest: Guest) -> None:
         said = {}
         for behaviour, code in cases.items():
             guest.registers(f"mbox={behaviour}")
-            begun = time.monotonic()
+            begun = now()
             done = guest.run("set", "core-offset=-50mV", "cache-offset=-30mV", user=user)
-            guest.note(
-                f"{behaviour}: {time.monotonic() - begun:.1f} s, {done.code} {done.out.splitlines()[-1:]} {done.err}"
-            )
+            guest.note(f"{behaviour}: {now() - begun:.1f} s, {done.code} {done.out.splitlines()[-1:]} {done.err}")
             assert done.code == code, (behaviour, done)
             said[behaviour] = done.err
             guest.registers("mbox=ok")
