@@ -1,6 +1,7 @@
 """What stands behind registers: believed only where it is known, put back bit by bit, and told from sleep."""
 
 import errno
+from pathlib import Path
 
 import pytest
 
@@ -9,7 +10,10 @@ from trees import build_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import mailbox, registers
+from upright_bolt.kernel.interfaces.package_bits import TurboTable
 from upright_bolt.kernel.machine_ports import MachinePorts
+from upright_bolt.kernel.ports import NoRegisters, RealFiles
+from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.note import NoteCode, Subject, note
 from upright_bolt.settings.backend import Backend
@@ -167,3 +171,11 @@ def test_without_the_right_to_look_no_trial_is_not_said(engine_of):
     engine = engine_of(fresh_twin(), gaps=(gap,))
     assert sentence(engine.status().unseen) == "You may not read this machine."
     assert engine_of(fresh_twin()).status().unseen is None
+
+
+def test_a_turbo_table_that_lost_the_row_of_an_offline_core_still_holds():
+    table = TurboTable(Probe(RealFiles(Path("/nowhere")), NoRegisters()), 1)
+    assert table.same("3200,3100", "3200")
+    assert table.same("3200", "3200,3100")
+    assert not table.same("3200,3100", "3300")
+    assert not table.same("3200,3100", "3200,3000")

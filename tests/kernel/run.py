@@ -8,7 +8,7 @@ import os
 import shutil
 import sys
 import time
-from argparse import ArgumentParser
+from argparse import ArgumentParser, Namespace
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
@@ -45,6 +45,7 @@ SCENARIOS = (
     Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
     Scenario("power", processor=INTEL),
     Scenario("clocks"),
+    Scenario("enforce", processor=INTEL),
     Scenario("systemd", processor=INTEL, systemd=True, long=True),
     Scenario("loads", long=True),
 )
@@ -139,27 +140,29 @@ def why_not() -> str:
     return ""
 
 
-def read_words(words: list[str]) -> tuple[list[str], bool, bool]:
-    """Return the scenarios that are asked for, and whether ``--long`` and ``--show`` are. Other words end it."""
+def read_words(words: list[str]) -> Namespace:
+    """Return what is asked for. Other words end it."""
     parser = ArgumentParser(description="Run the program on a real kernel in an emulator.")
     known = [*(scenario.name for scenario in SCENARIOS), CUTS]
     parser.add_argument("scenarios", nargs="*", metavar="SCENARIO", help=f"{', '.join(known)}; all if none is named")
     parser.add_argument("--long", action="store_true", help="also what takes long, and fifty power cuts")
     parser.add_argument("--show", action="store_true", help="print what each check saw")
+    parser.add_argument("--newer", action="store_true", help="on the newer kernel of Debian's backports")
     asked = parser.parse_args(words)
     if unknown := [name for name in asked.scenarios if name not in known]:
         parser.error(f"there is no {', '.join(unknown)}; there are {', '.join(known)}")
-    return asked.scenarios, asked.long, asked.show
+    return asked
 
 
 def main(words: list[str]) -> int:
     """Run what is asked for and return the exit code."""
-    asked, long, show = read_words(words)
+    words_read = read_words(words)
+    asked, long, show = words_read.scenarios, words_read.long, words_read.show
     why = why_not()
     if why:
         print(why, file=sys.stderr)
         return 0 if os.environ.get(SKIP) == "1" else 1
-    rig = build(folder())
+    rig = build(folder(), newer=words_read.newer)
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
     work = [

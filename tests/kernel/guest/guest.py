@@ -9,6 +9,7 @@ import subprocess
 import termios
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -109,6 +110,71 @@ class Running:
         return Done(self._code or 0, self._out.read_text(), self._err.read_text())
 
 
+class Writer:
+    """Another program that does something, and lives on until it is left.
+
+    Args:
+        act: what it does; it says when it begins.
+
+    Attributes:
+        process: its number.
+        began: when it began, by ``now``; 0 before that.
+    """
+
+    def __init__(self, act: Callable[[], None]) -> None:
+        self._act = act
+        self.process, self.began, self._told = 0, 0.0, -1
+
+    def __enter__(self) -> "Writer":
+        reading, writing = os.pipe()
+        self.process = os.fork()
+        if self.process == 0:
+            os.write(writing, f"{now():20.6f}".encode())
+            with suppress(BaseException):
+                self._act()
+                os.write(writing, b"done")
+                time.sleep(3600.0)
+            os._exit(0)
+        os.close(writing)
+        self._told = reading
+        self.began = float(os.read(reading, 20))
+        return self
+
+    def acted(self) -> None:
+        """Wait until it has done it."""
+        os.read(self._told, 4)
+
+    def __exit__(self, *_: object) -> None:
+        os.kill(self.process, signal.SIGKILL)
+        os.waitpid(self.process, 0)
+        os.close(self._told)
+
+
+class LoginManager:
+    """Stands in for the login manager: has its name on the bus, and sends its signals."""
+
+    def __init__(self) -> None:
+        from jeepney import DBusAddress, message_bus
+        from jeepney.io.blocking import open_dbus_connection
+
+        self._connection = open_dbus_connection("SYSTEM")
+        self._connection.send_and_get_reply(message_bus.RequestName("org.freedesktop.login1"))
+        self._address = DBusAddress("/org/freedesktop/login1", interface="org.freedesktop.login1.Manager")
+        time.sleep(1.0)
+
+    def send(self, name: str, word: bool) -> None:
+        """Send one of its signals."""
+        from jeepney import new_signal
+
+        self._connection.send(new_signal(self._address, name, "b", (word,)))
+
+    def __enter__(self) -> "LoginManager":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._connection.close()
+
+
 class Guest:
     """The machine within."""
 
@@ -189,6 +255,43 @@ class Guest:
         """Write a file."""
         with open(path, "w") as file:
             file.write(text)
+
+    @staticmethod
+    def write_register(nr: int, value: int, cpu: int = 1) -> None:
+        """Write a register through the kernel's own device, as other programs do."""
+        with open(f"/dev/cpu/{cpu}/msr", "wb", buffering=0) as file:
+            os.pwrite(file.fileno(), value.to_bytes(8, "little"), nr)
+
+    def mount_over(self, path: str, text: str) -> None:
+        """Let a file of the kernel's show something else."""
+        self._number += 1
+        instead = f"/tmp/instead-{self._number}"
+        self.write(instead, text + "\n")
+        self.shell("mount", "--bind", instead, path)
+
+    @staticmethod
+    def unmount(path: str) -> None:
+        """Let a file of the kernel's show what it shows."""
+        while subprocess.run(["umount", path], check=False, capture_output=True, env=PLAIN).returncode == 0:
+            pass
+
+    @staticmethod
+    def login_manager() -> LoginManager:
+        """Return a stand-in for the login manager."""
+        return LoginManager()
+
+    @staticmethod
+    def ticks(process: int) -> float:
+        """Return how long a process has run, in s of processor time."""
+        words = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
+        return sum(map(int, words[11:13])) / os.sysconf("SC_CLK_TCK")
+
+    @staticmethod
+    def wakings(process: int) -> int:
+        """Return how often the threads of a process have waited for something."""
+        texts = [task.read_text() for task in Path(f"/proc/{process}/task").glob("*/status")]
+        lines = [line for text in texts for line in text.splitlines() if line.startswith("voluntary")]
+        return sum(int(line.split()[1]) for line in lines)
 
     def modules(self, *names: str) -> None:
         """Load modules of the kernel."""

@@ -22,6 +22,10 @@ GUEST_MODULES = (
     "acpi-cpufreq", "ac", "battery", "thermal", "button", "fan", "msr", "video", "ideapad-laptop", "intel_rapl_msr",
     "cpufreq_powersave", "cpufreq_userspace", "cpufreq_ondemand", "cpufreq_conservative",
 )  # fmt: skip
+BACKPORTS = (
+    "deb [signed-by=/usr/share/keyrings/debian-archive-keyring.gpg] "
+    "http://deb.debian.org/debian bookworm-backports main\n"
+)
 FIRST = """#!/bin/busybox sh
 export PATH=/bin
 mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev
@@ -76,11 +80,13 @@ def digest(*paths: Path | str) -> str:
     return whole.hexdigest()[:12]
 
 
-def build(folder: Path) -> Rig:
-    """Return the rig in ``folder``, made as far as it is missing or has changed."""
+def build(folder: Path, *, newer: bool = False) -> Rig:
+    """Return the rig in ``folder``, made as far as it is missing or has changed; ``newer``: with a newer kernel."""
+    folder = folder / "newer" if newer else folder
     folder.mkdir(parents=True, exist_ok=True)
-    version = _kernel_version()
-    kernel = _kernel(folder, version)
+    packages = Packages(folder, newer=newer)
+    version = packages.kernel_version()
+    kernel = _kernel(folder, version, packages)
     module = _registers(folder, kernel, version)
     made_by = Path(__file__).with_name("root.py")
     made_of = (PROJECT / "runtime.lock", PROJECT / "system", PROJECT / "tools/install.sh", KERNEL_TESTS / "registers")
@@ -94,35 +100,56 @@ def build(folder: Path) -> Rig:
     return Rig(folder, kernel / "boot" / f"vmlinuz-{version}", first, root, _program(folder), _tables(folder))
 
 
-def _kernel_version() -> str:
-    depends = run("apt-cache", "depends", "linux-image-amd64")
-    name = next((line.split()[-1] for line in depends.splitlines() if "Depends: linux-image" in line), "")
-    if not name:
-        raise SystemExit("The package list does not know linux-image-amd64: apt-get update")
-    return name.removeprefix("linux-image-")
+class Packages:
+    """Debian's packages as this machine knows them, or those of its backports.
+
+    Args:
+        folder: where lists of backports are kept, and packages fetched.
+        newer: those of backports.
+    """
+
+    def __init__(self, folder: Path, *, newer: bool) -> None:
+        self._folder = folder
+        self._options: tuple[str, ...] = ()
+        if newer:
+            lists, source = folder / "lists", folder / "backports.list"
+            (lists / "partial").mkdir(parents=True, exist_ok=True)
+            source.write_text(BACKPORTS)
+            self._options = ("-o", f"Dir::Etc::sourcelist={source}", "-o", "Dir::Etc::sourceparts=/dev/null",
+                             "-o", f"Dir::State::lists={lists}", "-o", f"Dir::Cache={folder}")  # fmt: skip
+            run("apt-get", *self._options, "update", "-q")
+
+    def depends(self, package: str) -> list[str]:
+        """Return what a package depends on."""
+        lines = run("apt-cache", *self._options, "depends", package).splitlines()
+        return [line.split()[-1] for line in lines if "Depends: " in line]
+
+    def kernel_version(self) -> str:
+        """Return the version of Debian's own kernel. Raises SystemExit if the lists do not know it."""
+        names = [name for name in self.depends("linux-image-amd64") if name.startswith("linux-image-")]
+        if not names:
+            raise SystemExit("The package list does not know linux-image-amd64: apt-get update")
+        return names[0].removeprefix("linux-image-")
+
+    def unpack(self, names: list[str], into: Path) -> None:
+        """Fetch packages and unpack them in a folder; nothing of them is installed."""
+        for name in names:
+            run("apt-get", *self._options, "download", "-q", name, cwd=self._folder)
+            archive = next(iter(sorted(self._folder.glob(f"{name}_*.deb"))))
+            run("dpkg", "-x", str(archive), str(into))
+            archive.unlink()
 
 
-def _fetch(folder: Path, into: Path, packages: list[str]) -> None:
-    for package in packages:
-        run("apt-get", "download", "-q", package, cwd=folder)
-        archive = next(iter(sorted(folder.glob(f"{package}_*.deb"))))
-        run("dpkg", "-x", str(archive), str(into))
-        archive.unlink()
-
-
-def _kernel(folder: Path, version: str) -> Path:
+def _kernel(folder: Path, version: str, packages: Packages) -> Path:
     """Return the unpacked kernel and its headers; every other version is removed."""
     target = folder / f"kernel-{version}"
     if not (target / "whole").exists():
         for old in folder.glob("kernel-*"):
             shutil.rmtree(old)
         headers = f"linux-headers-{version}"
-        depends = run("apt-cache", "depends", headers).splitlines()
-        wanted = [
-            line.split()[-1] for line in depends if "Depends: linux-headers" in line or "Depends: linux-kbuild" in line
-        ]
+        wanted = [name for name in packages.depends(headers) if name.startswith(("linux-headers", "linux-kbuild"))]
         target.mkdir()
-        _fetch(folder, target, [f"linux-image-{version}", headers, *wanted])
+        packages.unpack([f"linux-image-{version}", headers, *wanted], target)
         run("depmod", "-b", str(target), version)
         _relocate(target, version)
         (target / "whole").touch()
@@ -154,7 +181,15 @@ def _registers(folder: Path, kernel: Path, version: str) -> Path:
             shutil.rmtree(old) if old.is_dir() else old.unlink()
         work = folder / "registers"
         shutil.copytree(source, work)
-        run("make", "-s", "-C", str(kernel / "usr/src" / f"linux-headers-{version}"), f"M={work}", "modules")
+        run(
+            "make",
+            "-s",
+            "-C",
+            str(kernel / "usr/src" / f"linux-headers-{version}"),
+            f"M={work}",
+            "CONFIG_DEBUG_INFO_BTF_MODULES=",
+            "modules",
+        )
         shutil.copy(work / "rig_registers.ko", made)
     return made
 
