@@ -32,6 +32,7 @@ from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import look_back
+from upright_bolt.twin.outside import Outside
 from waiting import until
 
 
@@ -305,6 +306,33 @@ def test_a_search_keeps_the_computer_awake_and_lets_it_sleep_whenever_it_does_no
     assert len(bus.inhibitors()) == 1
     scene.session.close()
     until(lambda: not bus.inhibitors())
+
+
+def test_a_test_in_whose_middle_the_machine_sleeps_counts_only_as_far_as_it_had_come(tmp_path):
+    scene = SearchScene(tmp_path)
+    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    twin = scene.session.machine.clock._twin
+    slept = 0
+    while slept < 3:
+        scene.tick(1)
+        run, rung = scene.session.run, active.search.rungs[-1] if active.search.rungs else None
+        worked_s = run.progress().elapsed_s if run is not None else 0.0
+        if worked_s < 5.0 or not rung.position or rung.number in active.search.ends:
+            continue
+        slept += 1
+        Outside(twin).sleep(7200.0)
+        assert twin.state.offsets_mv[0] == 0.0
+        while rung.number not in active.search.ends:
+            scene.tick(1)
+        end = active.search.ends[rung.number]
+        assert end.outcome is Outcome.STOPPED
+        assert end.load_s <= worked_s + 1.0
+        assert end.full_load_s <= worked_s + 1.0
+    active.stop()
+    while scene.session.end_search() is None:
+        scene.tick(1)
+    found = scene.carry_on(scene.log.get(active.search.asked.id))
+    assert found.end is not None
 
 
 def test_without_a_login_manager_nothing_keeps_the_computer_awake_and_nothing_fails(bus, monkeypatch):

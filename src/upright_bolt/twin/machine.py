@@ -4,6 +4,7 @@ import time
 from pathlib import Path
 
 from upright_bolt.errors import MachineFroze
+from upright_bolt.kernel.clock import LEAST_SLEEP_S, ClockJump
 from upright_bolt.twin.chip import TwinSpec
 from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.files import TwinFiles
@@ -81,6 +82,7 @@ class TwinClock:
         self._twin = twin
         self._due: float | None = None
         self._kept_s: float | None = None
+        self._slept_s = twin.state.slept_s
 
     def now_s(self) -> float:
         """Return the twin's time in s."""
@@ -103,9 +105,10 @@ class TwinClock:
         """Return for how long the twin has slept."""
         return self._twin.state.slept_s
 
-    def jumps(self) -> tuple[()]:
-        """A twin's time neither sleeps nor is set."""
-        return ()
+    def jumps(self) -> tuple[ClockJump, ...]:
+        """Return how long it has slept since the last call; its clock is never set."""
+        slept_s, self._slept_s = self.asleep_s() - self._slept_s, self.asleep_s()
+        return (ClockJump(slept=True, seconds=slept_s),) if slept_s > LEAST_SLEEP_S else ()
 
     def keep_up(self) -> None:
         """Let as much time pass as has passed outside since the last call."""

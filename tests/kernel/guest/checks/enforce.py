@@ -318,7 +318,7 @@ def boot_word(guest: Guest) -> None:
     next_boot(guest)
     guest.mount_over(COMMAND_LINE, guest.read(COMMAND_LINE) + " upright-bolt=off")
     status = guest.run("hold")
-    guest.note(status.out + guest.run("profile", "list").out)
+    guest.note(status.out + status.err + guest.run("profile", "list").out)
     time.sleep(8.0)
     assert guest.register(0x610) == LIMITS
     assert guest.planes() == [0, 0, 0, 0]
