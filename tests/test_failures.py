@@ -499,3 +499,20 @@ def test_a_trial_that_has_failed_is_not_kept(desk):
     desk.shared.put_back(caller)
     assert desk.shared.apply(caller, {"core-offset": -60.0, "cache-offset": -20.0}, standing=False).ok
     assert desk.shared.keep(caller).settings["core-offset"] == -60.0
+
+
+def test_on_the_way_from_one_pair_of_offsets_to_another_neither_is_deeper_than_at_both_ends(desk):
+    desk.profiles.save_rules("")
+    desk.profiles.use("stock")
+    caller, seen, changed = Caller(":1.7", uid=1000, pid=4711), [], desk.twin.physics.settings_changed
+    desk.twin.physics.settings_changed = lambda: (seen.append(tuple(desk.twin.state.offsets_mv[:3:2])), changed())
+    pairs = [(-20.0, -95.0), (-80.0, -20.0), (-20.0, -95.0)]
+    for core, cache in pairs:
+        assert desk.shared.apply(caller, {"core-offset": core, "cache-offset": cache}, standing=False).ok
+    desk.shared.keep(caller)
+    assert desk.shared.apply(caller, {"core-offset": -80.0, "cache-offset": -20.0}, standing=False).ok
+    desk.shared.put_back(caller)
+    assert desk.shared.apply(caller, {"core-offset": -80.0, "cache-offset": -20.0}, standing=False).ok
+    desk.shared.put_back(caller)
+    assert {tuple(round(value, -1) for value in pair) for pair in seen} >= {(-20.0, -90.0), (-80.0, -20.0)}
+    assert not [pair for pair in seen if pair[0] < -70.0 and pair[1] < -70.0]

@@ -1,5 +1,7 @@
 """Every kernel path this program uses, as the kernel names them. The ports decide where they lie."""
 
+import re
+
 CPUINFO = "/proc/cpuinfo"
 VERSION = "/proc/version"
 PROC = "/proc"
@@ -69,6 +71,21 @@ ALLOW_WRITES = "/sys/module/msr/parameters/allow_writes"
 def is_register(path: str) -> bool:
     """Tell whether a path is our own name for what stands behind a register, so that no file has it."""
     return path in OFFSETS or path in REGISTER_BITS
+
+
+_NUMBER = re.compile(r"\d+")
+_PROCESSOR = re.compile(rf"{CPU}/(?:cpu|cpufreq/policy)(\d+)/")
+
+
+def processor_of(path: str) -> int | None:
+    """Return to which processor a kernel file belongs; None if to none."""
+    found = _PROCESSOR.match(path)
+    return int(found[1]) if found is not None else None
+
+
+def without_numbers(path: str) -> str:
+    """Return a path without its numbers, so that the same file of two processors is one."""
+    return _NUMBER.sub("", path)
 
 
 def process_stat(number: int) -> str:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence, Write
-from upright_bolt.model.catalogue import beside, declaration_of
+from upright_bolt.model.catalogue import beside, danger_of, declaration_of
 from upright_bolt.model.control import Control, Value, show_value
 from upright_bolt.model.note import CAPPED, Note, NoteCode, note
 from upright_bolt.model.settings import Settings
@@ -91,7 +91,8 @@ def refused_report(settings: Settings, controls: Mapping[str, Control], refused:
 def write_order(settings: Settings, drivers: Mapping[str, ControlDriver]) -> list[str]:
     """Return the asked controls in an order that is valid at each step.
 
-    ``drivers`` gives the usual order. Of two clock bounds, the highest goes first when both rise.
+    ``drivers`` gives the usual order. Of two clock bounds, the highest goes first when both rise. Of several controls
+    that can fail, those that come nearer to stock go first: together they are never deeper than before or after.
     """
     names = [name for name in drivers if name in settings]
     for low, high in _clock_bounds(settings):
@@ -100,7 +101,18 @@ def write_order(settings: Settings, drivers: Mapping[str, ControlDriver]) -> lis
             if isinstance(top, float) and float(settings[low]) > top:
                 first, second = names.index(low), names.index(high)
                 names[first], names[second] = names[second], names[first]
+    risky = [name for name in names if danger_of(name)]
+    if len(risky) > 1:
+        in_turn = iter(sorted(risky, key=lambda name: _goes_deeper(drivers[name], settings[name])))
+        names = [next(in_turn) if danger_of(name) else name for name in names]
     return names
+
+
+def _goes_deeper(driver: ControlDriver, value: Value) -> bool:
+    held = driver.read()
+    if isinstance(held, str) or isinstance(value, str) or held is None:
+        return False
+    return danger_of(driver.name) * (value - held) > 0.0
 
 
 def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]) -> ApplyReport:

@@ -1,7 +1,6 @@
 """The backend: one machine surveyed, read, sampled and written through its ports. It decides nothing."""
 
 import errno
-import re
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import replace
@@ -16,7 +15,7 @@ from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.probe import cpu_list
 from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.survey import refreshed, survey
-from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of
+from upright_bolt.model.catalogue import CATALOGUE, beside, danger_of, declaration_of, part_of
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
@@ -35,16 +34,6 @@ COME_AND_GO = (paths.DRM, paths.CPUFREQ, paths.POWERCAP)
 """Folders whose entries come and go: cards with docks and boxes, policies and power zones with their drivers."""
 LIMITER = "limiter"
 """The control that says whether power limits hold at all."""
-
-
-NUMBER = re.compile(r"\d+")
-PROCESSOR = re.compile(rf"{paths.CPU}/(?:cpu|cpufreq/policy)(\d+)/")
-
-
-def processor_of(path: str) -> int | None:
-    """Return to which processor a kernel file belongs; None if to none."""
-    found = PROCESSOR.match(path)
-    return int(found[1]) if found is not None else None
 
 
 def _nothing() -> None:
@@ -306,8 +295,8 @@ class Backend:
     def offline_files(self, name: str, files: Iterable[str]) -> list[str]:
         """Return which of some files a control will have again once their processor is back."""
         driver = self.drivers[name]
-        shapes = {NUMBER.sub("", path) for path in driver.files if path.startswith(paths.CPU)}
-        known = [path for path in files if NUMBER.sub("", path) in shapes and path not in driver.files]
+        alike = {paths.without_numbers(path) for path in driver.files if path.startswith(paths.CPU)}
+        known = [path for path in files if paths.without_numbers(path) in alike and path not in driver.files]
         return [path for path in known if self.is_gone(path)]
 
     def why_closed(self, files: Collection[str]) -> Note | None:
@@ -369,14 +358,15 @@ class Backend:
         """Write the files' earlier texts, and return the files that do not hold them in the end.
 
         Every file is written in the first round, whatever it reads: a value asked for before may still be on its way
-        into force. A write that fails may pass in a later round. What belongs to a processor that is offline is owed:
-        the kernel keeps what was set there, and has it in force again once the processor is back. So is what belongs
-        to a chip that sleeps, since nothing is written there without waking it.
+        into force. What goes further from stock comes last: together, offsets are never deeper than before or after. A
+        write that fails may pass in a later round. What belongs to a processor that is offline is owed: the kernel
+        keeps what was set there, and has it in force again once the processor is back. So is what belongs to a chip
+        that sleeps, since nothing is written there without waking it.
         """
         gone = {path: text for path, text in before.items() if self.is_gone(path)}
         self.owed = {path: text for path, text in self.owed.items() if path not in before} | gone
         before = {path: text for path, text in before.items() if path not in gone}
-        left = list(before)
+        left = sorted(before, key=lambda path: self._goes_deeper(path, before[path]))
         for _ in range(RESTORE_ROUNDS):
             for path in left:
                 try:
@@ -388,6 +378,15 @@ class Backend:
                 if not left:
                     return ()
         return tuple(left)
+
+    def _goes_deeper(self, path: str, text: str) -> bool:
+        """Tell whether a text takes a control that can fail further from stock."""
+        danger = next((danger_of(name) for name, driver in self.drivers.items() if path in driver.files), 0.0)
+        if not danger:
+            return False
+        with suppress(FileFault, ValueError):
+            return danger * (float(text) - float(self.text(path))) > 0.0
+        return False
 
     def _enforced(self) -> bool:
         limiter = self.drivers.get(LIMITER)

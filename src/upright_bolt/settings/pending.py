@@ -8,9 +8,10 @@ from contextlib import suppress
 from dataclasses import replace
 
 from upright_bolt.errors import BoltError, FileFault
+from upright_bolt.kernel.paths import processor_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
-from upright_bolt.settings.backend import Backend, processor_of
+from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.past import BootMemory, OwnTexts, Past
