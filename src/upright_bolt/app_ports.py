@@ -52,7 +52,7 @@ def open_ports(
         if served:
             from upright_bolt.kernel.real_changes import RealChanges
 
-            changes = RealChanges(root, writers)
+            changes = RealChanges(root, writers, lambda: registers.writes)
         return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0, changes=changes), None
     from upright_bolt.twin.machine import TwinClock, open_twin
     from upright_bolt.twin.outside import Outside
@@ -78,8 +78,9 @@ def host_ports(writers: "Writers | None" = None) -> MachinePorts:
     root = Path("/")
     files = RealFiles(root)
     scan = ProgramScan(files, DeskUsers())
-    changes = RealChanges(root, writers)
-    return MachinePorts("host", files, DeviceRegisters(root), RealClock(), changes=changes, programs=scan.running)
+    registers = DeviceRegisters(root)
+    changes = RealChanges(root, writers, lambda: registers.writes)
+    return MachinePorts("host", files, registers, RealClock(), changes=changes, programs=scan.running)
 
 
 def _unpacked(path: Path, folder: Path) -> Path:

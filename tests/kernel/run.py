@@ -68,11 +68,12 @@ def folder() -> Path:
     return Path(named) if named else Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "upright-bolt-rig"
 
 
-def carry_out(rig: Rig, scenario: Scenario, *, show: bool) -> list[Row]:
-    """Boot one machine and return what its checks came to."""
+def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "") -> list[Row]:
+    """Boot one machine and return what its checks came to, or the one whose function is called ``only``."""
     rows: list[Row] = []
     begun, waking = time.monotonic(), Event()
-    machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, scenario.words, systemd=scenario.systemd)
+    words = f"{scenario.words} rig.only={only}" if only else scenario.words
+    machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, words, systemd=scenario.systemd)
     try:
         while (told := machine.next_told()) is not None:
             waking.set()
@@ -147,6 +148,7 @@ def read_words(words: list[str]) -> Namespace:
     parser.add_argument("scenarios", nargs="*", metavar="SCENARIO", help=f"{', '.join(known)}; all if none is named")
     parser.add_argument("--long", action="store_true", help="also what takes long, and fifty power cuts")
     parser.add_argument("--show", action="store_true", help="print what each check saw")
+    parser.add_argument("--only", default="", metavar="CHECK", help="of each scenario, the check of this name alone")
     parser.add_argument("--newer", action="store_true", help="on the newer kernel of Debian's backports")
     asked = parser.parse_args(words)
     if unknown := [name for name in asked.scenarios if name not in known]:
@@ -166,7 +168,7 @@ def main(words: list[str]) -> int:
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
     work = [
-        partial(carry_out, rig, scenario, show=show)
+        partial(carry_out, rig, scenario, show=show, only=words_read.only)
         for scenario in SCENARIOS
         if scenario.name in asked or (not asked and (long or not scenario.long))
     ]

@@ -301,9 +301,13 @@ class DeviceRegisters:
     Args:
         root: the folder that stands for ``/``.
         stride: bytes from one register to the next: 1 on the device, ``COPY_STRIDE`` in a copy.
+
+    Attributes:
+        writes: how often a register was written.
     """
 
     def __init__(self, root: Path, stride: int = 1) -> None:
+        self.writes = 0
         self._root = str(root).rstrip("/")
         self._stride = stride
         self.copied = stride != 1
@@ -335,6 +339,7 @@ class DeviceRegisters:
     def write(self, cpu: int, register: int, value: int) -> None:
         """Write the 64 bits at the register's number. Raises FileFault."""
         name = f"{paths.msr_device(cpu)} register {register:#x}"
+        self.writes += 1
         try:
             fd = os.open(self._at(cpu), os.O_WRONLY | os.O_CLOEXEC)
             try:

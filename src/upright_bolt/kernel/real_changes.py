@@ -13,7 +13,7 @@ The kernel's own pages: Documentation/filesystems/sysfs (sysfs_notify), ABI/test
 
 import os
 import select
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from contextlib import suppress
 from pathlib import Path
 
@@ -38,9 +38,14 @@ class RealChanges:
     Args:
         root: folder below which kernel files lie; of a copy, only writes are told.
         writers: tells who writes; None if that is not to be known.
+        own_writes: returns how often this process has written a register: the kernel does not tell who writes those.
     """
 
-    def __init__(self, root: Path = Path("/"), writers: Writers | None = None) -> None:
+    def __init__(
+        self, root: Path = Path("/"), writers: Writers | None = None, own_writes: Callable[[], int] | None = None
+    ) -> None:
+        self._own_writes = own_writes
+        self._own_seen = 0
         self._root = root
         self._of_this_computer = root == Path("/")
         self._writers = writers
@@ -59,7 +64,7 @@ class RealChanges:
         """From now on tell of writes to these files; the first call opens what is needed."""
         self._registers = [path for path in files if paths.is_register(path)]
         wanted = {path for path in files if not paths.is_register(path)}
-        if self._registers and self._writers is not None and self._writers.known:
+        if self._registers and self._own_writes is not None:
             wanted.update(self._register_devices())
         if any(path.startswith(paths.CPU) for path in wanted):
             wanted.update(switch for switch in paths.DRIVER_SWITCHES if self._identity(switch) is not None)
@@ -115,7 +120,7 @@ class RealChanges:
         self._epoll = epoll = select.epoll()
         self._inotify = inotify_simple.INotify(nonblocking=True)
         epoll.register(self._inotify.fileno(), select.EPOLLIN)
-        if self._writers is not None and self._writers.known:
+        if self._writers is not None and self._names_writers:
             epoll.register(self._writers.handle, select.EPOLLIN)
         if self._of_this_computer:
             with suppress(OSError, ImportError):
@@ -167,9 +172,21 @@ class RealChanges:
         numbers = {number: path for path, number in self._watched.items()}
         events = self._inotify.read(timeout=0) if self._inotify is not None else []
         written = dict.fromkeys(numbers[event.wd] for event in events if event.wd in numbers)
-        if self._writers is not None and self._writers.known:  # what nobody else wrote was written by this process
-            written = {path: None for path in written if path in who}
+        own = self._has_written_registers()
+        for path in tuple(written):  # what nobody else wrote was written by this process
+            of_register = path.startswith(paths.MSR_DEVICES)
+            if own if of_register else self._names_writers and path not in who:
+                del written[path]
         return [each for path in {**written, **who} for each in self._told_of(path, who.get(path, ""))]
+
+    @property
+    def _names_writers(self) -> bool:
+        return self._writers is not None and self._writers.known
+
+    def _has_written_registers(self) -> bool:
+        """Tell whether this process has written registers since the last call: reading an offset does, too."""
+        before, self._own_seen = self._own_seen, self._own_writes() if self._own_writes is not None else 0
+        return before != self._own_seen
 
     def _told_of(self, path: str, who: str) -> list[MachineChange]:
         if path in paths.DRIVER_SWITCHES:

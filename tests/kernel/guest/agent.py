@@ -42,7 +42,8 @@ def main() -> None:
         line.tell(what="end")
         time.sleep(3600)
     line.tell(what="ready", notes=guest.notes)
-    for check in module.CHECKS:
+    only = words().get("rig.only")
+    for check in [check for check in module.CHECKS if only in (None, check.__name__)]:
         begun = time.monotonic()
         guest.notes.clear()
         said = ""
