@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help setup demo test test-kernel test-kernel-long attack check bench screenshots install deb uninstall lock clean
+.PHONY: help setup demo test test-kernel test-kernel-long test-kernel-newer test-kernel-faults attack check bench screenshots install deb uninstall lock clean
 help: ## List what can be made
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
 
@@ -26,6 +26,14 @@ test-kernel: setup ## Run the program on a real kernel in an emulator: needs roo
 test-kernel-long: setup ## The same with systemd, runs under load, and fifty power cuts: an hour
 	@sh tools/setup.sh kernel-tests
 	@$(BIN)/python tests/kernel/run.py --long
+
+test-kernel-newer: setup ## The checks on a real kernel, with the newer one of Debian's backports
+	@sh tools/setup.sh kernel-tests
+	@$(BIN)/python tests/kernel/run.py --newer
+
+test-kernel-faults: setup ## Plant faults in the program and see whether the checks on a real kernel notice: an hour
+	@sh tools/setup.sh kernel-tests
+	@$(BIN)/python tests/kernel/faults.py
 
 attack: setup ## Run the long form of the attacks: an hour and more; the short form is part of the tests
 	@$(BIN)/python -m pip install --quiet --require-hashes -r attack.lock || echo "(atheris does not install here)"
