@@ -1,10 +1,13 @@
 """What stands behind registers: believed only where it is known, put back bit by bit, and told from sleep."""
 
 import errno
+import itertools
+from functools import partial
 from pathlib import Path
 
 import pytest
 
+from profile_support import Desk
 from support import FaultyFiles, fresh_twin
 from trees import build_tree
 from upright_bolt.app import open_session
@@ -179,3 +182,37 @@ def test_a_turbo_table_that_lost_the_row_of_an_offline_core_still_holds():
     assert table.same("3200", "3200,3100")
     assert not table.same("3200,3100", "3300")
     assert not table.same("3200,3100", "3200,3000")
+
+
+def test_sleep_at_any_access_while_a_trial_begins_is_refused_or_told(tmp_path):
+    desk = Desk(tmp_path / "machine", rules="")
+    desk.profiles.use("stock")
+    asked = {"core-offset": -50.0, "cache-offset": -30.0, "sustained": 15.0}
+    refused = told = 0
+    for number in range(400):
+        accesses, read, write = itertools.count(), desk.twin.files.read, desk.twin.files.write
+
+        def asleep(access, *words, at=number, accesses=accesses):
+            if next(accesses) == at:
+                desk.outside.sleep(3600.0)
+            return access(*words)
+
+        desk.twin.files.read, desk.twin.files.write = partial(asleep, read), partial(asleep, write)
+        report = desk.engine.try_settings(asked, standing=True)
+        desk.twin.files.read, desk.twin.files.write = read, write
+        status = desk.engine.status()
+        if not report.ok:
+            refused += 1
+            assert status.trial is None
+            assert desk.values()["core-offset"] == 0.0
+            continue
+        if next(accesses) <= number:
+            break
+        slept_before = not status.drift
+        told += not slept_before
+        assert slept_before or status.slept, number
+        assert {entry.name for entry in status.drift} <= asked.keys()
+        desk.engine.put_back()
+    desk.close()
+    assert refused
+    assert told
