@@ -27,7 +27,7 @@ from upright_bolt.service.shared_machine import FRESH_S
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 
 ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
-ANSWER_S = 5.0
+ANSWER_S = 15.0
 MAY_ASK = True
 """A person may be asked for a password."""
 ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot", "ClearFailures")

@@ -115,7 +115,7 @@ def registers(guest: Guest) -> dict[str, tuple[int, int, Callable[[], int]]]:
     return {
         "clamp": (0x610, guest.register(0x610) ^ 1 << 16, lambda: bits(guest, 0x610, 16, 16)),
         "current": (0x601, 0x1A0, lambda: bits(guest, 0x601, 12, 0)),
-        "turbo-table": (0x1AD, 0x1A1A1A1A, lambda: guest.register(0x1AD)),
+        "turbo-table": (0x1AD, 0x1A1A1A1A, lambda: bits(guest, 0x1AD, 15, 0)),
         "core-offset": (0x150, 1 << 63 | 0x11 << 32, plane(0)),
         "cache-offset": (0x150, 1 << 63 | 2 << 40 | 0x11 << 32, plane(2)),
     }
@@ -138,7 +138,10 @@ def reaction(guest: Guest, name: str, write: Callable[[], None], read: Callable[
     held = read()
     with Writer(write) as writer:
         writer.acted()
-        guest.until(lambda: read() == held, 20.0)
+        try:
+            guest.until(lambda: read() == held, 20.0)
+        except AssertionError as fault:
+            raise AssertionError(f"{name} is {read()} and not {held}; {log(guest)[-2:]}") from fault
         took = now() - writer.began
         seen = reset_by(guest, name, writer.process)
         assert seen == "", f"{name}, written by process {writer.process}, was reset after {took:.2f} s, but: {seen}"
@@ -321,6 +324,7 @@ def boot_word(guest: Guest) -> None:
     assert guest.run("boot", "on").code == 0
     next_boot(guest)
     guest.mount_over(COMMAND_LINE, guest.read(COMMAND_LINE) + " upright-bolt=off")
+    guest.run("status")  # it starts the service
     status = guest.run("hold")
     guest.note(status.out + status.err + guest.run("profile", "list").out)
     time.sleep(8.0)
