@@ -26,7 +26,8 @@ class Fault:
 
     Attributes:
         name: what is wrong then.
-        scenario: the scenario whose checks have to notice it.
+        scenario: the scenario that has to notice it.
+        check: the function in it that does, after those that it needs.
         file: where, below the package.
         right: the text there.
         wrong: what takes its place.
@@ -34,63 +35,64 @@ class Fault:
 
     name: str
     scenario: str
+    check: str
     file: str
     right: str
     wrong: str
 
 
 FAULTS = (
-    Fault("paths with a colon are not watched", "enforce", "kernel/real_changes.py",
+    Fault("paths with a colon are not watched", "enforce", "every_control", "kernel/real_changes.py",
           "if not paths.is_register(path)}", "if ':' not in path}"),
-    Fault("registers are not watched", "enforce", "kernel/real_changes.py",
+    Fault("registers are not watched", "enforce", "every_control", "kernel/real_changes.py",
           "wanted.update(self._register_devices())", "pass"),
-    Fault("writers are not named", "enforce", "profiles/keeping.py",
+    Fault("writers are not named", "enforce", "every_control", "profiles/keeping.py",
           "return Cause.PROGRAM, next((who for who in writers if who), \"\")", "return Cause.PROGRAM, \"\""),
-    Fault("every change is blamed on the firmware", "enforce", "profiles/keeping.py",
+    Fault("every change is blamed on the firmware", "enforce", "every_control", "profiles/keeping.py",
           "        if writers:\n            return Cause", "        if not files:\n            return Cause"),
-    Fault("enforcement never gives up", "enforce", "profiles/resistance.py",
+    Fault("enforcement never gives up", "enforce", "fight", "profiles/resistance.py",
           "return len(self.times_s) >= MOST", "return False"),
-    Fault("what is suspended is still watched", "enforce", "profiles/keeping.py",
+    Fault("what is suspended is still watched", "enforce", "fight", "profiles/keeping.py",
           "if not self._rests(name)]", "]"),
-    Fault("drivers that come and go are not followed", "enforce", "profiles/keeping.py",
+    Fault("drivers that come and go are not followed", "enforce", "driver_loaded_anew", "profiles/keeping.py",
           "        self._see_what_moved()\n", ""),
-    Fault("uevents of drivers are not listened to", "enforce", "kernel/real_changes.py",
+    Fault("uevents of drivers are not listened to", "enforce", "driver_loaded_anew", "kernel/real_changes.py",
           "\"module\": ChangeKind.DRIVERS,", ""),
-    Fault("uevents of power zones are not listened to", "enforce", "kernel/real_changes.py",
+    Fault("uevents of power zones are not listened to", "enforce", "power_driver_bound_anew", "kernel/real_changes.py",
           "\"platform\": ChangeKind.DRIVERS, \"powercap\": ChangeKind.DRIVERS,", ""),
-    Fault("stock forgets processors that are offline", "enforce", "settings/engine.py",
+    Fault("stock forgets processors that are offline", "enforce", "stock_while_offline", "settings/engine.py",
           "*self._backend.offline_files(name, known)", ""),
-    Fault("processors that missed a setting are forgotten", "enforce", "settings/pending.py",
+    Fault("processors that missed a setting are forgotten", "enforce", "set_while_offline", "settings/pending.py",
           "self._missed |= self._backend.offline()", "pass"),
-    Fault("waking is ignored", "enforce", "profiles/keeping.py",
+    Fault("waking is ignored", "enforce", "waking", "profiles/keeping.py",
           "elif change.kind is ChangeKind.WAKE:\n                self._woken = True",
           "elif change.kind is ChangeKind.WAKE:\n                continue"),
-    Fault("what no longer holds is kept", "enforce", "settings/engine.py",
+    Fault("what no longer holds is kept", "enforce", "slept", "settings/engine.py",
           "gone = () if just_applied else self.drift(self.trial.settings)", "gone = ()"),
-    Fault("an unclean boot raises no suspicion", "enforce", "profiles/start.py",
+    Fault("an unclean boot raises no suspicion", "enforce", "unclean", "profiles/start.py",
           "settling is not None and settling.boot_id not in (boot_id, clean)", "settling is None and boot_id == clean"),
-    Fault("the boot word is ignored", "enforce", "profiles/keeping.py",
+    Fault("the boot word is ignored", "enforce", "boot_word", "profiles/keeping.py",
           "            if OFF_WORD in self._ports", "            if OFF_WORDS in self._ports"),
-    Fault("a profile is said to be applied under the boot word", "enforce", "profiles/status.py",
+    Fault("a profile is said to be applied under the boot word", "enforce", "boot_word", "profiles/status.py",
           "now.wanted if now.active and not engine.off else", "now.wanted if now.active else"),
-    Fault("offsets are applied without validation", "enforce", "profiles/plan.py",
+    Fault("offsets are applied without validation", "enforce", "unclean", "profiles/plan.py",
           "    if declared.risky and doubts.suspects:\n        return doubts.suspects\n", ""),
-    Fault("what is owed to a processor is never reverted", "clocks", "settings/pending.py",
+    Fault("what is owed to a processor is never reverted", "clocks", "put_back_offline", "settings/pending.py",
           "left = backend.restore(sound)", "left = ()"),
-    Fault("a cap of the firmware is frozen in", "clocks", "settings/backend.py",
+    Fault("a cap of the firmware is frozen in", "clocks", "trial_under_a_cap", "settings/backend.py",
           "        return texts | hidden\n", "        return texts\n"),
-    Fault("clock bounds are written the wrong way round", "clocks", "settings/apply.py",
+    Fault("clock bounds are written the wrong way round", "clocks", "every_order", "settings/apply.py",
           "if isinstance(top, float) and float(settings[low]) > top:",
           "if isinstance(top, float) and float(settings[low]) <= top:"),
-    Fault("reverting leaves the last file", "clocks", "settings/backend.py",
+    Fault("reverting leaves the last file", "clocks", "governor", "settings/backend.py",
           "for path in left:\n                try", "for path in left[:-1]:\n                try"),
-    Fault("the platform mode is not listened to", "platform", "kernel/real_changes.py",
+    Fault("the platform mode is not listened to", "platform", "mode_heard", "kernel/real_changes.py",
           "return [MachineChange(ChangeKind.MODE)]", "return []"),
-    Fault("chargers are not listened to", "platform", "kernel/real_changes.py",
+    Fault("chargers are not listened to", "platform", "held_by_events", "kernel/real_changes.py",
           "\"power_supply\": ChangeKind.SUPPLY,", ""),
-    Fault("the limiter's other bits are not reverted", "power", "kernel/paths.py",
+    Fault("the limiter's other bits are not reverted", "power", "module_loaded,limiter_coupled", "kernel/paths.py",
           "LIMIT_SWITCHES[1]: (0x610, 48, 47),", "LIMIT_SWITCHES[1]: (0x610, 47, 47),"),
-    Fault("lockdown is not recognised", "power", "kernel/registers.py",
+    Fault("lockdown is not recognised", "power", "module_loaded,lockdown", "kernel/registers.py",
           "if lockdown and \"[none]\" not in lockdown:", "if lockdown == \"none\":"),
 )  # fmt: skip
 
@@ -120,7 +122,7 @@ def noticed(fault: Fault) -> tuple[Fault, str]:
         planted(fault, place / "project")
         rig_beside(place / "rig")
         done = subprocess.run(
-            [sys.executable, str(place / "project/tests/kernel/run.py"), fault.scenario],
+            [sys.executable, str(place / "project/tests/kernel/run.py"), fault.scenario, "--only", fault.check],
             env={**os.environ, "UPRIGHT_BOLT_RIG": str(place / "rig")}, capture_output=True, text=True, check=False,
         )  # fmt: skip
     failed = [line.split(" s  ", 1)[-1] for line in done.stdout.splitlines() if " FAILED " in line]

@@ -69,7 +69,7 @@ def folder() -> Path:
 
 
 def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "") -> list[Row]:
-    """Boot one machine and return what its checks came to, or the one whose function is called ``only``."""
+    """Boot one machine and return what its checks came to, or those whose functions ``only`` names."""
     rows: list[Row] = []
     begun, waking = time.monotonic(), Event()
     words = f"{scenario.words} rig.only={only}" if only else scenario.words
@@ -148,7 +148,9 @@ def read_words(words: list[str]) -> Namespace:
     parser.add_argument("scenarios", nargs="*", metavar="SCENARIO", help=f"{', '.join(known)}; all if none is named")
     parser.add_argument("--long", action="store_true", help="also what takes long, and fifty power cuts")
     parser.add_argument("--show", action="store_true", help="print what each check saw")
-    parser.add_argument("--only", default="", metavar="CHECK", help="of each scenario, the check of this name alone")
+    parser.add_argument(
+        "--only", default="", metavar="CHECK,…", help="of each scenario, the checks of these names alone"
+    )
     parser.add_argument("--newer", action="store_true", help="on the newer kernel of Debian's backports")
     asked = parser.parse_args(words)
     if unknown := [name for name in asked.scenarios if name not in known]:
