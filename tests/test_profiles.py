@@ -19,6 +19,7 @@ from upright_bolt.profiles.folder import ProfileFolder
 from upright_bolt.profiles.keys import key_of, name_of
 from upright_bolt.profiles.plan import Doubts, plan_for
 from upright_bolt.profiles.text import profile_of, text_of
+from upright_bolt.service.callers import Caller
 from upright_bolt.wording.hold import entry_words, standing_words, used_words
 from upright_bolt.wording.rules import parse_rules, rules_text, until
 from upright_bolt.wording.rules import why as rule_why
@@ -504,6 +505,18 @@ def test_a_processor_that_goes_and_comes_back_holds_what_the_profile_asks_for(de
     assert desk.twin.state.epp == [192] * 12
     reset = desk.profiles.log()[-1]
     assert (reset.kind, reset.control, reset.cause) == (LogKind.RESET, "epp", Cause.PROCESSORS)
+
+
+def test_without_enforcement_a_processor_that_missed_a_setting_is_waited_for(desk):
+    desk.outside.processor(3, online=False)
+    assert desk.shared.apply(Caller(":1.7", uid=1000, pid=4711), {"epp": 192.0}, standing=True).ok
+    desk.wait(0.1)
+    assert desk.outside._watched
+    assert desk.shared.holding
+    desk.outside.processor(3, online=True)
+    desk.wait(0.1)
+    assert desk.twin.state.epp == [192] * 12
+    assert not desk.outside._watched
 
 
 def test_a_driver_that_is_loaded_anew_holds_what_the_profile_asks_for(desk):

@@ -291,7 +291,8 @@ class Keeping:
         """
         held = [name for name in (self._plan.settings if self._plan is not None else ()) if not self._rests(name)]
         self._watches_owed = self._engine.owes
-        self._ports.changes.watch([*(path for name in held for path in self._files_of(name)), *self._backend.owed])
+        processors = (paths.CPU_ONLINE, *self._backend.owed) if self._watches_owed else ()
+        self._ports.changes.watch([*(path for name in held for path in self._files_of(name)), *processors])
 
     def _rests(self, name: str) -> bool:
         return name in self._resistance and self._resistance[name].resting
