@@ -27,7 +27,8 @@ from upright_bolt.service.shared_machine import FRESH_S
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 
 ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
-ANSWER_S = 15.0
+ANSWER_S = 40.0
+"""On a slow and busy machine the first call of a kind takes many seconds: the service loads what it needs for it."""
 MAY_ASK = True
 """A person may be asked for a password."""
 ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot", "ClearFailures")
@@ -35,8 +36,6 @@ ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", 
 FORMS = {str: "s", bool: "b", int: "u"}
 BEGIN_S = 120.0
 TIMED_OUT = "org.freedesktop.DBus.Error.TimedOut"
-START_S = 40.0
-"""The first answer of a service that has just begun, and may have to wait for polkit to begin as well."""
 LOOK_UP_S = 0.1
 """How often ``while_waiting`` is called."""
 
@@ -76,7 +75,7 @@ class ServiceAccess(RemoteAccess):
         try:
             self._loop.run_until_complete(self._open())
             self._begin()
-            about, self.recovered = wire.read_description(self._call("Describe", patience_s=START_S))
+            about, self.recovered = wire.read_description(self._call("Describe"))
         except BoltError:
             self._leave()
             raise
