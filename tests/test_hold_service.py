@@ -184,9 +184,8 @@ def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
 OVERWRITER = """
 import sys, time
 for _ in range(120):
-    with open(sys.argv[1], "r+") as file:  # a kernel file is never empty in between
-        file.write(sys.argv[2] + "\\n")
-        file.truncate()
+    with open(sys.argv[1], "r+") as file:  # at once and whole, as a kernel file takes it
+        file.write(f"{sys.argv[2]:<30}\\n")
     time.sleep(1.0)
 """
 LIMIT = "/sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw"

@@ -116,7 +116,7 @@ def test_every_workload_runs_and_the_bus_starts_the_service_and_polkit_by_itself
     assert told["polkit"]
     assert told["first_answer_s"] < within(10.0)
     assert json.loads(told["status"]["out"]) == {
-        "trial": None, "drift": [], "kept": {}, "capped": {}, "unseen": "",
+        "trial": None, "drift": [], "kept": {}, "capped": {}, "unseen": "", "stock_unknown": False,
     }  # fmt: skip
     assert "host" in told["state"]
     for who in ("without a bus", "nobody"):

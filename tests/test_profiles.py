@@ -579,6 +579,39 @@ def test_what_is_left_alone_is_watched_no_longer_and_costs_no_look(desk, monkeyp
     assert len(looks) <= 1
 
 
+def test_a_program_that_writes_while_a_look_goes_on_is_named_all_the_same(desk, monkeypatch):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    look = desk.profiles._look
+
+    def written_meanwhile(now_s, **how):
+        if not [entry for entry in desk.profiles.log() if entry.kind is LogKind.RESET]:
+            desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+        look(now_s, **how)
+
+    monkeypatch.setattr(desk.profiles, "_look", written_meanwhile)
+    desk.profiles._look_soon()
+    desk.wait(1.0)
+    reset = desk.profiles.log()[-1]
+    assert (reset.kind, reset.cause, reset.who) == (LogKind.RESET, Cause.PROGRAM, "energy-tool (process 4711)")
+    assert "set epp to 64;" in entry_words(reset)
+
+
+def test_a_writer_whose_value_cannot_be_read_at_once_is_named_when_it_can(desk):
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    read, half = desk.twin.files.read, [True]
+    desk.twin.files.read = lambda path: b"64\nwer" if half[0] and path == PREFERENCE else read(path)
+    desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+    desk.wait(0.1)
+    half[0] = False
+    desk.wait(1.5)
+    reset = desk.profiles.log()[-1]
+    assert (reset.kind, reset.cause, reset.who) == (LogKind.RESET, Cause.PROGRAM, "energy-tool (process 4711)")
+
+
 def test_while_a_setting_waits_to_be_put_back_further_writes_cost_no_look(desk, monkeypatch):
     desk.profiles.save_rules("")
     desk.profiles.use("at sea")

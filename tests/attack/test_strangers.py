@@ -55,7 +55,7 @@ def test_opening_a_watched_file_again_and_again_makes_no_work(public):
     writers = Writers()
     if not writers.known:
         pytest.skip("the kernel lets only root ask who writes a file (fanotify)")
-    writers.mark([watched])
+    writers.mark({watched: (watched.stat().st_dev, watched.stat().st_ino)})
     code = """
 import sys
 print("begun", flush=True)

@@ -26,7 +26,7 @@ from upright_bolt.profiles.plan import Plan
 from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.putting import MODE, put_back_one, put_plan
 from upright_bolt.profiles.record import Record, Remembered, Settling
-from upright_bolt.profiles.resistance import Resistance
+from upright_bolt.profiles.resistance import Resistance, VainWrites
 from upright_bolt.profiles.start import begin_boot, tell_damage
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -45,7 +45,7 @@ BUSY_S = 1.0
 CHIPS_EVERY_S = 2.0
 """While something waits for a graphics chip to wake: the kernel tells nobody of that, and its status costs nothing."""
 AGAIN_S = 30.0
-VAIN_LOOKS, VAIN_S = 4, 5.0
+VAIN_S, UNREAD_S = 5.0, 1.0
 WHOLE_EVERY = 10
 """So often a look by routine reads everything that is held, and not only what can change unheard."""
 OFF_WORD = "upright-bolt=off"
@@ -88,8 +88,8 @@ class Keeping:
         self._woken = self._watches_owed = False
         self._moved: Cause | None = None
         """What has come or gone since the last look: processors, or drivers."""
-        self._vain: dict[str, int] = {}
-        """Files that were written before this many looks on end without a change."""
+        self._unread: set[str] = set()
+        self._vain = VainWrites()
         self._waits: set[str] = set()
         """Files of settings that were put back lately: a write to one of them is seen to when its pause is over."""
         now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
@@ -215,7 +215,8 @@ class Keeping:
             self._put(profile, plan, self._moved)  # what a processor that went in the middle has kept out
         else:
             self._waits = self._check(now_s, silent_only=silent_only and self._moved is None) | self._in_vain(now_s)
-            self._written = {path: who for path, who in self._written.items() if path in self._waits}
+            kept = self._waits | self._unread
+            self._written = {path: who for path, who in self._written.items() if path in kept}
         self._woken, self._moved = False, None
         return None
 
@@ -325,10 +326,17 @@ class Keeping:
     def _check(self, now_s: float, *, silent_only: bool) -> set[str]:
         """Put back what no longer holds; return the files of what has to wait for that. Raises InUse or Refused."""
         waiting: set[str] = set()
+        self._unread = set()
         held = self._plan.settings if self._plan is not None else {}
         due: list[Drift] = []
-        for drift in self._engine.drift(self._silent(held) if silent_only else held):
+        drifts = self._engine.drift(self._silent(held) if silent_only else held)
+        if drifts:
+            self._hear(self._ports.changes.take(), now_s)  # who has written since this look began
+        for drift in drifts:
             if drift.got is None:  # nobody knows what it holds; its driver is on its way, or its file half written
+                unread = self._written.keys() & set(self._files_of(drift.name))
+                self._looks_s += [now_s + UNREAD_S] if unread else []
+                self._unread |= unread
                 continue
             resistance = self._resistance.setdefault(drift.name, Resistance())
             if resistance.resting:
@@ -346,16 +354,10 @@ class Keeping:
         return waiting
 
     def _in_vain(self, now_s: float) -> set[str]:
-        """Return files that are written again and again though nothing changes: a later look is soon enough for them.
-
-        Programs write the same value over and over, or a register beside those that are enforced.
-        """
-        drifting = {name for name, one in self._resistance.items() if one.times_s and one.times_s[-1] == now_s}
-        changed = {path for name in drifting for path in self._files_of(name)}
-        self._vain = {path: self._vain.get(path, 0) + 1 for path in self._written if path not in changed}
-        found = {path for path, times in self._vain.items() if times >= VAIN_LOOKS}
-        if found:
-            self._looks_s.append(now_s + VAIN_S)
+        """Return files that are written again and again though nothing changes: a later look is soon enough."""
+        reset = [name for name, one in self._resistance.items() if one.times_s and one.times_s[-1] == now_s]
+        found = self._vain.after_look(self._written, {path for name in reset for path in self._files_of(name)})
+        self._looks_s += [now_s + VAIN_S] if found else []
         return found
 
     def _cause_of(self, drift: Drift) -> tuple[Cause, str]:
@@ -393,7 +395,7 @@ class Keeping:
         self.record.tell(
             LogEntry(
                 now_stamp(), kind, cause, self.record.now.wanted, drift.name, drift.expected, drift.got, who,
-                why=clause(drift.why).rstrip(".") if drift.why is not None else "",
+                why=clause(drift.why).rstrip(".") if drift.why is not None and drift.got == drift.expected else "",
             )
         )  # fmt: skip
 

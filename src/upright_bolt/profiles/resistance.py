@@ -1,5 +1,6 @@
 """No fights: how often a setting is put back before it is left alone, and how long each time waits."""
 
+from collections.abc import Collection
 from dataclasses import dataclass, field
 
 MOST = 5
@@ -35,3 +36,23 @@ class Resistance:
     def enough(self) -> bool:
         """Whether it has been put back so often that it is to be left alone."""
         return len(self.times_s) >= MOST
+
+
+VAIN_LOOKS = 4
+
+
+class VainWrites:
+    """Counts writes that change nothing: of the present value, or of a register beside those that are enforced."""
+
+    def __init__(self) -> None:
+        self._looks: dict[str, int] = {}
+
+    def after_look(self, written: Collection[str], changed: Collection[str]) -> set[str]:
+        """Return the files that were written before each of the last looks, none of which found a change.
+
+        Args:
+            written: files that were written before this look.
+            changed: files of what it found changed.
+        """
+        self._looks = {path: self._looks.get(path, 0) + 1 for path in written if path not in changed}
+        return {path for path, looks in self._looks.items() if looks >= VAIN_LOOKS}
