@@ -76,6 +76,9 @@ class Machine:
 
     def _tell_denied(self) -> None:
         """Write into the machine's memory for how long other programs have kept its processors from running."""
+        while not self._memory.exists() or self._memory.stat().st_size < MEMORY_MB << 20:
+            if self._ended.wait(LOOK_EVERY_S):
+                return
         page = Page(str(self._memory))
         before = self._waited_ns()
         while not self._ended.wait(LOOK_EVERY_S):
