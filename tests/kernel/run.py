@@ -42,10 +42,10 @@ class Scenario:
 
 
 SCENARIOS = (
+    Scenario("enforce", processor=INTEL),  # the longest first
     Scenario("platform", tables=("laptop", "platform"), words="amd_pstate=passive amd_pstate.shared_mem=1"),
     Scenario("power", processor=INTEL),
     Scenario("clocks"),
-    Scenario("enforce", processor=INTEL),
     Scenario("systemd", processor=INTEL, systemd=True, long=True),
     Scenario("loads", long=True),
 )
