@@ -361,4 +361,4 @@ class Guest:
         process = self.service_process()
         if process:
             os.kill(process, signal.SIGTERM)
-            self.until(lambda: not self.service_process())
+            self.until(lambda: not self.service_process(), WITHIN_S)

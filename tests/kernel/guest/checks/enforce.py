@@ -271,7 +271,7 @@ def waking(guest: Guest) -> None:
         manager.send("PrepareForSleep", False)
         took = guest.until(lambda: bits(guest, 0x610, 14, 0) == 160, 20.0)
     guest.note(f"{took:.2f} s; {json.dumps(log(guest)[entries:])}")
-    assert took < 3.0
+    assert took < 10.0  # the whole profile is applied again; the routine look comes every 30 s
     guest.until(lambda: any(each["cause"] == "wake" for each in log(guest)[entries:]), 5.0)
 
 
