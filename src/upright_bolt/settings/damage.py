@@ -54,8 +54,12 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
     """
     found = journal.read()
     unread = journal.unread(found)
+    if unread is not None and _names_boot(unread, memory.boot_id):
+        past, damage = _stock_instead(found, journal, memory, backend, at, unread=unread)
+        _remove_earlier(unread, journal)
+        return past, replace(damage, older=True)
     if unread is not None:
-        return _after_upgrade(unread, found, journal, memory, backend, at)
+        found = _without(unread, found, journal)
     past = told_by(found.entries, memory.boot_id)
     whole = memory.take(past)
     if found.unreadable or not whole:
@@ -70,27 +74,28 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
     return past, None
 
 
-def _after_upgrade(
-    unread: Path, found: Reading, journal: Journal, memory: BootMemory, backend: Backend, at: str
-) -> tuple[Past, Damage | None]:
-    """Return what is known where an earlier version has left a record that is not read any more; it is set aside.
-
-    Every form of it names the boots that it tells of. If it names the present one, something was changed in it.
-    """
-    concerned = True
+def _names_boot(unread: Path, boot_id: str) -> bool:
+    """Tell whether a record in a form that is not read any more tells of a boot: every form names its boots."""
     with suppress(OSError, BadInput):
-        concerned = memory.boot_id.encode() in read_bounded(unread, MOST_BYTES)
-    if not concerned:
-        copy_aside(unread)
-        with suppress(BoltError):
-            if unread == journal.path:
-                journal.replace(found.entries)
-            else:
-                unread.unlink(missing_ok=True)
-        return look_back(journal, memory, backend, at)
-    past, damage = _stock_instead(found, journal, memory, backend, at, unread=unread)
-    unread.unlink(missing_ok=True) if unread != journal.path else None
-    return past, replace(damage, older=True)
+        return boot_id.encode() in read_bounded(unread, MOST_BYTES)
+    return True
+
+
+def _without(unread: Path, found: Reading, journal: Journal) -> Reading:
+    """Set a record of earlier boots aside and return what else there is; a disk that is closed keeps nothing up."""
+    copy_aside(unread)
+    if unread != journal.path:
+        _remove_earlier(unread, journal)
+        return found
+    with suppress(BoltError):
+        journal.replace(found.entries)
+    return replace(found, unreadable=0)
+
+
+def _remove_earlier(unread: Path, journal: Journal) -> None:
+    if unread != journal.path:
+        with suppress(OSError):
+            unread.unlink()
 
 
 def _renewed(memory: BootMemory, at: str) -> tuple[str, ...]:
