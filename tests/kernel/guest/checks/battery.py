@@ -26,13 +26,17 @@ def samples(text: str) -> list[dict]:
 def drain(guest: Guest) -> None:
     """Battery drain in watts; charging is no drain; each sample is there as soon as it is taken"""
     for user in ("root", USER):
-        running = guest.start("sample", "--json", "--interval", "0.5s", "--count", "16", user=user)
+        # More samples than are waited for, so that the plug is pulled during them however slow the machine is.
+        running = guest.start("sample", "--json", "--interval", "0.5s", "--count", "1000", user=user)
         guest.until(lambda r=running: len(samples(r.text())) >= 2, 60.0)
         guest.write(f"{BATTERY}/alarm", UNPLUG)
         begun = now()
         guest.until(lambda r=running: samples(r.text())[-1]["values"]["charger"] == 0.0, 10.0)
-        guest.note(f"seen {now() - begun:.2f} s after it was pulled")
         seen = now() - begun
+        guest.note(f"seen {seen:.2f} s after it was pulled")
+        until = len(samples(running.text())) + 8
+        guest.until(lambda r=running, n=until: len(samples(r.text())) >= n, 60.0)
+        running.end()
         done = running.wait()
         rows = [s["values"] for s in samples(done.out)]
         guest.note(str([(r["charger"], r["battery.drain"]) for r in rows]))
