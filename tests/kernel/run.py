@@ -24,6 +24,7 @@ NEEDED = ("qemu-system-x86_64", "iasl", "busybox", "cpio", "mke2fs", "gcc", "mak
 WAKE_EVERY_S = 8.0
 SKIP = "UPRIGHT_BOLT_SKIP_KERNEL"
 CUTS = "cuts"
+MOST_PROCESSORS = 32
 AT_ONCE = 2
 """Machines emulated at a time: each keeps little more than one processor busy."""
 AMD, INTEL = "EPYC-Rome,-hypervisor", "Skylake-Client-v4,-hypervisor"
@@ -68,12 +69,13 @@ def folder() -> Path:
     return Path(named) if named else Path(os.environ.get("XDG_CACHE_HOME", Path.home() / ".cache")) / "upright-bolt-rig"
 
 
-def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "") -> list[Row]:
+def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", processors: int = 2) -> list[Row]:
     """Boot one machine and return what its checks came to, or those whose functions ``only`` names."""
     rows: list[Row] = []
     begun, waking = time.monotonic(), Event()
     words = f"{scenario.words} rig.only={only}" if only else scenario.words
-    machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, words, systemd=scenario.systemd)
+    machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, words, systemd=scenario.systemd,
+                      processors=processors)  # fmt: skip
     try:
         while (told := machine.next_told()) is not None:
             waking.set()
@@ -152,6 +154,10 @@ def read_words(words: list[str]) -> Namespace:
         "--only", default="", metavar="CHECK,…", help="of each scenario, the checks of these names alone"
     )
     parser.add_argument("--newer", action="store_true", help="on the newer kernel of Debian's backports")
+    parser.add_argument(
+        "--processors", type=int, default=2, choices=range(2, MOST_PROCESSORS + 1), metavar="N",
+        help=f"of each machine, 2 to {MOST_PROCESSORS}; 2 if not said",
+    )  # fmt: skip
     asked = parser.parse_args(words)
     if unknown := [name for name in asked.scenarios if name not in known]:
         parser.error(f"there is no {', '.join(unknown)}; there are {', '.join(known)}")
@@ -166,11 +172,11 @@ def main(words: list[str]) -> int:
     if why:
         print(why, file=sys.stderr)
         return 0 if os.environ.get(SKIP) == "1" else 1
-    rig = build(folder(), newer=words_read.newer)
+    rig = build(folder(), newer=words_read.newer, processors=words_read.processors)
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
     work = [
-        partial(carry_out, rig, scenario, show=show, only=words_read.only)
+        partial(carry_out, rig, scenario, show=show, only=words_read.only, processors=words_read.processors)
         for scenario in SCENARIOS
         if scenario.name in asked or (not asked and (long or not scenario.long))
     ]

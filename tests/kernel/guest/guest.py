@@ -18,6 +18,8 @@ from page import Page
 
 USER = "surveyor"
 WITHIN_S = 120.0
+PROCESSORS = os.cpu_count() or 1
+POLICIES = [f"/sys/devices/system/cpu/cpufreq/policy{number}" for number in range(PROCESSORS)]
 COMMANDS = Path("/sys/module/rig_registers/parameters/cmd")
 PROGRAM = tuple(
     f"upright_bolt.{name}" for name in

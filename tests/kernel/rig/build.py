@@ -26,6 +26,18 @@ BACKPORTS = (
     "deb [signed-by=/usr/share/keyrings/debian-archive-keyring.gpg] "
     "http://deb.debian.org/debian bookworm-backports main\n"
 )
+PROCESSOR = """    External (\\_SB.CPUS.C{number:03X}, DeviceObj)
+    Scope (\\_SB.CPUS.C{number:03X})
+    {{
+        Name (_PCT, Package () {{
+            ResourceTemplate () {{ Register (SystemIO, 8, 0, 0x{port:04X}) }},
+            ResourceTemplate () {{ Register (SystemIO, 8, 0, 0x{port:04X}) }} }})
+        Method (_PSS) {{ Return (\\LPSS) }}
+        Method (_PPC) {{ Return (\\PPCV) }}
+    }}
+"""
+"""Clocks of a processor beyond the two that the laptop's own table has, for an emulated board with more."""
+PORT = 0x05E0
 FIRST = """#!/bin/busybox sh
 export PATH=/bin
 mount -t proc proc /proc; mount -t sysfs sys /sys; mount -t devtmpfs dev /dev
@@ -80,8 +92,14 @@ def digest(*paths: Path | str) -> str:
     return whole.hexdigest()[:12]
 
 
-def build(folder: Path, *, newer: bool = False) -> Rig:
-    """Return the rig in ``folder``, made as far as it is missing or has changed; ``newer``: with a newer kernel."""
+def build(folder: Path, *, newer: bool = False, processors: int = 2) -> Rig:
+    """Return the rig in ``folder``, made as far as it is missing or has changed.
+
+    Args:
+        folder: where it is.
+        newer: with a newer kernel.
+        processors: how many its machines have, at least two.
+    """
     folder = folder / "newer" if newer else folder
     folder.mkdir(parents=True, exist_ok=True)
     packages = Packages(folder, newer=newer)
@@ -97,7 +115,9 @@ def build(folder: Path, *, newer: bool = False) -> Rig:
             old.unlink()
         make_root(folder / "tree", root, module, _module_files(kernel, version, GUEST_MODULES), kernel, version)
     first = _first_disk(folder, kernel, version)
-    return Rig(folder, kernel / "boot" / f"vmlinuz-{version}", first, root, _program(folder), _tables(folder))
+    return Rig(
+        folder, kernel / "boot" / f"vmlinuz-{version}", first, root, _program(folder), _tables(folder, processors)
+    )
 
 
 class Packages:
@@ -255,14 +275,21 @@ def _program(folder: Path) -> Path:
     return made
 
 
-def _tables(folder: Path) -> dict[str, Path]:
+def _tables(folder: Path, processors: int) -> dict[str, Path]:
+    sources = {name: (KERNEL_TESTS / "tables" / f"{name}.dsl").read_text() for name in TABLES}
+    if processors > 2:
+        scopes = "".join(PROCESSOR.format(number=number, port=PORT + number) for number in range(2, processors))
+        known = "    External (\\LPSS, PkgObj)\n    External (\\PPCV, FieldUnitObj)\n"
+        head = 'DefinitionBlock ("", "SSDT", 2, "RIG", "CPUS", 0x00000001)'
+        sources["processors"] = f"{head}\n{{\n{known}{scopes}}}\n"
     made = {}
-    for name in TABLES:
-        source = KERNEL_TESTS / "tables" / f"{name}.dsl"
-        compiled = folder / f"{name}-{digest(source)}.aml"
+    for name, text in sources.items():
+        compiled = folder / f"{name}-{digest(text)}.aml"
         if not compiled.exists():
             for old in folder.glob(f"{name}-*.aml"):
                 old.unlink()
+            source = compiled.with_suffix(".dsl")
+            source.write_text(text)
             run("iasl", "-ve", "-p", str(compiled), str(source))
         made[name] = compiled
     return made

@@ -21,7 +21,7 @@ LOOK_EVERY_S = 0.2
 
 
 class Machine:
-    """An emulated machine with two processors.
+    """An emulated machine.
 
     Args:
         rig: what it boots from.
@@ -31,10 +31,11 @@ class Machine:
         words: more words for the kernel's command line.
         keeps: a disk that stays from boot to boot; without one everything is thrown away.
         systemd: it is the first process, in place of the checks themselves.
+        processors: how many it has; the rig's tables need to know of them.
     """
 
     def __init__(self, rig: Rig, begin: str, tables: tuple[str, ...], processor: str, words: str = "",
-                 keeps: Path | None = None, systemd: bool = False) -> None:  # fmt: skip
+                 keeps: Path | None = None, systemd: bool = False, processors: int = 2) -> None:  # fmt: skip
         self._folder = rig.folder
         self._name = f"{begin}-{os.getpid()}"
         self._memory = Path(f"/dev/shm/upright-bolt-rig-{self._name}.ram")
@@ -53,7 +54,8 @@ class Machine:
         command = [
             "setpriv", "--pdeathsig", "KILL",  # whatever ends this program, no machine is left behind
             "qemu-system-x86_64", "-nodefaults", "-no-user-config", "-display", "none", "-no-reboot",
-            "-machine", "q35,memory-backend=ram", "-accel", "tcg,thread=multi", "-cpu", processor, "-smp", "2",
+            "-machine", "q35,memory-backend=ram", "-accel", "tcg,thread=multi", "-cpu", processor,
+            "-smp", str(processors),
             "-m", str(MEMORY_MB),
             "-object", f"memory-backend-file,id=ram,size={MEMORY_MB}M,mem-path={self._memory},share=on",
             "-kernel", str(rig.kernel), "-initrd", str(rig.first_disk), "-append", line,
@@ -64,7 +66,7 @@ class Machine:
         for number, (disk, options) in enumerate(disks):
             command += ["-drive", f"if=none,id=d{number},file={disk},format=raw,{options}",
                         "-device", f"virtio-blk-pci,drive=d{number}"]  # fmt: skip
-        for name in tables:
+        for name in (*tables, *(["processors"] if processors > 2 else [])):
             command += ["-acpitable", f"file={rig.tables[name]}"]
         self._process = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL, stderr=self._emulator.open("w")

@@ -3,10 +3,9 @@
 import json
 import os
 
-from guest import USER, Guest, now
+from guest import POLICIES, PROCESSORS, USER, Guest, now
 
 CPU = "/sys/devices/system/cpu"
-POLICIES = [f"{CPU}/cpufreq/policy{n}" for n in (0, 1)]
 ONLINE = f"{CPU}/cpu1/online"
 STEPS = (800, 1200, 1600, 2000, 2400)
 
@@ -35,7 +34,7 @@ def held(guest: Guest, end: str = "max") -> list[int]:
 
 
 def come_to(guest: Guest, mhz: int, end: str = "max") -> None:
-    guest.until(lambda: held(guest, end) == [mhz, mhz], 3.0)
+    guest.until(lambda: held(guest, end) == [mhz] * PROCESSORS, 3.0)
 
 
 def control(guest: Guest, name: str, user: str = "root") -> dict:
@@ -82,13 +81,13 @@ def every_order(guest: Guest) -> None:
         for low, high in these:
             done = guest.run("set", f"clock-min={low}MHz", f"clock-max={high}MHz", user=user)
             assert done.code == 0, (low, high, done)
-            assert (held(guest, "min"), held(guest)) == ([low] * 2, [high] * 2)
+            assert (held(guest, "min"), held(guest)) == ([low] * PROCESSORS, [high] * PROCESSORS)
         for high, low in these[::-1]:
             done = guest.run("set", f"clock-max={max(high, low)}MHz", f"clock-min={min(high, low)}MHz", user=user)
             assert done.code == 0, (low, high, done)
         done = guest.run("put-back", user=user)
         assert done.code == 0, done
-        assert (held(guest, "min"), held(guest)) == ([800] * 2, [2400] * 2)
+        assert (held(guest, "min"), held(guest)) == ([800] * PROCESSORS, [2400] * PROCESSORS)
     crossed = guest.run("set", "clock-min=2GHz", "clock-max=1.2GHz")
     guest.note(crossed.err)
     assert crossed.code == 2
@@ -100,20 +99,20 @@ def between_steps(guest: Guest) -> None:
         done = guest.run("set", "clock-max=1.5GHz", user=user)
         guest.note(done.out + done.err)
         assert done.code == 0
-        assert held(guest) == [1200, 1200]
+        assert held(guest) == [1200] * PROCESSORS
         assert done.said("1.20 GHz", "1.50 GHz", "step")
         assert not done.said("firmware")
         done = guest.run("set", "clock-min=900MHz", user=user)
         guest.note(done.out + done.err)
         assert done.code == 0
-        assert held(guest, "min") == [1200, 1200]
+        assert held(guest, "min") == [1200] * PROCESSORS
         assert guest.run("put-back", user=user).code == 0
         done = guest.run("set", "clock-max=2401MHz", user=user)
         guest.note(done.out + done.err)
         assert done.code == 2
         assert not done.said("2.40 GHz is outside")
         assert guest.run("set", "clock-max=9GHz", user=user).code == 2
-        assert held(guest) == [2400, 2400]
+        assert held(guest) == [2400] * PROCESSORS
 
 
 def governor(guest: Guest) -> None:
@@ -161,7 +160,7 @@ def put_back_offline(guest: Guest) -> None:
         guest.write(ONLINE, "1")
         guest.note(f"{held(guest)} {guest.read(f'{POLICIES[1]}/scaling_governor')}")
         if user == USER:
-            guest.until(lambda: held(guest) == [2400, 2400], 5.0)
+            guest.until(lambda: held(guest) == [2400] * PROCESSORS, 5.0)
             guest.until(lambda: guest.read(f"{POLICIES[1]}/scaling_governor") == "schedutil", 5.0)
         else:  # nobody is there to see it come back; the next command does
             status = guest.run("status", user=user)
@@ -207,9 +206,9 @@ def trial_under_a_cap(guest: Guest) -> None:
 def capped_by_heat(guest: Guest) -> None:
     """The kernel's own heat control lowers the highest clock: named, and not frozen in"""
     if not int(guest.read("/sys/class/thermal/cooling_device0/max_state")):
-        for cpu in ("cpu0", "cpu1"):  # this kernel counts the clocks it may take away when it meets a processor
+        for cpu in range(PROCESSORS):  # this kernel counts the clocks it may take away when it meets a processor
             for word in ("unbind", "bind"):
-                guest.write(f"/sys/bus/cpu/drivers/processor/{word}", cpu)
+                guest.write(f"/sys/bus/cpu/drivers/processor/{word}", f"cpu{cpu}")
     guest.hardware(tenths_of_kelvin=3700)
     guest.until(lambda: held(guest)[0] < 2400, 20.0)
     guest.note(f"{held(guest)}")
@@ -219,13 +218,13 @@ def capped_by_heat(guest: Guest) -> None:
     assert done.said("heat")
     assert guest.run("put-back").code == 0
     guest.hardware(tenths_of_kelvin=3182)
-    guest.until(lambda: held(guest) == [2400, 2400], 30.0)
+    guest.until(lambda: held(guest) == [2400] * PROCESSORS, 30.0)
 
 
 def under_load(guest: Guest) -> None:
     """With every processor busy, settings that take effect a moment later are not called refused"""
     busy = []
-    for cpu in (0, 1):
+    for cpu in range(PROCESSORS):
         process = os.fork()
         if process == 0:
             os.sched_setaffinity(0, {cpu})
@@ -245,10 +244,10 @@ def under_load(guest: Guest) -> None:
             )
             took.append(now() - begun)
             assert report.ok, (turn, report)
-            assert held(guest) == [STEPS[turn % 5]] * 2
+            assert held(guest) == [STEPS[turn % 5]] * PROCESSORS
             if turn % 4 == 3:
                 session.put_back()
-                assert held(guest) == [2400, 2400]
+                assert held(guest) == [2400] * PROCESSORS
         session.close()
         guest.note(f"{before} loads, a setting took {max(took):.3f} s at most")
     finally:

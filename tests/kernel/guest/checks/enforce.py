@@ -9,12 +9,11 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from guest import USER, Guest, Writer, now
+from guest import POLICIES, PROCESSORS, USER, Guest, Writer, now
 
 from checks.power import LIMITS, ZONE, give_registers
 
 CPU = "/sys/devices/system/cpu"
-POLICIES = [f"{CPU}/cpufreq/policy{n}" for n in (0, 1)]
 ONLINE = f"{CPU}/cpu1/online"
 BOOT_ID, COMMAND_LINE = "/proc/sys/kernel/random/boot_id", "/proc/cmdline"
 PROFILES = Path("/etc/upright-bolt/profiles")
@@ -204,7 +203,7 @@ def clocks_held(guest: Guest) -> bool:
         held = [guest.read(f"{p}/scaling_{file}") for p in POLICIES for file in ("max_freq", "governor")]
     except OSError:
         return False
-    return held == ["1600000", "powersave"] * 2
+    return held == ["1600000", "powersave"] * PROCESSORS
 
 
 def power_driver_bound_anew(guest: Guest) -> None:
