@@ -6,8 +6,10 @@ from upright_bolt.app import open_local, parse_machine
 from upright_bolt.model.profile import Profile, Proof
 from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.profiles.text import text_of
+from upright_bolt.service.callers import Caller
 from upright_bolt.service.shared_machine import SharedMachine
 from upright_bolt.service.tending import ORPHAN_S
+from upright_bolt.service.verbs import BY_NAME
 
 PREFERENCE = "/sys/devices/system/cpu/cpufreq/policy0/energy_performance_preference"
 RULES = "When on battery, use night watch.\nWhen platform mode is quiet, use at sea.\nOtherwise, use quay.\n"
@@ -29,6 +31,31 @@ def sample_profiles(chip: str) -> dict[str, Profile]:
         ),
         "night watch": Profile("night watch", {"sustained": 10.0, "turbo": "off", "core-offset": -95.0}, proofs),
     }
+
+
+class AskedMachine(SharedMachine):
+    """A shared machine that is asked by the verbs' own words."""
+
+    def ask(self, caller: Caller, name: str, **arguments: object):
+        return self.perform(BY_NAME[name], caller, arguments)
+
+    def apply(self, caller: Caller, settings, *, standing: bool):
+        return self.ask(caller, "Apply", settings=settings, standing=standing)
+
+    def keep(self, caller: Caller):
+        return self.ask(caller, "Keep")
+
+    def put_back(self, caller: Caller):
+        return self.ask(caller, "PutBack")
+
+    def to_stock(self, caller: Caller, names):
+        return self.ask(caller, "ToStock", names=names)
+
+    def change_profiles(self, caller: Caller, name: str):
+        self.ask(caller, name)
+
+    def profile_act(self, name: str):
+        return self.ask(Caller(":1.1"), name)
 
 
 class Desk:
@@ -53,7 +80,7 @@ class Desk:
     def open(self) -> None:
         self.ports, self.engine, self.twin = open_local(self.word, self.folder, "a test", exclusive=True)
         self.outside = self.ports.changes
-        self.shared = SharedMachine(lambda: self.engine, self.ports.clock.now_s)
+        self.shared = AskedMachine(lambda: self.engine, self.ports.clock.now_s)
         changed = self.twin.physics.settings_changed
 
         def watched() -> None:

@@ -22,8 +22,8 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import RealFiles
 from upright_bolt.model.event import ChangedByOthers
-from upright_bolt.service.bus_interface import MOST_SETTINGS
 from upright_bolt.service.client import ServiceAbsent, ServiceAccess
+from upright_bolt.service.verbs import MOST_SETTINGS
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
@@ -261,7 +261,7 @@ def test_the_bus_describes_every_method_with_the_names_of_its_arguments(bus, ser
     (ours,) = [i for i in ET.fromstring(text).iter("interface") if i.get("name") == BUS_NAME]
     methods = {method.get("name"): [arg.get("name") for arg in method] for method in ours.iter("method")}
     assert methods["Apply"] == ["settings", "standing", "may_ask", "report"]
-    assert methods["BeginSeries"] == ["controls", "may_ask"]
+    assert methods["BeginSeries"] == ["names", "may_ask"]
     assert all(all(names) for names in methods.values())
     documented = (Path(__file__).parents[1] / "docs/service.md").read_text()
     for name in (*methods, *(signal.get("name") for signal in ours.iter("signal"))):

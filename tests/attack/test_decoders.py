@@ -30,7 +30,7 @@ from upright_bolt.plain_text import one_line
 from upright_bolt.reports.details import details_data, details_of
 from upright_bolt.reports.export import export_csv, run_data, runs_table
 from upright_bolt.reports.report import export_html
-from upright_bolt.service import bus_interface, helper, wire
+from upright_bolt.service import helper, verbs, wire
 from upright_bolt.settings import journal as journals
 from upright_bolt.settings.journal import Entry, EntryKind, Journal, Stock
 from upright_bolt.store.exchange import export_json, import_json
@@ -343,7 +343,7 @@ variants = st.tuples(st.sampled_from(["d", "s", "i", "as"]), st.floats() | st.te
 def test_settings_of_a_call_that_asks_for_anything(times, record_property):
     def check(asked):
         try:
-            settings = bus_interface._settings(asked)
+            settings = verbs.unpack_settings(asked)
         except BadInput:
             return
         assert set(settings) <= set(CATALOGUE)
@@ -367,7 +367,7 @@ def test_bytes_on_the_bus(times, record_property):
 def test_questions_to_the_helper(tmp_path, times, record_property):
     scene = Scene(tmp_path / "record")
     engine = scene.start()
-    good = b'["Apply", {"sustained": 25.0}, false]'
+    good = b'["Apply", {"sustained": ["d", 25.0]}, false]'
 
     def check(operations):
         line = mutated(good, operations).decode("utf-8", "replace")

@@ -4,36 +4,39 @@
 """
 
 import asyncio
-from collections.abc import Callable, Iterable, Mapping
-from math import nan
+from collections.abc import Callable, Mapping
 from time import monotonic
 from typing import Any, TypeVar
 
 from jeepney import HeaderFields
 
 from upright_bolt.errors import BadInput, BoltError
-from upright_bolt.model.catalogue import CATALOGUE, declaration_of
-from upright_bolt.model.settings import settings_from_data
-from upright_bolt.service import profile_methods as _profile_methods  # noqa: F401 - offers its methods
-from upright_bolt.service import wire
+from upright_bolt.model.trial import ApplyReport
 from upright_bolt.service.callers import Caller, Callers
 from upright_bolt.service.connection import Connection, Incoming
 from upright_bolt.service.log import LOG, RefusalLog
 from upright_bolt.service.machine_thread import FIRST, IN_TURN, MachineThread
-from upright_bolt.service.methods import METHODS, Method, description, method
 from upright_bolt.service.names import FAILED, INTERFACE, PATH, Action, name_of
 from upright_bolt.service.rights import ROUNDS, Grant, Rights
 from upright_bolt.service.shared_machine import SharedMachine
+from upright_bolt.service.verbs import (
+    BEGIN_RUN,
+    BEGIN_SERIES,
+    BY_NAME,
+    END_RUN,
+    END_SERIES,
+    Need,
+    Open,
+    Verb,
+    description,
+)
 
 MOST_BYTES = 16 << 10
 """Of one call: setting every control of a large machine takes a tenth of that."""
-MOST_SETTINGS = 4 * len(CATALOGUE)
-"""Settings in one call: a machine with several graphics chips has more than the catalogue has entries."""
-LONGEST_NAME = 128
 UNKNOWN_METHOD = "org.freedesktop.DBus.Error.UnknownMethod"
 INVALID_ARGS = "org.freedesktop.DBus.Error.InvalidArgs"
 T = TypeVar("T")
-Result = tuple[Any, ...]
+Arguments = Mapping[str, Any]
 
 
 class _Stale(Exception):
@@ -41,7 +44,7 @@ class _Stale(Exception):
 
 
 class BusInterface:
-    """Methods and signals of the service; those about profiles are in ``profile_methods``.
+    """Verbs and signals of the service on the bus.
 
     Args:
         bus: the service's connection.
@@ -65,6 +68,11 @@ class BusInterface:
         self.changed = asyncio.Event()
         self.changed_lately = True
         self._tasks: set[asyncio.Task[None]] = set()
+        self._of_caller = {
+            BEGIN_SERIES: self._begin_series, END_SERIES: self._end_series,
+            BEGIN_RUN: self._begin_run, END_RUN: self._end_run,
+        }  # fmt: skip
+        """What is about the caller more than about the machine."""
 
     def take(self, call: Incoming) -> None:
         """Take up a call that has come in."""
@@ -72,12 +80,12 @@ class BusInterface:
         if interface.startswith("org.freedesktop.DBus."):
             self._take_common(call, interface.rpartition(".")[2])
             return
-        found = METHODS.get(call.member) if interface in ("", INTERFACE) else None
-        if found is None or call.field(HeaderFields.path) != PATH:
+        found = BY_NAME.get(call.member) if interface in ("", INTERFACE) else None
+        if found is None or not found.on_bus or call.field(HeaderFields.path) != PATH:
             self._bus.refuse(call, UNKNOWN_METHOD, f"{INTERFACE} at {PATH} has no such method.")
             return
-        if call.signature != found.takes:
-            self._bus.refuse(call, INVALID_ARGS, f"{found.name} takes arguments of the form “{found.takes}”.")
+        if call.signature != found.signature:
+            self._bus.refuse(call, INVALID_ARGS, f"{found.name} takes arguments of the form “{found.signature}”.")
             return
         try:
             caller = self._callers.enter(call.sender, ends=found.ends)
@@ -96,13 +104,13 @@ class BusInterface:
         else:
             self._bus.refuse(call, UNKNOWN_METHOD, "There is no such method.")
 
-    async def _serve(self, found: Method, call: Incoming, caller: Caller) -> None:
+    async def _serve(self, found: Verb, call: Incoming, caller: Caller) -> None:
         try:
             await self._callers.identify(caller)
-            if not found.free:
+            if not (found.open_to is Open.EVERYBODY or (found.open_to is Open.OWNER and self.machine.is_owner(caller))):
                 await self._rights.need(caller, Action.WATCH, interactive=False)
-            answer = await found.run(self, caller, *call.contents())
-            self._bus.answer(call, found.gives, *answer)
+            answer = await self._answer(found, caller, call.contents())
+            self._bus.answer(call, found.gives.signature, *answer)
         except BoltError as fault:
             self._refusals.note(caller.uid, monotonic(), f"{caller.words} was refused {found.name}: {fault}")
             self._bus.refuse(call, name_of(fault), str(fault))
@@ -114,143 +122,70 @@ class BusInterface:
         finally:
             self._callers.leave(caller)
 
-    @method("Describe", gives=("s", "description"))
-    async def describe(self, _caller: Caller) -> Result:
-        """Return what does not change about the machine, as JSON."""
-        return (await self.do(lambda: wire.describe(self.machine.about, self.machine.recovered)),)
+    async def _answer(self, verb: Verb, caller: Caller, data: tuple[Any, ...]) -> tuple[Any, ...]:
+        may_ask = verb.asks and bool(data[-1])
+        arguments = verb.unpacked(data[: len(verb.takes)])
+        own = self._of_caller.get(verb)
+        if own is not None:
+            await own(caller, arguments, may_ask)
+            return ()
 
-    @method("Controls", gives=("s", "controls"))
-    async def controls(self, _caller: Caller) -> Result:
-        """Return every control as it stands, as JSON."""
-        return (await self.do(lambda: wire.controls(self.machine.controls())),)
+        def work() -> tuple[Any, tuple[Any, ...]]:
+            done = self.machine.perform(verb, caller, arguments)
+            return done, verb.gives.pack(done)
 
-    @method("Sample", gives=("dadsas", "time_s values held_by kinds_held_by"))
-    async def sample(self, _caller: Caller) -> Result:
-        """Return time in s (monotonic), a number per sensor (NaN: not measured), and what holds the clock back.
+        if verb.need is None:
+            done, answer = await self.do(work, FIRST if verb.ends else IN_TURN)
+        else:
+            done, answer = await self._with_right(caller, verb.need, arguments, work, interactive=may_ask)
+        if verb.tells and not (isinstance(done, ApplyReport) and not done.ok):
+            self.tell(verb.tells, caller)
+        return answer
 
-        The last list tells what holds each kind of core, where there are several.
-        """
-        taken = await self.do(self.machine.sample)
-        numbers = [nan if value is None else value for value in taken.values]
-        return taken.time_s, numbers, taken.constraint.value, [held.value for held in taken.kinds]
-
-    @method("Status", gives=("s", "status"))
-    async def status(self, _caller: Caller) -> Result:
-        """Return the trial, what was kept and what no longer holds, as JSON."""
-        return (await self.do(lambda: wire.status(self.machine.status(), self.machine.about.survey)),)
-
-    @method("Apply", ("a{sv}bb", "settings standing may_ask"), ("s", "report"))
-    async def apply(
-        self,
-        caller: Caller,
-        asked: dict[str, tuple[str, Any]],
-        standing: bool,  # noqa: FBT001
-        interactive: bool,  # noqa: FBT001
-    ) -> Result:
-        """Put settings in force as a trial of the caller; return the report as JSON."""
-        settings = _settings(asked)
-        done = await self.with_right(
-            caller,
-            _action(settings),
-            lambda: self.machine.apply(caller, settings, standing=standing),
-            interactive=interactive,
-        )
-        if done.ok:
-            self.tell("tried", caller)
-        return (wire.report(done),)
-
-    @method("Keep", ("b", "may_ask"), ("s", "trial"))
-    async def keep(self, caller: Caller, interactive: bool) -> Result:  # noqa: FBT001
-        """Keep what the caller's trial has put in force; return the trial as JSON."""
-        tried = await self.do(lambda: self.machine.tried)
-
-        def kept() -> str:
-            """Keep what was asked about. Raises BadInput if that has changed."""
-            if self.machine.tried != tried:
-                raise BadInput("The trial has ended, or was widened, while the right to keep it was asked for.")
-            return wire.trial(self.machine.keep(caller))
-
-        answer = await self.with_right(caller, _action(tried), kept, interactive=interactive)
-        self.tell("kept", caller)
-        return (answer,)
-
-    @method("PutBack", gives=("s", "trial"), ends=True, free=True)
-    async def put_back(self, caller: Caller) -> Result:
-        """Put back what was before the caller's trial; return the trial as JSON.
-
-        Whoever has begun the trial may end it, whatever polkit says or whether it answers.
-        """
-        if not self.machine.is_owner(caller):
-            await self._rights.need(caller, Action.WATCH, interactive=False)
-        done = await self.do(lambda: self.machine.put_back(caller), FIRST)
-        self.tell("put back", caller)
-        return (wire.trial(done),)
-
-    @method("ToStock", ("asb", "controls may_ask"), ("s", "trial"))
-    async def to_stock(self, caller: Caller, names: list[str], interactive: bool) -> Result:  # noqa: FBT001
-        """Put the machine's own values in force, of all controls if none is named; return what holds now as JSON.
-
-        It needs the right to set what it changes.
-        """
-        wanted = _names(names)
-        touched = wanted or await self.do(lambda: self.machine.changed)
-        done = await self.with_right(
-            caller, _action(touched), lambda: self.machine.to_stock(caller, wanted), interactive=interactive
-        )
-        self.tell("put back", caller)
-        return (wire.trial(done),)
-
-    @method("BeginSeries", ("asb", "controls may_ask"))
-    async def begin_series(self, caller: Caller, names: list[str], interactive: bool) -> Result:  # noqa: FBT001
-        """Announce several trials of some controls: the right to set them is asked for once, now.
+    async def _begin_series(self, caller: Caller, arguments: Arguments, may_ask: bool) -> None:  # noqa: FBT001
+        """Let the right to set some controls be asked for once, now.
 
         It lasts until ``EndSeries``, until the caller leaves the bus, or until the right is withdrawn. A control of
         higher risk is asked for all the same.
         """
-        await self._rights.begin_series(caller, _action(_names(names)), interactive=interactive)
+        action, names = BEGIN_SERIES.need(self.machine, arguments) if BEGIN_SERIES.need else (Action.SET, ())
+        await self._rights.begin_series(caller, action, interactive=may_ask)
         LOG.info("%s begins a series of trials of %s", caller.words, ", ".join(names))
-        return ()
 
-    @method("EndSeries", ends=True, free=True)
-    async def end_series(self, caller: Caller) -> Result:
-        """End the series that the caller has begun; without one, nothing happens."""
+    async def _end_series(self, caller: Caller, _: Arguments, _may_ask: bool) -> None:  # noqa: FBT001
         caller.series = {}
-        return ()
 
-    @method("BeginRun", ("s", "what"))
-    async def begin_run(self, caller: Caller, what: str) -> Result:
-        """Announce a run: until it ends, or the caller leaves the bus, nobody else can begin one on this machine.
+    async def _begin_run(self, caller: Caller, arguments: Arguments, _may_ask: bool) -> None:  # noqa: FBT001
+        """Let nobody else begin a run on this machine until it ends, or the caller leaves the bus.
 
         Enforcement waits for the end of the run if the caller may change settings; otherwise it goes on.
-        Raises BadInput or InUse.
         """
-        if not 0 < len(what) <= LONGEST_NAME or not what.isprintable():
-            raise BadInput(f"A run is announced by a word of up to {LONGEST_NAME} characters.")
         may_set = await self._rights.has(caller, Action.SET)
-        await self.do(lambda: self.machine.begin_run(caller, what, may_set=may_set))
-        return ()
+        await self.do(lambda: self.machine.begin_run(caller, arguments["what"], may_set=may_set))
 
-    @method("EndRun", ends=True, free=True)
-    async def end_run(self, caller: Caller) -> Result:
-        """End the run that the caller has begun; without one, nothing happens."""
+    async def _end_run(self, caller: Caller, _: Arguments, _may_ask: bool) -> None:  # noqa: FBT001
         await self.do(lambda: self.machine.end_run(caller), FIRST)
         self.wake()
-        return ()
 
-    async def with_right(self, caller: Caller, action: Action, work: Callable[[], T], *, interactive: bool) -> T:
+    async def _with_right(
+        self, caller: Caller, need: Need, arguments: Arguments, work: Callable[[], T], *, interactive: bool
+    ) -> T:
         """Do something in the machine's thread for which a right is needed that still holds at that moment.
 
-        Raises Denied, TooMuch, or what ``work`` raises.
+        Raises Denied, TooMuch, BadInput if what it is about has changed meanwhile, or what ``work`` raises.
         """
+        wanted = await self.do(lambda: need(self.machine, arguments))
 
         def done(epoch: int) -> T:
             if epoch != self._rights.epoch or caller.gone:
                 raise _Stale
+            if need(self.machine, arguments) != wanted:
+                raise BadInput("What this changes became something else while the right was asked for. Try again.")
             return work()
 
         grant: Grant | None = None
         for _ in range(ROUNDS):
-            grant = await self._rights.need(caller, action, interactive=interactive, earlier=grant)
+            grant = await self._rights.need(caller, wanted[0], interactive=interactive, earlier=grant)
             try:
                 return await self.do(lambda epoch=grant.epoch: done(epoch))  # type: ignore[misc]
             except _Stale:
@@ -279,28 +214,3 @@ class BusInterface:
         """End the thread, then let the machine go; return what went wrong."""
         self._thread.end()
         return self.machine.close()
-
-
-def _settings(asked: Mapping[str, tuple[str, Any]]) -> dict[str, float | str]:
-    """Return the settings of a call. Raises BadInput."""
-    _names(asked)
-    for name, (form, _) in asked.items():
-        if form not in ("d", "s"):
-            raise BadInput(f"{name}: a value is a number (d) or a word (s), not of the form “{form[:16]}”.")
-    return settings_from_data({name: value for name, (_, value) in asked.items()})
-
-
-def _names(asked: Iterable[str]) -> tuple[str, ...]:
-    """Return the names of a call. Raises BadInput if there are too many, NotHere for one that does not exist."""
-    names = tuple(asked)
-    if len(names) > MOST_SETTINGS:
-        raise BadInput(f"{len(names)} settings were given; at most {MOST_SETTINGS} can be set at once.")
-    for name in names:
-        if len(name) > LONGEST_NAME:
-            raise BadInput(f"A name of {len(name)} characters is none of a control; “{name[:32]}…” was given.")
-        declaration_of(name)
-    return names
-
-
-def _action(names: Iterable[str]) -> Action:
-    return Action.SET_RISKY if any(declaration_of(name).risky for name in names) else Action.SET

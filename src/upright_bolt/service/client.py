@@ -7,7 +7,7 @@ while a person types a password.
 import asyncio
 import os
 import time
-from collections.abc import Callable, Collection, Coroutine
+from collections.abc import Callable, Coroutine, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -15,15 +15,13 @@ from upright_bolt.errors import BoltError, Refused
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
-from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Trial
-from upright_bolt.profiles.remote import RemoteProfiles
-from upright_bolt.service import wire
 from upright_bolt.service.connection import BUS, MOST_REPLY_BYTES, BusFault, BusGone, Connection, Incoming
 from upright_bolt.service.names import BUS_NAME, ERRORS, FAILED, INTERFACE, SERVICE
-from upright_bolt.service.remote_access import RemoteAccess
+from upright_bolt.service.remote_access import RemoteAccess, profiles_through
 from upright_bolt.service.rights import PERSON_S
 from upright_bolt.service.shared_machine import FRESH_S
+from upright_bolt.service.verbs import BEGIN_RUN, DESCRIBE, END_RUN, SAMPLE, Verb
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 
 ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
@@ -31,9 +29,6 @@ ANSWER_S = 40.0
 """On a slow and busy machine the first call of a kind takes many seconds: the service loads what it needs for it."""
 MAY_ASK = True
 """A person may be asked for a password."""
-ASKING = ("SaveProfile", "DeleteProfile", "SaveRules", "UseProfile", "SetHold", "SetBoot", "ClearFailures")
-"""What changes profiles for everybody, and so may ask a person for a password."""
-FORMS = {str: "s", bool: "b", int: "u"}
 BEGIN_S = 120.0
 TIMED_OUT = "org.freedesktop.DBus.Error.TimedOut"
 LOOK_UP_S = 0.1
@@ -75,19 +70,12 @@ class ServiceAccess(RemoteAccess):
         try:
             self._loop.run_until_complete(self._open())
             self._begin()
-            about, self.recovered = wire.read_description(self._call("Describe"))
+            about, self.recovered = self._ask(DESCRIBE)
         except BoltError:
             self._leave()
             raise
         self.about: About = about
-        self.profiles: ProfileAccess | None = RemoteProfiles(self._profiles, tends=False)
-
-    def _profiles(self, member: str, *data: Any) -> Any:  # noqa: ANN401 - what the bus carries
-        """Ask about profiles; what changes something may ask a person for a password."""
-        asks = member in ASKING
-        arguments = (*data, MAY_ASK) if asks else data
-        form = "".join(FORMS[type(each)] for each in arguments)
-        return self._call(member, form, *arguments, patience_s=PERSON_S + 5.0 if asks else ANSWER_S)
+        self.profiles: ProfileAccess | None = profiles_through(self._ask, tends=False)
 
     async def _open(self) -> None:
         try:
@@ -129,52 +117,27 @@ class ServiceAccess(RemoteAccess):
         heard, self._heard = self._heard, []
         return tuple(heard)
 
-    def begin_series(self, names: Collection[str]) -> None:
-        """Let a question about rights be asked once for several trials. Raises Denied or Refused."""
-        self._call("BeginSeries", "asb", list(names), MAY_ASK, patience_s=PERSON_S + 5.0)
-
-    def end_series(self) -> None:
-        """End the series. Raises Refused."""
-        self._call("EndSeries")
-
     def sample(self) -> Sample:
         """Return the service's latest sample; "not measured" throughout while it does not answer."""
         try:
-            taken = wire.read_sample(*self._call("Sample"))
+            taken: Sample = self._ask(SAMPLE)
         except BoltError as fault:
             self.trouble = str(fault)
             unknown = (Constraint.UNKNOWN,) * len(self.about.topology.kinds)
             return Sample(time.monotonic(), [None] * len(self.about.sensors), Constraint.UNKNOWN, unknown)
         if self.trouble and self._running:
             with suppress(BoltError):  # the service is a new one and knows of no run
-                self._call("BeginRun", "s", self._running)
+                self._ask(BEGIN_RUN, self._running)
         self.trouble = ""
         return taken
 
-    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
-        """Put settings in force as a trial of this caller. Raises BadInput, Denied, InUse or Refused."""
-        data = {name: ("s" if isinstance(value, str) else "d", value) for name, value in settings.items()}
-        done = wire.read_report(self._call("Apply", "a{sv}bb", data, standing, MAY_ASK, patience_s=PERSON_S + 5.0))
-        self._trying = self._trying or (done.ok and not standing)
-        return done
-
-    def keep(self) -> Trial:
-        """End the trial; its settings stay until a restart. Raises BadInput, Denied, InUse or Refused."""
-        trial = wire.read_trial(self._call("Keep", "b", MAY_ASK, patience_s=PERSON_S + 5.0))
-        self._trying = False
-        return trial
-
-    def put_back(self, why: str) -> Trial:  # noqa: ARG002 - the service writes its own reason
-        """End the trial and put back what was before it. Raises BadInput, Denied, InUse or Refused."""
-        trial = wire.read_trial(self._call("PutBack"))
-        self._trying = False
-        return trial
-
-    def to_stock(self, names: Collection[str] = ()) -> Trial:
-        """Put the machine's own values in force. Raises BadInput, NotHere, Denied, InUse or Refused."""
-        trial = wire.read_trial(self._call("ToStock", "asb", list(names), MAY_ASK, patience_s=PERSON_S + 5.0))
-        self._trying = False
-        return trial
+    def _ask(self, verb: Verb, *given: Any, **named: Any) -> Any:  # noqa: ANN401 - whatever the verb answers
+        answer = super()._ask(verb, *given, **named)
+        if isinstance(answer, ApplyReport) and answer.ok and not named["standing"]:
+            self._trying = True
+        elif isinstance(answer, Trial):  # it was kept, or put back
+            self._trying = False
+        return answer
 
     def close(self) -> str:
         """Put back a trial of this caller that does not outlive it, and leave the bus."""
@@ -193,17 +156,17 @@ class ServiceAccess(RemoteAccess):
 
     def begin_run(self, what: str) -> None:
         """Let no other run begin on this machine. Raises InUse, Denied or Refused."""
-        self._call("BeginRun", "s", what)
+        self._ask(BEGIN_RUN, what)
         self._running = what
 
     def end_run(self) -> None:
         """The run is over. Raises Refused."""
         self._running = ""
-        self._call("EndRun")
+        self._ask(END_RUN)
 
-    def _call(self, member: str, form: str = "", *data: Any, patience_s: float = ANSWER_S) -> Any:  # noqa: ANN401
-        answer = self._finish(self._bus.call(SERVICE, member, form, *data, patience_s=patience_s))
-        return answer[0] if len(answer) == 1 else answer
+    def _carry(self, verb: Verb, data: Sequence[Any]) -> Sequence[Any]:
+        data, patience_s = ((*data, MAY_ASK), PERSON_S + 5.0) if verb.asks else (data, ANSWER_S)
+        return self._finish(self._bus.call(SERVICE, verb.name, verb.signature, *data, patience_s=patience_s))
 
     def _finish(self, call: Coroutine[Any, Any, tuple[Any, ...]]) -> tuple[Any, ...]:
         """Return what a call brings, looking up every now and then. Raises BoltError."""

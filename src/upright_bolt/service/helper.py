@@ -10,20 +10,15 @@ import os
 import signal
 import socket
 import sys
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Sequence
 from contextlib import suppress
-from functools import partial
 from typing import Any, TextIO
 
 from upright_bolt.errors import BoltError, Refused
 from upright_bolt.model.machine import About
-from upright_bolt.model.sample import Sample
-from upright_bolt.model.settings import Settings, settings_from_data
-from upright_bolt.model.trial import ApplyReport, Trial
-from upright_bolt.profiles.remote import ACTS, RemoteProfiles
-from upright_bolt.service import wire
 from upright_bolt.service.names import ERRORS, name_of
-from upright_bolt.service.remote_access import RemoteAccess
+from upright_bolt.service.remote_access import RemoteAccess, profiles_through
+from upright_bolt.service.verbs import BEGIN_RUN, BY_METHOD, BY_NAME, DESCRIBE, END_RUN, Verb
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
@@ -77,53 +72,23 @@ def _live(open_engine: Callable[[], SettingsEngine], its: socket.socket) -> None
         engine.close()
 
 
-def _say(stream: TextIO, what: dict[str, Any]) -> None:
+def _say(stream: TextIO, what: object) -> None:
     stream.write(json.dumps(what) + "\n")
     stream.flush()
 
 
 def _answer(engine: SettingsEngine, line: str) -> dict[str, Any]:
     try:
-        member, *data = json.loads(line)
-        act = _ACTS[member]
+        name, *data = json.loads(line)
+        verb = BY_NAME[name]
     except (ValueError, KeyError, TypeError, RecursionError):
         return {"error": "", "text": "This is no question that the helper knows."}
     try:
-        return {"answer": act(engine, *data)}
+        return {"answer": verb.gives.pack(verb.act(engine, verb.unpacked(data)))}
     except BoltError as fault:
         return {"error": name_of(fault), "text": str(fault)}
     except Exception as fault:  # noqa: BLE001 - whatever it is, the machine stays in good hands
-        return {"error": "", "text": f"The helper failed at {member}: {type(fault).__name__}."}
-
-
-def _sample(engine: SettingsEngine) -> list[Any]:
-    taken = engine.sample()
-    return [taken.time_s, taken.values, taken.constraint.value, [held.value for held in taken.kinds]]
-
-
-def _apply(engine: SettingsEngine, asked: dict[str, Any], standing: bool) -> str:  # noqa: FBT001
-    return wire.report(engine.try_settings(settings_from_data(asked), standing=bool(standing)))
-
-
-def _profiles(act: Callable[..., str], engine: SettingsEngine, *arguments: object) -> str:
-    if engine.profiles is None:
-        raise Refused("This machine has no profiles.")
-    return act(engine.profiles, *arguments)
-
-
-_ACTS: dict[str, Callable[..., Any]] = {
-    "Describe": lambda engine: wire.describe(engine.about, engine.recovered),
-    "Controls": lambda engine: wire.controls(engine.controls()),
-    "Sample": _sample,
-    "Status": lambda engine: wire.status(engine.status(), engine.about.survey),
-    "Apply": _apply,
-    "Keep": lambda engine: wire.trial(engine.keep()),
-    "PutBack": lambda engine, why: wire.trial(engine.put_back(str(why)[:200])),
-    "ToStock": lambda engine, names: wire.trial(engine.to_stock([str(name) for name in names])),
-    "NoteRun": lambda engine, what: engine.note_run(str(what)[:200], "sudo"),
-    "Close": lambda engine: engine.close(),
-    **{name: partial(_profiles, act) for name, act in ACTS.items()},
-}
+        return {"error": "", "text": f"The helper failed at {name}: {type(fault).__name__}."}
 
 
 class HelperAccess(RemoteAccess):
@@ -149,16 +114,16 @@ class HelperAccess(RemoteAccess):
         self.while_waiting: Callable[[], None] = nothing
         try:
             self.closed: str = self._read()
-            about, self.recovered = wire.read_description(self._call("Describe"))
+            about, self.recovered = self._ask(DESCRIBE)
         except BoltError:
             self._leave()
             raise
         self.about: About = about
-        self.profiles: ProfileAccess | None = RemoteProfiles(self._call, tends=True)
+        self.profiles: ProfileAccess | None = profiles_through(self._ask, tends=True)
 
-    def _call(self, member: str, *data: object) -> Any:  # noqa: ANN401 - what JSON can hold
+    def _carry(self, verb: Verb, data: Sequence[Any]) -> Any:  # noqa: ANN401 - what JSON can hold
         try:
-            _say(self._stream, [member, *data])  # type: ignore[arg-type]
+            _say(self._stream, [verb.name, *data])
         except (OSError, ValueError) as fault:
             raise Refused("The part of this program that has root's rights has ended.") from fault
         return self._read()
@@ -172,46 +137,20 @@ class HelperAccess(RemoteAccess):
             return said["answer"]
         raise ERRORS.get(said["error"], Refused)(said["text"])
 
-    def sample(self) -> Sample:
-        """Read every sensor once."""
-        return wire.read_sample(*self._call("Sample"))
-
-    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
-        """Put settings in force as a trial. Raises BadInput, InUse or Refused."""
-        return wire.read_report(self._call("Apply", dict(settings), standing))
-
-    def keep(self) -> Trial:
-        """End the trial; its settings stay until a restart. Raises BadInput, InUse or Refused."""
-        return wire.read_trial(self._call("Keep"))
-
-    def put_back(self, why: str) -> Trial:
-        """End the trial and put back what was before it. Raises BadInput, InUse or Refused."""
-        return wire.read_trial(self._call("PutBack", why))
-
-    def to_stock(self, names: Collection[str] = ()) -> Trial:
-        """Put the machine's own values in force. Raises BadInput, NotHere, InUse or Refused."""
-        return wire.read_trial(self._call("ToStock", list(names)))
-
     def changes_by_others(self) -> tuple[Change, ...]:
         """Return nothing: nobody else can change a machine that the helper holds."""
         return ()
 
-    def begin_series(self, names: Collection[str]) -> None:
-        """Do nothing: whoever has the rights is asked no question."""
-
-    def end_series(self) -> None:
-        """Do nothing."""
-
     def begin_run(self, what: str) -> None:
         """Let no other run begin on this machine. Raises InUse or Refused."""
         self._run_lock.acquire_if_possible()
-        self._call("NoteRun", what)
+        self._ask(BEGIN_RUN, what)
 
     def end_run(self) -> None:
         """The run is over."""
         self._run_lock.release()
         with suppress(BoltError):
-            self._call("NoteRun", "")
+            self._ask(END_RUN)
 
     def close(self) -> str:
         """Put back a trial that does not outlive this process, and let the machine go; return what went wrong."""
@@ -219,7 +158,7 @@ class HelperAccess(RemoteAccess):
             return ""
         self.end_run()
         try:
-            trouble: str = self._call("Close")
+            trouble: str = self._ask(BY_METHOD["close"])
         except BoltError as fault:
             trouble = str(fault)
         self._leave()

@@ -3,22 +3,23 @@
 Knows no bus. Everything here runs in one thread, one call after another.
 """
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from types import MappingProxyType
+from typing import Any
 
 from upright_bolt.errors import BoltError, Denied, InUse, Refused
 from upright_bolt.model.change import ChangeKind, MachineChange
-from upright_bolt.model.control import Control
 from upright_bolt.model.hold import LogEntry
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
-from upright_bolt.model.settings import Settings, show_settings
-from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
+from upright_bolt.model.settings import show_settings
+from upright_bolt.model.trial import ApplyReport, Trial
 from upright_bolt.ownership import ROOT
 from upright_bolt.profiles.engine import ProfileEngine
-from upright_bolt.profiles.remote import ACTS, WITH_CALLER
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.log import LOG
+from upright_bolt.service.verbs import KEEP, SAMPLE, Owned, Verb
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.wording.times import date_and_time
@@ -28,6 +29,7 @@ FRESH_S = 0.2
 """A sample younger than this is handed out again: many clients cost no more than one, and nobody can read the energy
 counter fast enough to spy on what other programs compute."""
 GRACE_S = 3.0
+NO_ARGUMENTS: Mapping[str, Any] = MappingProxyType({})
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,7 +53,7 @@ class SharedMachine:
     def __init__(self, open_engine: Callable[[], SettingsEngine], now_s: Callable[[], float]) -> None:
         self._open = open_engine
         self._now_s = now_s
-        self._engine = open_engine()
+        self._engine = self._opened()
         self._sample: Sample | None = None
         self._sampled_s = 0.0
         self._orphans: dict[str, float] = {}
@@ -63,28 +65,21 @@ class SharedMachine:
         if self._engine.recovered is not None:
             LOG.warning(recovered(self._engine.recovered))
 
+    def _opened(self) -> SettingsEngine:
+        engine = self._open()
+        if isinstance(engine.profiles, ProfileEngine):
+            engine.profiles.busy = lambda: self._run is not None and self._run.may_set
+        return engine
+
     @property
     def about(self) -> About:
         """What does not change about the machine."""
         return self._engine.about
 
     @property
-    def recovered(self) -> Recovery | None:
-        """What was done about a trial that an earlier process left; None if nothing."""
-        return self._engine.recovered
-
-    @property
     def trial(self) -> Trial | None:
         """The trial that is running; None if none is."""
         return self._engine.trial
-
-    def controls(self) -> dict[str, Control]:
-        """Return every control as it stands."""
-        return self._engine.controls()
-
-    def status(self) -> Status:
-        """Return the trial, what was kept, and what no longer holds."""
-        return self._engine.status()
 
     def sample(self) -> Sample:
         """Return a sample that is at most ``FRESH_S`` old."""
@@ -93,81 +88,43 @@ class SharedMachine:
             self._sample, self._sampled_s = replace(self._engine.sample(), time_s=now), now
         return self._sample
 
-    def apply(self, caller: Caller, settings: Settings, *, standing: bool) -> ApplyReport:
-        """Put settings in force as a trial of ``caller``, or widen its trial.
+    def perform(self, verb: Verb, caller: Caller, arguments: Mapping[str, Any] = NO_ARGUMENTS) -> Any:  # noqa: ANN401
+        """Do what a caller asks for, and return what the engine's method returns.
+
+        Args:
+            verb: what.
+            caller: who.
+            arguments: by name, checked.
 
         Raises:
-            BadInput: nothing was asked.
             Denied: another caller's trial is running.
             InUse: a program outside the service holds the machine.
-            Refused: it cannot be written down.
+            BoltError: as the engine's method.
         """
+        if verb is SAMPLE:
+            return self.sample()
+        if verb.owned is Owned.READS:
+            return verb.act(self._engine, arguments)
         self._reopen_if_free()
-        self._check_owner(caller)
-        owner = f"uid:{caller.uid}" if standing else caller.unique
-        report = self._engine.try_settings(settings, standing=standing, by=caller.words, owner=owner)
-        got = ", ".join(f"{row.name} {row.got}" for row in report.rows)
-        outcome = "in force" if report.ok else f"refused: {refusal(report)}"
-        LOG.info("%s asked for %s; got %s; %s", caller.words, show_settings(settings), got, outcome)
+        if verb.owned is Owned.OWNER or (verb.owned is Owned.OWNER_OR_ROOT and caller.uid != ROOT):
+            self._check_owner(caller)
+        owner = f"uid:{caller.uid}" if arguments.get("standing") else caller.unique
+        who = {"by": caller.words, "owner": owner, "why": f"asked for by {caller.words}"}
+        done = verb.act(self._engine, {**arguments, **{name: who[name] for name in verb.who}})
+        LOG.info("%s %s", caller.words, _outcome(verb, arguments, done))
         self._mark_if_left(caller)
-        return report
-
-    def keep(self, caller: Caller) -> Trial:
-        """End the caller's trial and keep its settings. Raises BadInput, Denied, InUse or Refused."""
-        self._reopen_if_free()
-        self._check_owner(caller)
-        trial = self._engine.keep()
-        LOG.info("%s kept %s", caller.words, show_settings(trial.settings))
-        return trial
-
-    def put_back(self, caller: Caller) -> Trial:
-        """Put back what was before the trial. Raises BadInput, Denied, InUse or Refused."""
-        self._reopen_if_free()
-        if caller.uid != ROOT:
-            self._check_owner(caller)
-        trial = self._engine.put_back(f"asked for by {caller.words}")
-        LOG.info("%s put back %s. %s", caller.words, show_settings(trial.before_values), unrecorded(trial))
-        return trial
-
-    def to_stock(self, caller: Caller, names: Collection[str]) -> Trial:
-        """Put the machine's own values in force. Raises BadInput, NotHere, Denied, InUse or Refused."""
-        self._reopen_if_free()
-        if caller.uid != ROOT:
-            self._check_owner(caller)
-        trial = self._engine.to_stock(names, caller.words)
-        LOG.info("%s put the machine's own values back: %s", caller.words, show_settings(trial.before_values))
-        return trial
+        return done
 
     @property
     def changed(self) -> tuple[str, ...]:
         """What is not the machine's own, as far as this boot's record tells, by name."""
         return (*self.tried, *self._engine.kept)
 
-    def profile_act(self, name: str, *arguments: object) -> str:
-        """Ask something of the profiles that changes nothing, by its name in ``ACTS``; return the answer's text."""
-        return ACTS[name](self._profiles, *arguments)
-
-    def change_profiles(self, caller: Caller, name: str, *arguments: object) -> None:
-        """Do something about profiles, by its name in ``ACTS``.
-
-        Raises:
-            BadInput: it makes no sense, or a trial is running.
-            InUse: a run is going on, or a program outside the service holds the machine.
-            Refused: it cannot be written down.
-        """
-        self._reopen_if_free()
-        if name in WITH_CALLER:
-            ACTS[name](self._profiles, *arguments, caller.words)
-        else:
-            ACTS[name](self._profiles, *arguments)
-        LOG.info("%s asked for %s %s", caller.words, name, " ".join(str(each)[:60] for each in arguments))
-
     @property
     def _profiles(self) -> ProfileEngine:
         profiles = self._engine.profiles
         if not isinstance(profiles, ProfileEngine):
             raise Refused("This machine has no profiles.")
-        profiles.busy = lambda: self._run is not None and self._run.may_set
         return profiles
 
     @property
@@ -202,7 +159,7 @@ class SharedMachine:
         """Open the machine anew if another program held it when the service began."""
         if self._engine.closed:
             self._engine.close()
-            self._engine = self._open()
+            self._engine = self._opened()
             self._sample = None
         if self._engine.closed:
             raise InUse("A program run by root holds this machine at the moment; end it, or change settings there.")
@@ -306,3 +263,15 @@ class SharedMachine:
     def note_shutdown(self) -> None:
         """Record that the machine is being shut down in order. Raises BoltError."""
         self._engine.note_shutdown()
+
+
+def _outcome(verb: Verb, arguments: Mapping[str, Any], done: object) -> str:
+    """Return what a caller asked for and what came of it, for the log."""
+    if isinstance(done, ApplyReport):
+        got = ", ".join(f"{row.name} {row.got}" for row in done.rows)
+        outcome = "in force" if done.ok else f"refused: {refusal(done)}"
+        return f"asked for {show_settings(arguments['settings'])}; got {got}; {outcome}"
+    if isinstance(done, Trial):
+        applied = done.settings if verb is KEEP else done.before_values
+        return f"{verb.tells} {show_settings(applied)}. {unrecorded(done)}".rstrip()
+    return f"asked for {verb.name} {' '.join(str(each)[:60] for each in arguments.values())}".rstrip()

@@ -2,16 +2,17 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from math import isnan
+from math import isnan, nan
 from typing import TypeVar
 
-from upright_bolt.disk import Typed
+from upright_bolt.disk import Typed, bounded
 from upright_bolt.errors import Damaged, Refused
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control, ControlState, Value
 from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.hold import HoldStatus, LogEntry
 from upright_bolt.model.machine import About, Identity, Topology
 from upright_bolt.model.note import Note
 from upright_bolt.model.sample import Sample
@@ -81,6 +82,8 @@ _CONTROLS: Typed[tuple[ControlRow, ...]] = Typed(tuple[ControlRow, ...])
 _REPORT: Typed[ApplyReport] = Typed(ApplyReport)
 _STATUS: Typed[StatusRow] = Typed(StatusRow)
 _TRIAL: Typed[Trial] = Typed(Trial)
+_HOLD_STATUS: Typed[HoldStatus] = Typed(HoldStatus)
+_LOG: Typed[tuple[LogEntry, ...]] = Typed(tuple[LogEntry, ...])
 
 
 def describe(about: About, recovered: Recovery | None) -> str:
@@ -140,6 +143,12 @@ def read_controls(text: str) -> dict[str, Control]:
     }
 
 
+def sample(taken: Sample) -> tuple[float, list[float], str, list[str]]:
+    """Return a sample as numbers and words, NaN for what was not measured."""
+    numbers = [nan if value is None else value for value in taken.values]
+    return taken.time_s, numbers, taken.constraint.value, [held.value for held in taken.kinds]
+
+
 def read_sample(time_s: float, values: Sequence[float | None], held_by: str, kinds: Sequence[str]) -> Sample:
     """Return the sample of a reply; a value that is no number was not measured."""
     numbers = [None if value is None or isnan(value) else value for value in values]
@@ -178,11 +187,35 @@ def read_status(text: str) -> tuple[Status, int]:
     return found.status, found.survey
 
 
-def _read(form: Typed[T], text: str) -> T:
+def hold_status(now: HoldStatus) -> str:
+    """Return how profiles, rules, hold and boot stand as JSON."""
+    return _HOLD_STATUS.text(now)
+
+
+def read_hold_status(text: str) -> HoldStatus:
+    """Return how profiles stand, from a reply. Raises Refused."""
+    return _read(_HOLD_STATUS, text, whole=True)
+
+
+def log(entries: tuple[LogEntry, ...]) -> str:
+    """Return entries of the hold's log as JSON."""
+    return _LOG.text(entries)
+
+
+def read_log(text: str) -> tuple[LogEntry, ...]:
+    """Return the entries of a reply. Raises Refused."""
+    return _read(_LOG, text, whole=True)
+
+
+def _read(form: Typed[T], text: str, *, whole: bool = False) -> T:
+    """Return the value of a reply; ``whole``: nothing in it may be of an insane size. Raises Refused."""
     try:
-        return form.from_text(text)
+        value = form.from_text(text)
+        if whole:
+            bounded(value)
     except Damaged as fault:
         raise Refused(
             "The root service answers in a form that this program does not know: the two are of different "
             "versions. Install the same version of both (sudo make install)."
         ) from fault
+    return value
