@@ -17,7 +17,16 @@ from upright_bolt.model.settings import parse_assignments, show_settings
 from upright_bolt.wording.hold import entry_words
 from upright_bolt.wording.notes import sentence
 from upright_bolt.wording.times import date_and_time
-from upright_bolt.wording.trials import as_error, capped, drift, limits_changed, row_sentence, to_stock, unrecorded
+from upright_bolt.wording.trials import (
+    STOCK_UNKNOWN,
+    as_error,
+    capped,
+    drift,
+    limits_changed,
+    row_sentence,
+    to_stock,
+    unrecorded,
+)
 from upright_bolt.wording.trials import put_back as put_back_words
 
 if TYPE_CHECKING:
@@ -240,7 +249,7 @@ def _print_status(now: "Status") -> None:
         print(f"A trial is running since {since}, by {now.trial.by}: {tried}.")
         print(f"Before it: {show_settings(now.trial.before_values)}.")
     if now.stock_unknown:
-        print("Stock values are unknown until the next restart: an earlier record of this boot could not be read.")
+        print(STOCK_UNKNOWN)
     if now.kept:
         print(f"Kept in this boot: {show_settings(now.kept)}.")
     for entry in now.drift:

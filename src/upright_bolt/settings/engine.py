@@ -31,12 +31,8 @@ from upright_bolt.settings.lock import MachineLock
 from upright_bolt.settings.past import BootMemory, told_by
 from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.settings.trials import Trials
-from upright_bolt.wording.trials import not_applied
+from upright_bolt.wording.trials import STOCK_UNKNOWN, not_applied
 
-STOCK_UNKNOWN = (
-    "Stock values are unknown until the next restart: an earlier record of this boot could not be read. Restart the "
-    "machine to return to stock."
-)
 HELD = "Another process of this program holds this machine; change its settings there."
 
 

@@ -11,6 +11,11 @@ from upright_bolt.model.trial import ApplyReport, ApplyRow, Drift, Recovery, Rec
 from upright_bolt.wording import notes
 from upright_bolt.wording.times import date_and_time
 
+STOCK_UNKNOWN = (
+    "Stock values are unknown until the next restart: an earlier record of this boot could not be read. Restart the "
+    "machine to return to stock."
+)
+
 
 def row_sentence(row: ApplyRow) -> str:
     """Return why a setting is not exactly as asked; empty if it is."""
@@ -47,8 +52,7 @@ def _damaged(recovery: Recovery) -> str:
     if recovery.older:
         return (
             f"An earlier version of this program has left a record of this boot ({names}) that this version does not "
-            f"read. It is {kept}. Stock values are unknown until the next restart; restart the machine to return to "
-            "stock."
+            f"read. It is {kept}. {STOCK_UNKNOWN}"
         )
     if recovery.outcome is RecoveryOutcome.RENEWED:
         return f"The second copy of the stock values ({names}) was damaged. It was written anew; the old one is {kept}."
