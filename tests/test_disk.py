@@ -20,8 +20,8 @@ class Buoy:
     marks: dict[str, float | str] = field(default_factory=dict)
 
 
-def buoys(path, version=2, upgrade=None):
-    return Document(path, "buoys", version, Typed(tuple[Buoy, ...]), upgrade=upgrade)
+def buoys(path, version=2):
+    return Document(path, "buoys", version, Typed(tuple[Buoy, ...]))
 
 
 def checked(version, data):
@@ -52,6 +52,8 @@ def test_no_file_is_no_value(tmp_path):
         (b"", "cannot be read"),
         (b"\xff\x00", "cannot be read"),
         (b"[]", "holds no object"),
+        (b'[{"name": "Skate"}]', "holds no object"),
+        (b'{"Skate": 7.5}', "does not say what it holds"),
         (json.dumps({"format": "charts", "version": 1, "data": []}).encode(), "holds “charts” where buoys"),
         (json.dumps({"format": "buoys", "version": 3, "data": []}).encode(), "newer version"),
         (json.dumps({"format": "buoys", "version": 2, "data": []}).encode(), "its checksum is not that"),
@@ -67,19 +69,10 @@ def test_what_a_file_should_not_hold_is_named(tmp_path, content, said):
         buoys(path).load()
 
 
-def test_an_earlier_form_is_brought_up(tmp_path):
+def test_an_earlier_version_is_read(tmp_path):
     path = tmp_path / "buoys.json"
-    seen = []
-
-    def upgrade(version, data):
-        seen.append(version)
-        return [{"name": name, "depth_m": depth} for name, depth in data.items()]
-
-    path.write_text(json.dumps({"Mew Rock": 4.0}))  # from before files had versions
-    assert buoys(path, upgrade=upgrade).load() == (Buoy("Mew Rock", 4.0),)
-    path.write_bytes(checked(1, {"Skate": 7.5}))
-    assert buoys(path, upgrade=upgrade).load() == (Buoy("Skate", 7.5),)
-    assert seen == [0, 1]
+    path.write_bytes(checked(1, [{"name": "Skate", "depth_m": 7.5}]))
+    assert buoys(path).load() == (Buoy("Skate", 7.5),)
 
 
 def test_a_write_that_fails_leaves_the_old_content_and_no_rubbish(tmp_path, monkeypatch):

@@ -1,8 +1,5 @@
 """Repeats, runs in turn, ladders, and what a difference between runs is worth."""
 
-import json
-import sqlite3
-
 import numpy as np
 import pytest
 
@@ -13,7 +10,6 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.session.series import SeriesAsked
 from upright_bolt.session.steps import Step
-from upright_bolt.store.runs import RunStore
 
 
 def test_the_same_from_either_side_and_sure_of_what_is_far_apart():
@@ -154,30 +150,6 @@ def test_what_was_announced_ends_even_where_putting_back_fails(on_tern, monkeypa
         on_tern.carry_on()
     assert series.ended
     assert (told, str(series.fault)) == ([{"sustained"}, "ended"], "It is stuck.")
-
-
-def test_a_database_of_the_first_version_is_brought_up(tmp_path):
-    path = tmp_path / "runs.sqlite"
-    store = RunStore(path)
-    store.close()
-    with sqlite3.connect(path) as raw:
-        for column in ("series", "note", "measures", "options", "key", "boot_id", "role", "seal"):
-            raw.execute(f"ALTER TABLE runs DROP COLUMN {column}")
-        for column in ("temp_c", "clock_mhz", "voltage_v"):
-            raw.execute(f"ALTER TABLE errors DROP COLUMN {column}")
-        raw.execute("ALTER TABLE events DROP COLUMN data")
-        raw.execute("UPDATE alembic_version SET version_num = '0001'")
-        values = ("twin:tern", "steady", "old", "2026-01-01T00:00:00+00:00", 10.0, "{}", "{}", "{}", "{}", "[]",
-                  "finished", "", 10.0, json.dumps({}))  # fmt: skip
-        raw.execute(
-            "INSERT INTO runs (machine, workload, label, started_at, asked_s, identity, settings, tried, conditions,"
-            " columns, state, why, duration_s, numbers) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", values,
-        )  # fmt: skip
-    raw.close()
-    store = RunStore(path)
-    (kept,) = store.all()
-    assert (kept.head.label, kept.head.series) == ("old", "")
-    store.close()
 
 
 def test_a_watched_run_gets_its_result_measures_and_note_by_hand(bolt):

@@ -9,7 +9,7 @@ import json
 import os
 import stat
 import tempfile
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import fields, is_dataclass
 from hashlib import blake2b
@@ -23,8 +23,6 @@ from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.plain_text import printable, small
 
 T = TypeVar("T")
-Upgrade = Callable[[int, Any], Any]
-"""Turns plain data of an earlier version into that of the present one. Version 0 is a file from before versions."""
 
 
 class Typed(Generic[T]):
@@ -160,25 +158,14 @@ class Document(Generic[T]):
         name: what it holds, as its ``format`` says.
         version: of what this program writes; it reads this one and earlier ones.
         form: the value's type.
-        upgrade: turns data of earlier versions into the present form; None if there were none.
         durable: whether a save waits until the disk has it.
     """
 
-    def __init__(
-        self,
-        path: Path,
-        name: str,
-        version: int,
-        form: Typed[T],
-        *,
-        upgrade: Upgrade | None = None,
-        durable: bool = True,
-    ) -> None:
+    def __init__(self, path: Path, name: str, version: int, form: Typed[T], *, durable: bool = True) -> None:
         self.path = path
         self._name = name
         self._version = version
         self._form = form
-        self._upgrade = upgrade
         self._durable = durable
 
     def load(self) -> T | None:
@@ -193,10 +180,7 @@ class Document(Generic[T]):
             return None
         except (OSError, ValueError, RecursionError, BoltError) as fault:
             raise Damaged(f"{self.path} cannot be read: {fault}.") from fault
-        version = self._version_of(data)
-        content = data["data"] if version else data
-        if version < self._version and self._upgrade is not None:
-            content = self._upgrade(version, content)
+        content = self._content(data)
         try:
             value = self._form.from_plain(content)
             _check_no_more(content, self._form.plain(value))
@@ -204,12 +188,12 @@ class Document(Generic[T]):
             raise Damaged(f"{self.path} is damaged ({fault}).") from fault
         return value
 
-    def _version_of(self, data: Any) -> int:  # noqa: ANN401 - whatever the file holds
-        """Return the version of a file's content; 0 for one from before versions. Raises Damaged."""
+    def _content(self, data: Any) -> Any:  # noqa: ANN401 - whatever the file holds
+        """Return what a file holds, without its envelope. Raises Damaged."""
         if not isinstance(data, dict):
             raise Damaged(f"{self.path} is damaged: it holds no object.")
         if not {"format", "version", "data"} <= data.keys():
-            return 0
+            raise Damaged(f"{self.path} is damaged: it does not say what it holds.")
         if data["format"] != self._name or not isinstance(data["version"], int):
             raise Damaged(f"{self.path} holds “{str(data['format'])[:40]}” where {self._name} was expected.")
         if data["version"] > self._version:
@@ -218,7 +202,7 @@ class Document(Generic[T]):
             data["version"], data["data"]
         ):
             raise Damaged(f"{self.path} is damaged: its checksum is not that of its content.")
-        return data["version"]
+        return data["data"]
 
     def _check(self, version: int, data: Any) -> str:  # noqa: ANN401 - what JSON can hold
         text = json.dumps([self._name, version, data], ensure_ascii=False)

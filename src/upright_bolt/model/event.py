@@ -160,16 +160,6 @@ class CheckersProved:
     kind: Literal["check"] = "check"
 
 
-@dataclass(frozen=True, slots=True)
-class Remark:
-    """What an earlier version of this program wrote down as a sentence."""
-
-    time_s: float
-    text: str
-    about: str = ""
-    kind: Literal["remark"] = "remark"
-
-
 Event = (
     ChargerChanged
     | LimitsReset
@@ -187,7 +177,6 @@ Event = (
     | RunEnded
     | NotSettled
     | CheckersProved
-    | Remark
 )
 OF_THIS_PROGRAM = (Tried, Kept, WasPutBack, RunStarted, RunEnded)
 """Events that this program caused itself: known from a run's own record, so not listed again with it."""

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Annotated, Any, Literal
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Discriminator, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Discriminator, ValidationError
 
 from upright_bolt.disk import Typed, read_given, writing
 from upright_bolt.errors import BadInput, Damaged
@@ -33,13 +33,6 @@ _EVENT: Typed[Event] = Typed(Event)
 Cells = list[float | None]
 
 
-def _present_form(data: Any) -> Any:  # noqa: ANN401 - whatever the file holds
-    """Return an event of version 1, a kind and a sentence, in the present form."""
-    if isinstance(data, dict) and data.keys() == {"time_s", "kind", "text"}:
-        return {"time_s": data["time_s"], "text": data["text"], "about": data["kind"], "kind": "remark"}
-    return data
-
-
 class _Telemetry(BaseModel):
     model_config = ConfigDict(extra="forbid")
     time_s: list[float]
@@ -50,13 +43,13 @@ class _Run(BaseModel):
     model_config = ConfigDict(extra="forbid")
     record: RunRecord
     telemetry: _Telemetry
-    events: list[Annotated[Event, Discriminator("kind"), BeforeValidator(_present_form)]]
+    events: list[Annotated[Event, Discriminator("kind")]]
 
 
 class _File(BaseModel):
     model_config = ConfigDict(extra="forbid")
     format: Literal["upright-bolt runs"]
-    version: Annotated[int, Field(ge=1, le=VERSION)]
+    version: Literal[2]
     runs: list[_Run]
 
 

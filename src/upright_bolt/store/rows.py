@@ -12,7 +12,7 @@ from sqlalchemy import RowMapping
 from upright_bolt.disk import Typed
 from upright_bolt.errors import Damaged
 from upright_bolt.model.control import Value
-from upright_bolt.model.event import Event, Remark
+from upright_bolt.model.event import Event
 from upright_bolt.model.run import (
     Conditions,
     Measure,
@@ -103,8 +103,6 @@ def of_event(event: Event) -> dict[str, Any]:
 
 def event_of(row: RowMapping) -> Event:
     """Return the event of a row. Raises Damaged."""
-    if not row["data"]:
-        return Remark(row["time_s"], row["text"], row["kind"])
     return _EVENT.from_text(row["data"])
 
 

@@ -7,7 +7,6 @@ from sqlalchemy import Connection, inspect, text
 from upright_bolt.errors import BoltError
 
 NEWEST = "0006"
-KNOWN = ("0001", "0002", "0003", "0004", "0005", "0006")
 
 
 def is_current(connection: Connection) -> bool:
@@ -19,13 +18,16 @@ def upgrade(connection: Connection) -> None:
     """Create or bring up the tables; Alembic is loaded only if there is something to do.
 
     Raises:
-        BoltError: the database was written by a newer version of this program.
+        BoltError: the database was written by another version of this program.
     """
     version = _version(connection)
     if version == NEWEST:
         return
-    if version is not None and version not in KNOWN:
-        raise BoltError("The run database was written by a newer version of this program; it is left untouched.")
+    if version is not None:
+        raise BoltError(
+            "The run database was written by a newer version of this program, or before its first release; it is left "
+            "untouched."
+        )
     from alembic import command  # noqa: PLC0415 - loaded only when the database is new or old
     from alembic.config import Config  # noqa: PLC0415 - same
 

@@ -42,12 +42,6 @@ def seal(connection: Connection, run_id: int) -> None:
     connection.execute(tables.runs.update().where(tables.runs.c.id == run_id).values(seal=checksum))
 
 
-def seal_all(connection: Connection) -> None:
-    """Seal all runs of a database from before there were seals."""
-    for run_id in connection.execute(select(tables.runs.c.id)).scalars().all():
-        seal(connection, int(run_id))
-
-
 def children(connection: Connection, table: Any, run_id: int, order: Any) -> list[Row]:  # noqa: ANN401
     """Return the rows of a table that belong to a run."""
     return list(connection.execute(select(table).where(table.c.run_id == run_id).order_by(order)).mappings())

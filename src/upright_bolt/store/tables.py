@@ -75,6 +75,6 @@ events = Table(
     Column("run_id", Integer, ForeignKey("runs.id", ondelete="CASCADE"), nullable=False, index=True),
     Column("time_s", Float, nullable=False),
     Column("kind", String, nullable=False),
-    Column("text", String, nullable=False),  # a sentence, for events of versions before ``data``
+    Column("text", String, nullable=False, server_default=""),  # unused: sentences are made from ``data``
     Column("data", String, nullable=False, server_default=""),  # JSON of a ``model.event.Event``
 )

@@ -3,7 +3,6 @@
 import uuid
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from upright_bolt.disk import Document, Typed
 from upright_bolt.errors import BoltError, Damaged
@@ -141,18 +140,10 @@ def _idle_for_a_while(spec: TwinSpec, used: int) -> TwinState:
 
 def document(path: Path) -> Document[TwinState]:
     """Return the file in which a twin's state lasts."""
-    return Document(path, "upright-bolt twin", VERSION, _STATE, upgrade=_upgrade, durable=False)
+    return Document(path, "upright-bolt twin", VERSION, _STATE, durable=False)
 
 
 _STATE: Typed[TwinState] = Typed(TwinState)
-
-
-def _upgrade(version: int, data: Any) -> Any:  # noqa: ANN401 - plain data of an earlier version
-    """Return the state in its present form: names that have changed since ``version``."""
-    if version == 0 and isinstance(data, dict):
-        data = {name: value for name, value in data.items() if name != "format"}
-        data["faults_seen"] = data.pop("mishaps", [])
-    return data
 
 
 def load_state(path: Path, spec: TwinSpec) -> TwinState:

@@ -18,7 +18,6 @@ from upright_bolt.model.event import (
     LimitsReset,
     NotSettled,
     ProcessorsChanged,
-    Remark,
     Resumed,
     RunEnded,
     RunStarted,
@@ -69,7 +68,6 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     RunEnded: lambda e: f"Run {e.run_id} ended",
     NotSettled: lambda e: f"It had not come to rest after {length(e.waited_s)}; it was measured as it was",
     CheckersProved: _checkers,
-    Remark: lambda e: e.text.rstrip("."),
 }
 
 
