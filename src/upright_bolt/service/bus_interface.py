@@ -180,7 +180,9 @@ class BusInterface:
             if epoch != self._rights.epoch or caller.gone:
                 raise _Stale
             if need(self.machine, arguments) != wanted:
-                raise BadInput("What this changes became something else while the right was asked for. Try again.")
+                raise BadInput(
+                    "The trial has ended, or was widened, while the right was asked for. Nothing was changed."
+                )
             return work()
 
         grant: Grant | None = None
