@@ -112,6 +112,21 @@ def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
             assert "the machine holds" in refusal(report)
 
 
+def test_a_setting_that_a_later_write_moves_is_noticed_and_everything_put_back():
+    twin = fresh_twin()
+    files = FaultyFiles(register_files(twin))
+    before_all = machine_texts(twin)
+    asked = {"epp": 96.0, "turbo": "off"}
+    drivers = backend_of(twin).drivers
+    first, last = (drivers[name].files[0] for name in apply.write_order(asked, drivers))
+    old = files.read(first)
+    files.on_write = lambda _n, path: register_files(twin).write(first, old) if path == last else None
+    _, report = put_on(twin, asked, files)
+    assert not report.ok
+    assert "the machine holds" in refusal(report)
+    assert machine_texts(twin) == before_all
+
+
 def _paths_of(asked) -> list[str]:
     twin = fresh_twin()
     files = FaultyFiles(register_files(twin))

@@ -363,6 +363,13 @@ def test_the_forecast_is_that_of_the_value_shown_and_later_errors_change_what_is
     assert "speak against that" in result(now, {})
 
 
+def test_positions_within_two_steps_of_a_failure_are_not_kept():
+    course = Course(Search(Asked(1, BOTH, "2026-04-09", "a chip", machine="twin:tern"), (), {}), [])
+    failed = Seen(dict.fromkeys(BOTH, 60.0), 4.0, errors=1)
+    assert course._reaches(dict.fromkeys(BOTH, 58.0), failed)
+    assert not course._reaches(dict.fromkeys(BOTH, 57.0), failed)
+
+
 def test_status_tells_of_a_freeze_before_anything_goes_on(bolt, data):
     scene = SearchScene(data)
     search = scene.ask(plain_step=20.0, soak_s=0.0)

@@ -1,6 +1,7 @@
 """Trials: provisional until kept, on record before they are made, and gone when their program dies."""
 
 import errno
+import os
 import sys
 
 import pytest
@@ -118,6 +119,34 @@ def test_the_record_is_on_disk_before_the_first_write(data):
     assert all(trial is not None and trial.settings == ASKED for trial in seen)
     assert set(seen[0].before.values()) >= {"18000000", "45000000", "balance_performance"}
     session.close()
+
+
+def test_the_record_is_flushed_before_the_first_write(data, monkeypatch):
+    fsync, flushed, seen = os.fsync, {}, []
+
+    def noted(handle):
+        fsync(handle)
+        flushed[os.fstat(handle).st_ino] = os.fstat(handle).st_size
+
+    def watch(_n, _path):
+        now = (data / "journal").stat()
+        seen.append(flushed.get(now.st_ino) == now.st_size)
+
+    monkeypatch.setattr(os, "fsync", noted)
+    session, files = faulty_session(data)
+    files.on_write = watch
+    session.try_settings(ASKED, standing=False)
+    session.try_settings({"epp": 255.0}, standing=False)
+    assert seen
+    assert all(seen)
+    session.close()
+
+
+@pytest.mark.parametrize(("first", "then"), [(True, True), (True, False), (False, True), (False, False)])
+def test_a_widened_trial_outlives_its_program_only_if_all_of_it_does(on_tern: TwinSession, first, then):
+    on_tern.session.try_settings({"sustained": 25.0}, standing=first)
+    on_tern.session.try_settings({"epp": 200.0}, standing=then)
+    assert on_tern.session.status().trial.standing == (first and then)
 
 
 def faulty_session(data):
