@@ -176,7 +176,8 @@ class BusInterface:
         """
         wanted = await self.do(lambda: need(self.machine, arguments))
 
-        def done(epoch: int) -> T:
+        def work_if_granted(epoch: int) -> T:
+            """Do the work if it is still what was granted. Raises BadInput if not."""
             if epoch != self._rights.epoch or caller.gone:
                 raise _Stale
             if need(self.machine, arguments) != wanted:
@@ -189,7 +190,7 @@ class BusInterface:
         for _ in range(ROUNDS):
             grant = await self._rights.need(caller, wanted[0], interactive=interactive, earlier=grant)
             try:
-                return await self.do(lambda epoch=grant.epoch: done(epoch))  # type: ignore[misc]
+                return await self.do(lambda epoch=grant.epoch: work_if_granted(epoch))  # type: ignore[misc]
             except _Stale:
                 continue
         raise BoltError("The rules about rights change again and again; nothing was changed. Try again.")
