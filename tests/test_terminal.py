@@ -17,14 +17,22 @@ from upright_bolt.wording.times import date_and_time
 COMMAND = [sys.executable, "-m", "upright_bolt"]
 
 
-def start(*words, data, **how):
-    return subprocess.Popen(
-        [*COMMAND, "--data", str(data), "--machine", "twin:tern", *words],
-        stdout=subprocess.PIPE,
-        stderr=subprocess.PIPE,
-        text=True,
-        **how,
-    )
+@pytest.fixture
+def start(data):
+    """Start the command; a test that fails leaves nothing running."""
+    started = []
+
+    def run(*words, **how):
+        command = [*COMMAND, "--data", str(data), "--machine", "twin:tern", *words]
+        pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
+        started.append(subprocess.Popen(command, text=True, **{**pipes, **how}))
+        return started[-1]
+
+    yield run
+    for going in started:
+        if going.poll() is None:
+            going.kill()
+        going.communicate()
 
 
 def shell(line, data, **environment):
@@ -47,8 +55,8 @@ def catches_interrupts(pid):
 
 
 @pytest.mark.parametrize("after_s", [0.0, 0.05, 0.15, 0.3, 0.6])
-def test_an_interrupt_in_the_first_second_prints_no_traceback(data, after_s):
-    going = start("run", "steady", "--duration", "24h", data=data)
+def test_an_interrupt_in_the_first_second_prints_no_traceback(data, after_s, start):
+    going = start("run", "steady", "--duration", "24h")
     # Python's own start is over once it catches interrupts; then the program lets one end it at once
     for caught in (True, False):
         waiting.until(lambda caught=caught: catches_interrupts(going.pid) is caught, pause=lambda: time.sleep(0.0005))
@@ -59,13 +67,13 @@ def test_an_interrupt_in_the_first_second_prints_no_traceback(data, after_s):
     assert going.returncode in (1, -signal.SIGINT)
 
 
-def test_in_the_background_of_a_script_only_what_is_not_ignored_ends_a_run(data):
+def test_in_the_background_of_a_script_only_what_is_not_ignored_ends_a_run(data, start):
     """A shell's script ignores interrupts for what it starts with "&": they are meant for what is in front."""
 
     def ignore():
         signal.signal(signal.SIGINT, signal.SIG_IGN)
 
-    going = start("run", "steady", "--duration", "24h", data=data, preexec_fn=ignore)
+    going = start("run", "steady", "--duration", "24h", preexec_fn=ignore)
     waiting.until(lambda: does(going.pid, "SigCgt", signal.SIGTERM))
     assert does(going.pid, "SigIgn", signal.SIGINT)
     going.send_signal(signal.SIGTERM)
@@ -110,10 +118,9 @@ def test_a_label_that_the_locale_does_not_know_is_kept_as_typed(data):
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
-def test_a_stopped_table_of_samples_keeps_what_was_read(data, number, tmp_path):
+def test_a_stopped_table_of_samples_keeps_what_was_read(data, number, tmp_path, start):
     table = tmp_path / "samples.csv"
-    command = [*COMMAND, "--data", str(data), "sample", "--count", "100000", "--interval", "50ms", "--csv", str(table)]
-    going = subprocess.Popen(command, stderr=subprocess.PIPE, text=True)
+    going = start("sample", "--count", "100000", "--interval", "50ms", "--csv", str(table))
     waiting.until(lambda: table.exists() and len(table.read_text().splitlines()) > 3)
     going.send_signal(number)
     _, said = going.communicate(timeout=120)
@@ -123,9 +130,8 @@ def test_a_stopped_table_of_samples_keeps_what_was_read(data, number, tmp_path):
     assert {len(row) for row in rows} == {len(rows[0])}
 
 
-def test_a_terminal_that_goes_away_ends_a_run_as_stopped(data):
-    command = [*COMMAND, "--data", str(data), "run", "steady", "--duration", "10min", "--start", "at-once"]
-    going = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+def test_a_terminal_that_goes_away_ends_a_run_as_stopped(data, start):
+    going = start("run", "steady", "--duration", "10min", "--start", "at-once")
     waiting.until(lambda: "running" in shell("COMMAND runs", data).stdout)
     going.send_signal(signal.SIGHUP)
     going.communicate(timeout=120)

@@ -144,6 +144,10 @@ def entry_of(line: bytes) -> Entry:
     for name in _names(entry):
         if find_declaration(name) is None:
             raise Damaged("control")
+    if (entry.kind is EntryKind.BEGIN) != (entry.data is not None):
+        raise Damaged("kind")
+    if (entry.kind is EntryKind.STOCK) != (entry.stock is not None):
+        raise Damaged("kind")
     return entry
 
 
@@ -155,10 +159,6 @@ def _names(entry: Entry) -> Iterable[str]:
     if entry.data is not None:
         yield from entry.data.settings
         yield from entry.data.before_values
-    if (entry.kind is EntryKind.BEGIN) != (entry.data is not None) or (
-        (entry.kind is EntryKind.STOCK) != (entry.stock is not None)
-    ):
-        raise Damaged("kind")
 
 
 class Journal:

@@ -21,10 +21,6 @@ SOFTWARE = ("llvmpipe", "softpipe", "swrast")
 DRM_DEVICE_FILE = 0x3233
 MOST_DEVICES = 16
 VERSION = 430
-GROUP = 64
-"""Of every computation on the chip: so many work at a time."""
-EACH_CHECKS = 16
-"""Words of memory."""
 HELD = 3
 """Frames that are under way at a time: what a frame came to is read while the next ones are being rendered."""
 
@@ -100,7 +96,7 @@ class Renderer:
         if place and self.software:
             raise NoRendererError(f"For the chip at {place} there is only the software renderer ({self.name}).")
         self.size = size or (scene.SOFTWARE if self.software else scene.CHIP)
-        self._slice = self.size.memory_words // 16
+        self._slice = self.size.memory_words // scene.SLICES
         self._prepare()
 
     def _prepare(self) -> None:
@@ -121,7 +117,7 @@ class Renderer:
         self._parts = gl.buffer(reserve=2 * 2 * 4 * self._strips)
         marks = np.arange(self.size.memory_words, dtype=np.uint32) * np.uint32(0x9E3779B1)
         self._memory = gl.buffer(marks.tobytes())
-        self._held = [0] * 16
+        self._held = [0] * scene.SLICES
         self._folded = scene.FOLDED * squared
         words = self.size.passes * self._folded + 1
         self._results = [gl.buffer(reserve=4 * words) for _ in range(HELD)]
@@ -129,7 +125,7 @@ class Renderer:
         self._memory.bind_to_storage_buffer(3)
         self._picture.bind_to_image(1, read=True, write=False)
         self._fold["blocks"], self._compute["strips"] = self.size.blocks, self._strips
-        self._check["apart"] = self._slice // EACH_CHECKS
+        self._check["apart"] = self._slice // scene.EACH_CHECKS
 
     def begin(self, number: int, seed: int, rounds: int, *, checked: bool = True) -> None:
         """Ask for frame ``number``; of one that is not ``checked`` a corner alone is folded.
@@ -144,10 +140,10 @@ class Renderer:
             program["seed"], program["rounds"] = seed, rounds
         for each in range(self.size.passes):
             self._vertices.render(gl.TRIANGLES, 6 * 256)
-            self._compute.run(self._strips // GROUP)
+            self._compute.run(self._strips // scene.GROUP)
             gl.memory_barrier()
             if checked:
-                self._fold_pass(each * self._folded, self._strips // GROUP)
+                self._fold_pass(each * self._folded, self._strips // scene.GROUP)
         if checked:
             self._remember(number)
         else:
@@ -163,12 +159,12 @@ class Renderer:
 
     def _remember(self, number: int) -> None:
         """Check a slice of memory for what it was filled with, and fill it anew."""
-        part = number % 16
+        part = number % scene.SLICES
         following = (number * 0x85EBCA77 + 1) & 0xFFFFFFFF
         check = self._check
         check["first"], check["held"], check["next"] = part * self._slice, self._held[part], following
         check["wrong"] = self.size.passes * self._folded
-        check.run(self._slice // EACH_CHECKS // GROUP)
+        check.run(self._slice // scene.EACH_CHECKS // scene.GROUP)
         self._held[part] = following
         self._gl.memory_barrier()
 

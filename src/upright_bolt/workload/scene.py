@@ -51,6 +51,12 @@ class Size:
         return self.light if weight == "light" else self.heavy
 
 
+GROUP = 64
+"""Invocations of a shader that run together: a multiple of what the drivers' hardware runs at a time (32 or 64)."""
+EACH_CHECKS = 16
+"""Words of memory that one invocation checks and fills."""
+SLICES = 16
+"""Parts of the memory, one of which is checked and filled with each frame."""
 SOFTWARE = Size(blocks=1, passes=1, light=8, heavy=48, memory_words=1 << 18)
 CHIP = Size(blocks=4, passes=6, light=64, heavy=384, memory_words=1 << 24)
 
@@ -85,9 +91,8 @@ void main() {
 }
 """
 )
-_PARTS = """
-layout(local_size_x = 64) in;
-layout(std430, binding = 1) buffer Parts { uint parts[]; };
+_GROUP = f"\nlayout(local_size_x = {GROUP}) in;\n"
+_PARTS = f"""{_GROUP}layout(std430, binding = 1) buffer Parts {{ uint parts[]; }};
 """
 COMPUTATION = (
     "#version 430"
@@ -146,10 +151,11 @@ void main() {
 }
 """
 )
-MEMORY = """
-#version 430
-layout(local_size_x = 64) in;
-layout(std430, binding = 2) buffer Folded { uint folded[]; };
+MEMORY = (
+    "#version 430"
+    + _GROUP
+    + f"const uint EACH_CHECKS = {EACH_CHECKS}u;\n"
+    + """layout(std430, binding = 2) buffer Folded { uint folded[]; };
 layout(std430, binding = 3) buffer Memory { uint memory[]; };
 uniform uint first;
 uniform uint apart;
@@ -158,7 +164,7 @@ uniform uint next;
 uniform uint wrong;
 void main() {
     uint found = 0u;
-    for (uint k = 0u; k < 16u; k++) {
+    for (uint k = 0u; k < EACH_CHECKS; k++) {
         uint i = first + k * apart + gl_GlobalInvocationID.x, mark = i * 0x9E3779B1u;
         found += uint(memory[i] != (mark ^ held));
         memory[i] = mark ^ next;
@@ -166,6 +172,7 @@ void main() {
     if (found != 0u) atomicAdd(folded[wrong], found);
 }
 """
+)
 
 Words = NDArray[np.uint32]
 
