@@ -579,29 +579,24 @@ def test_what_is_left_alone_is_watched_no_longer_and_costs_no_look(desk, monkeyp
     assert len(looks) <= 1
 
 
-def resets(desk) -> int:
+def resets_of(desk, writes: int, every_s: float) -> int:
+    """Return how often a setting is reset that another program writes so often, and so seldom."""
+    desk.profiles.save_rules("")
+    desk.profiles.use("at sea")
+    desk.wait(10.0)
+    for _ in range(writes):
+        desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
+        desk.wait(every_s)
     return sum(entry.kind is LogKind.RESET for entry in desk.profiles.log())
 
 
 def test_each_reset_of_a_setting_waits_longer_than_the_one_before(desk):
-    desk.profiles.save_rules("")
-    desk.profiles.use("at sea")
-    desk.wait(10.0)
-    for _ in range(60):
-        desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
-        desk.wait(0.2)
-    assert 2 <= resets(desk) <= 3  # at once, after 1 s and after 3 s more
+    assert 2 <= resets_of(desk, 60, 0.2) <= 3  # at once, after 1 s and after 3 s more
     assert not desk.status.resting
 
 
 def test_a_program_that_writes_seldom_is_resisted_for_good(desk):
-    desk.profiles.save_rules("")
-    desk.profiles.use("at sea")
-    desk.wait(10.0)
-    for _ in range(8):
-        desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
-        desk.wait(200.0)
-    assert resets(desk) == 8
+    assert resets_of(desk, 8, 200.0) == 8
     assert not desk.status.resting
 
 
