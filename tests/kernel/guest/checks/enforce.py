@@ -30,6 +30,7 @@ MOST_WAKINGS = 20
 """Of the service in 20 seconds in which a program fights for what is suspended."""
 BEHIND_REGISTERS = ("clamp", "current", "turbo-table", "core-offset", "cache-offset")
 """The kernel tells that a register was written, and not by whom."""
+YEAR_S = 365 * 86400.0
 VOLTAGES = ("core-offset", "cache-offset")
 
 
@@ -47,7 +48,7 @@ def prepare(guest: Guest) -> None:
 def tidy(guest: Guest) -> None:
     """Leave the profile applied, and nothing of it suspended."""
     guest.write(ONLINE, "1")
-    guest.shell("modprobe", "acpi-cpufreq")
+    guest.shell("modprobe", "-a", "acpi-cpufreq", "cpufreq_powersave")
     for path in (BOOT_ID, COMMAND_LINE):
         guest.unmount(path)
     use(guest, PROFILE)
@@ -261,6 +262,38 @@ def set_while_offline(guest: Guest) -> None:
     guest.until(lambda: guest.read(f"{POLICIES[1]}/scaling_max_freq") == "2400000", 5.0)
 
 
+def clock_set_back(guest: Guest) -> None:
+    """A clock that is set back by a year delays no reset, and the records of later times are read"""
+    time.sleep(6.0)
+    path, text = files()["clock-max"]
+    began, real = time.monotonic(), time.clock_gettime(time.CLOCK_REALTIME)
+    time.clock_settime(time.CLOCK_REALTIME, real - YEAR_S)
+    try:
+        for _ in range(2):
+            took = reaction(guest, "clock-max", partial(guest.write, path, text), partial(guest.read, path))
+            guest.note(f"{took:.2f} s")
+            assert took < WITHIN_S
+            guest.end_service()
+            guest.until(lambda: guest.run("hold", "--json").json()["in_force"] == PROFILE, 20.0)
+            time.sleep(8.0)  # the first looks of a new process are over
+    finally:
+        time.clock_settime(time.CLOCK_REALTIME, real + time.monotonic() - began)
+
+
+def governor_missing(guest: Guest) -> None:
+    """A profile whose governor the kernel does not have is applied otherwise, and says what is missing"""
+    use(guest, "calm")
+    guest.shell("rmmod", "cpufreq_powersave")
+    done = guest.run("profile", "use", PROFILE)
+    guest.note(done.out + done.err)
+    guest.until(lambda: guest.read(f"{POLICIES[1]}/scaling_max_freq") == "1600000", 20.0)
+    (withheld,) = guest.run("hold", "--json").json()["held_back"]
+    guest.note(json.dumps(withheld))
+    assert withheld["name"] == "governor"
+    assert "powersave" in json.dumps(withheld)
+    assert guest.read(f"{POLICIES[1]}/scaling_governor") != "powersave"
+
+
 def waking(guest: Guest) -> None:
     """The login manager's word of waking has everything looked at, what changed unheard as well"""
     time.sleep(6.0)
@@ -327,9 +360,10 @@ def boot_word(guest: Guest) -> None:
     assert guest.planes() == [0, 0, 0, 0]
     assert guest.read(f"{POLICIES[0]}/scaling_max_freq") == "2400000"
     assert status.said("upright-bolt=off")
-    assert "in force" not in guest.run("profile", "list").out.replace("values in force", "")
+    assert guest.run("hold", "--json").json()["in_force"] == ""
+    assert not guest.run("profile", "list").said("active")
     assert guest.run("profile", "use", PROFILE).code != 0
 
 
 CHECKS = (every_control, fight, driver_loaded_anew, power_driver_bound_anew, processor_comes_back, stock_while_offline,
-          set_while_offline, waking, slept, unclean, boot_word)  # fmt: skip
+          set_while_offline, clock_set_back, governor_missing, waking, slept, unclean, boot_word)  # fmt: skip
