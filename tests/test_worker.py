@@ -16,9 +16,9 @@ WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
 def worker():
     started = []
 
-    def start(way="mixed", plant=-1, nice=0):
+    def start(workload="steady", plant=-1, nice=0):
         process = subprocess.Popen(
-            [*WORKER, way, "0", str(plant), "60", str(nice)],
+            [*WORKER, workload, "0", str(plant), "60", str(nice)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
