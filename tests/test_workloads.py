@@ -4,6 +4,7 @@ import os
 import subprocess
 import sys
 import time
+from itertools import pairwise
 from math import isnan
 
 import pytest
@@ -32,6 +33,7 @@ from upright_bolt.workload.pool import HostLoad
 from upright_bolt.workload.worker import dues_of
 from waiting import until, within
 
+TIDE = (Stage(3.0, "vector"), Stage(2.0, "", 0.0))
 CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
 
 
@@ -68,7 +70,7 @@ def test_the_stages_of_proof_hold_every_mix_full_and_light_and_jumps_of_load():
     assert set(MIXES) <= full
     assert set(MIXES) <= light
     length = sum(stage.seconds for stage in PROOF)
-    jumps = [a.mix != "" and b.mix == "" for a, b in zip(PROOF, PROOF[1:], strict=False)]
+    jumps = [a.mix != "" and b.mix == "" for a, b in pairwise(PROOF)]
     assert sum(jumps) >= 10
     assert stage_at(PROOF, length)[0] == stage_at(PROOF, 0.0)[0]
     seen, at = 0.0, 0.0
