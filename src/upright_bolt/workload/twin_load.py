@@ -51,7 +51,7 @@ class TwinLoad(Load):
         self._working = False
 
     def start(self) -> float:
-        """Put the simulated threads to work."""
+        """Put the simulated threads to work. Raises ValueError for work that is not simulated here."""
         state = self._twin.state
         self._start_units = state.units
         self._start_s = state.time_s
