@@ -84,7 +84,7 @@ def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
 
 
 def dues_of(mix: Mix, known: Workload, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
-    """Return the blocks that a workload executes, each with the moment at which it is due, without end. Raises ValueError."""
+    """Return the blocks that a workload executes and when each is due, without end. Raises ValueError."""
     match known.way:
         case Way.MIXED:
             return mixed(mix)
