@@ -25,11 +25,12 @@ from upright_bolt.analysis.edge_plan import VOLTAGE, next_of, outlook
 from upright_bolt.errors import MachineFroze
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import ALONE_S, BASELINE_S, Asked, Bold
+from upright_bolt.model.workloads import EDGE, LIGHT
 from upright_bolt.session.edge_search import PAUSE_S
 from upright_bolt.twin import rails
 from upright_bolt.twin.chip import ChipSpec, TwinSpec, tern
 from upright_bolt.twin.individuals import individual
-from upright_bolt.workload.plan import EDGE, LIGHT, full_load_s
+from upright_bolt.workload.plan import full_load_s
 
 MANY, SAMPLE = 200, 20
 FIRST_NUMBER = 71_000

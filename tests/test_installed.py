@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from test_service_rights import NAMESPACES, namespaces_work
-from upright_bolt.model.work import WORKLOADS
+from upright_bolt.model.workloads import WORKLOADS
 from waiting import within
 
 ROOT = Path(__file__).resolve().parents[1]

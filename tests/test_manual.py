@@ -7,7 +7,7 @@ import pytest
 
 from upright_bolt.cli.manual import commands, man_page
 from upright_bolt.model.catalogue import CATALOGUE
-from upright_bolt.model.work import WORKLOADS
+from upright_bolt.model.workloads import WORKLOADS
 
 
 def test_the_page_names_every_command_option_workload_and_control():

@@ -6,10 +6,11 @@ import pytest
 from support import TwinSession
 from upright_bolt.analysis import phases
 from upright_bolt.analysis.numbers import numbers_of, values_of
-from upright_bolt.model.work import WORKLOADS, Options
+from upright_bolt.model.work import Options
+from upright_bolt.model.workloads import LIGHT, PROOF, WORKLOADS
 from upright_bolt.reports.details import details_of
 from upright_bolt.session.stages import SETTLES_S, stages_of
-from upright_bolt.workload.plan import LIGHT, stage_at
+from upright_bolt.workload.plan import stage_at
 
 TIMES = np.arange(-20.0, 600.0, 0.5)
 
@@ -19,7 +20,7 @@ def test_a_sample_of_a_stage_is_of_it_alone():
     for kind, share in ((stages.full, 1.0), (stages.light, LIGHT), (stages.rest, 0.0)):
         assert kind.any()
         for now in TIMES[kind]:
-            assert {stage_at("proof", now - back)[0].share for back in (1e-3, 0.5, SETTLES_S - 1e-3)} == {share}
+            assert {stage_at(PROOF, now - back)[0].share for back in (1e-3, 0.5, SETTLES_S - 1e-3)} == {share}
     assert not (stages.full & stages.light).any()
     assert not stages.full[TIMES <= 0].any()
 

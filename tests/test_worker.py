@@ -16,9 +16,9 @@ WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
 def worker():
     started = []
 
-    def start(way="mixed", plant=-1, nice=0):
+    def start(workload="steady", plant=-1, nice=0):
         process = subprocess.Popen(
-            [*WORKER, way, "0", str(plant), "60", str(nice)],
+            [*WORKER, workload, "0", str(plant), "60", str(nice)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
@@ -82,7 +82,7 @@ def test_it_ends_when_nobody_reads(worker):
 
 def test_a_processor_that_is_not_there_is_an_error(worker):
     result = subprocess.run(
-        [*WORKER[:-1], "4095", "mixed", "0", "-1", "60", "0"], capture_output=True, text=True, check=False
+        [*WORKER[:-1], "4095", "steady", "0", "-1", "60", "0"], capture_output=True, text=True, check=False
     )
     assert result.returncode != 0
     assert "Invalid argument" in result.stderr
@@ -97,7 +97,7 @@ def test_a_polite_one_leaves_the_processor_to_anything_else(worker):
 
 def test_one_whose_parent_is_gone_ends_in_the_middle_of_warming_up():
     reading, writing = os.pipe()
-    command = [*WORKER, "mixed", "0", "-1", "60", "0"]
+    command = [*WORKER, "steady", "0", "-1", "60", "0"]
     process = subprocess.Popen(command, stdin=reading, stdout=subprocess.PIPE, text=True)
     os.close(reading)
     os.close(writing)

@@ -102,10 +102,9 @@ def _machine(opened: OpenMachine) -> "Machine":
 
 
 def _twin_load(twin: "Twin", task: "Task") -> "Load":
-    from upright_bolt.model.work import OF_GRAPHICS
     from upright_bolt.workload.twin_load import TwinLoad
 
-    if task.workload not in OF_GRAPHICS:
+    if not task.known.on_gpu:
         return TwinLoad(twin, task)
     from upright_bolt.workload.twin_graphics_load import TwinGraphicsLoad
 
@@ -114,9 +113,10 @@ def _twin_load(twin: "Twin", task: "Task") -> "Load":
 
 def _of_graphics(task: "Task", graphics: "Load", on_processors: "Callable[[Task], Load]") -> "Load":
     """Return a graphics load by itself, or together with the processors' usual work."""
+    from upright_bolt.model.workloads import Way
     from upright_bolt.workload.graphics_load import BothLoad
 
-    if task.workload == "graphics":
+    if task.known.way is Way.GPU:
         return graphics
     return BothLoad(graphics, on_processors(replace(task, workload="steady")), task.per_s)
 
@@ -128,15 +128,16 @@ def _stay_awake(why: str) -> "Callable[[], None]":
 
 
 def _host_load(task: "Task") -> "Load":
-    if task.workload == "command":
+    from upright_bolt.model.workloads import Way
+
+    if task.known.way is Way.COMMAND:
         from upright_bolt.workload.command import CommandLoad
 
         return CommandLoad(task.options)
-    from upright_bolt.model.work import OF_GRAPHICS
     from upright_bolt.workload.pool import HostLoad
 
     task = replace(task, cpus=_allowed(task.cpus))
-    if task.workload not in OF_GRAPHICS:
+    if not task.known.on_gpu:
         return HostLoad(task)
     from upright_bolt.workload.graphics_load import GraphicsLoad
 

@@ -19,7 +19,7 @@ from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.control import Control, ControlState, Value
 from upright_bolt.model.run import RunRecord, RunState
-from upright_bolt.model.work import OF_GRAPHICS
+from upright_bolt.model.workloads import workload
 
 Floats = NDArray[np.float64]
 GRID_MHZ = 25.0
@@ -129,7 +129,7 @@ def tells(run: RunRecord, machine: str, part: str) -> bool:
     head = run.head
     return (
         head.machine == machine
-        and head.workload in OF_GRAPHICS
+        and workload(head.workload).on_gpu
         and head.options.chip == part
         and not head.options.pace_fps
         and run.end.state in (RunState.FINISHED, RunState.STOPPED)

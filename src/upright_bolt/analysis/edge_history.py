@@ -5,13 +5,14 @@ from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import board_of_run, boards_differ, chip_of_run
 from upright_bolt.analysis.edge_belief import Observed
-from upright_bolt.analysis.evidence import FULL_PART, PROVING, offsets_of
+from upright_bolt.analysis.evidence import PROVING, offsets_of
 from upright_bolt.model.axis import Axis
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.run import GRAPHICS, RunHead, RunRecord, RunRole, RunState
 from upright_bolt.model.search import Asked, Outcome, Search
 from upright_bolt.model.work import FULL_WORTH
+from upright_bolt.model.workloads import WORKLOADS, Way, workload
 
 LATE_S = 10.0
 """What a run had measured may be so much older than the freeze that ended it."""
@@ -46,7 +47,7 @@ def seen_in(search: Search) -> list[Seen]:
     for rung, end in search.ended:
         froze = end.outcome is Outcome.FROZE
         lost = froze and not end.full_load_s
-        load_s = rung.load_s * (FULL_WORTH | FULL_PART)[rung.load] if lost else end.full_load_s
+        load_s = rung.load_s * _full_worth(rung.load) if lost else end.full_load_s
         depths = _away(search.asked.axis.positions(rung.settings))
         if depths and load_s:
             found.append(Seen(depths, load_s, len(end.errors), froze, lost))
@@ -120,11 +121,16 @@ def _alike(other: Asked, asked: Asked) -> bool:
     return same and (asked.held, asked.graphics) == (other.held, other.graphics)
 
 
+def _full_worth(load: str) -> float:
+    """Return what a second of a test's load is worth in full load: a workload's, a GPU scene's, or own use's."""
+    return WORKLOADS[load].full_part if load in WORKLOADS and load not in FULL_WORTH else FULL_WORTH[load]
+
+
 def _full_part(head: RunHead, axis: Axis) -> float:
     """Return which part of a run is full load of the chip that an axis is of; 0 if it was none, or not checked."""
     if not axis.part:
-        return FULL_PART.get(head.workload, 0.0)
-    here = head.workload == "graphics" and head.options.chip == axis.part
+        return workload(head.workload).full_part
+    here = workload(head.workload).way is Way.GPU and head.options.chip == axis.part
     return FULL_WORTH[head.options.weight] if here else 0.0
 
 

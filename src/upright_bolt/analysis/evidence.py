@@ -8,11 +8,8 @@ from upright_bolt.model.catalogue import danger_of, find_declaration, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunHead, RunRecord, RunState
+from upright_bolt.model.workloads import Way, workload
 
-FULL_PART = {"steady": 1.0, "proof": 0.53, "edge": 0.8}
-"""Part of a run of checked work on all processors that is full load."""
-WHOLE = ("proof", "edge")
-"""Workloads with every kind of load; what passes under the others is proven at one end only."""
 PROVING = (RunState.FINISHED, RunState.STOPPED)
 """Runs that ended by themselves, or because a person ended them: up to there all went well."""
 
@@ -71,9 +68,10 @@ def has_every_kind(head: RunHead, name: str) -> bool:
     Of a graphics chip's scenes only the steps between them have: full, light and none in turn.
     """
     part = part_of(name)
+    way = workload(head.workload).way
     if not part:
-        return head.workload in WHOLE
-    return head.workload == "graphics" and head.options.weight == "steps" and head.options.chip == part
+        return way is Way.STAGES
+    return way is Way.GPU and head.options.weight == "steps" and head.options.chip == part
 
 
 def offsets_of(settings: Mapping[str, Value]) -> dict[str, float]:

@@ -21,7 +21,8 @@ from upright_bolt.model.quantity import (
     Quantity,
 )
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import score_quantity, workload
+from upright_bolt.model.work import score_quantity
+from upright_bolt.model.workloads import workload
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +108,7 @@ def numbers_of(runs: Iterable[RunRecord]) -> tuple[Number, ...]:
     per_watt = replace(EFFICIENCY, unit=f"{score.unit}/W")
     own = {"score": score, "score_settled": score, "score_per_watt": per_watt, "settled_per_watt": per_watt}
     staged = all(workload(run.head.workload).in_stages for run in found)
-    tasks = bool(found) and all(run.head.workload == "bursts" for run in found)
+    tasks = bool(found) and all(workload(run.head.workload).rests_mostly for run in found)
     titles = {"energy_per_unit_j": "Energy for a task, above rest"} if tasks else {}
     return tuple(
         replace(number, quantity=own.get(number.key, number.quantity), title=titles.get(number.key, number.title))

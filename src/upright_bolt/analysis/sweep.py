@@ -12,13 +12,13 @@ from scipy.special import stdtrit
 
 from upright_bolt.analysis.compare import estimate
 from upright_bolt.analysis.difference import LEVEL
-from upright_bolt.analysis.evidence import WHOLE
 from upright_bolt.analysis.numbers import BY_KEY, NUMBERS, Number, value_of
 from upright_bolt.analysis.run_spread import RunSpreads, counts
 from upright_bolt.model.catalogue import beside, declaration_of, in_order
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.declaration import Kind
 from upright_bolt.model.run import RunHead, RunRecord, RunRole, RunState
+from upright_bolt.model.workloads import Way, workload
 
 MOST_WORDS = 3
 
@@ -66,7 +66,7 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
         if ended and not warms_up and _index(control, words, run) is not None:
             head = run.head
             # work in stages is full load at first, so its score hangs on its length
-            staged_s = head.asked_s if key == "score" and head.workload in WHOLE else None
+            staged_s = head.asked_s if key == "score" and workload(head.workload).way is Way.STAGES else None
             for rest in _rests(control, run):
                 grouped.setdefault((head.machine, head.workload, head.options, staged_s, rest), []).append(run)
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
@@ -82,6 +82,11 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
     return tuple(found)
 
 
+def shares_power(run: RunRecord) -> bool:
+    """Tell whether processor and GPU worked at once in a run, each with a score."""
+    return workload(run.head.workload).way is Way.GPU_AND_CPU
+
+
 SHARED = "shared"
 """Stands for both scores of the workload ``both`` in one picture."""
 
@@ -93,7 +98,7 @@ def shared(runs: Iterable[RunRecord], control: str) -> tuple[SweepLine, ...]:
         runs: all runs to look at; those of ``both`` count.
         control: as for ``lines``.
     """
-    of_both = [run for run in runs if run.head.workload == "both"]
+    of_both = [run for run in runs if shares_power(run)]
     found = []
     for key, words in (("score_settled", "frames"), ("processor_score", "processor score")):
         first = next(iter(lines(of_both, control, key)), None)

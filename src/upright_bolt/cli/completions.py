@@ -11,7 +11,8 @@ from upright_bolt.cli.manual import PROGRAM, Option, commands
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.search import AfterFreeze, Bold
 from upright_bolt.model.start import Start
-from upright_bolt.model.work import WEIGHTS, WORKLOADS
+from upright_bolt.model.work import WEIGHTS
+from upright_bolt.model.workloads import WORKLOADS
 from upright_bolt.twin.chip import TWINS
 
 ASSIGNED = tuple(f"{name}=" for name in CATALOGUE)

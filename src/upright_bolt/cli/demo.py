@@ -14,6 +14,7 @@ from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
+from upright_bolt.model.workloads import workload as workload_called
 from upright_bolt.session.search_asked import Typed, asked_from
 
 if TYPE_CHECKING:
@@ -155,7 +156,7 @@ def make_profiles(choice: MachineChoice) -> None:
 
 def _measured(session: "Session", store: "RunStore", settings: "dict[str, Value]", name: str, work: Work) -> None:
     """Measure settings by one workload, as a trial that is put back."""
-    on_battery = work.workload == "battery"
+    on_battery = workload_called(work.workload).on_battery
     clock = session.machine.clock
     if on_battery:
         session.plug(charger=False)

@@ -12,7 +12,7 @@ from typing import Any
 from upright_bolt import __version__
 from upright_bolt.cli.main import build
 from upright_bolt.model.catalogue import CATALOGUE
-from upright_bolt.model.work import WORKLOADS
+from upright_bolt.model.workloads import WORKLOADS
 from upright_bolt.twin.chip import TWINS
 
 PROGRAM = "upright-bolt"

@@ -134,6 +134,7 @@ def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
     from upright_bolt.analysis.compare import compare
     from upright_bolt.analysis.numbers import value_of
     from upright_bolt.analysis.shared_heat import best_exchange
+    from upright_bolt.analysis.sweep import shares_power
     from upright_bolt.wording.comparison import mean_and_spread, shared_heat
     from upright_bolt.wording.constraints import shares
 
@@ -152,7 +153,7 @@ def _summary(done: list[RunRecord], known: list[RunRecord]) -> None:
         rows.append([label or "–", str(len(runs)), faults or "0", *means, held or "–"])
     print()
     print_table(rows, right=range(1, 3 + len(keys)))
-    if done and done[0].head.workload == "both" and (exchange := best_exchange(done)) is not None:
+    if done and shares_power(done[0]) and (exchange := best_exchange(done)) is not None:
         print(f"\n{shared_heat(exchange)}")
     if len(groups) == 2:
         base, other = (runs[0] for runs in groups.values())

@@ -26,6 +26,7 @@ from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.sweep_page import SweepPage
 from upright_bolt.desktop.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
+from upright_bolt.model.workloads import Way, workload
 from upright_bolt.presentation.preferences import RunFact
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.wording.comparison import change, finding_with_conditions, interval_text
@@ -320,7 +321,7 @@ def _keys_of(runs: list[RunRecord]) -> tuple[str, ...]:
     """Return the numbers that are compared: where a graphics chip worked, its own; the processor's where that did."""
     if not any(value_of(run, "graphics_mhz") is not None for run in runs):
         return KEYS
-    alone = all(run.head.workload == "graphics" for run in runs)
+    alone = all(workload(run.head.workload).way is Way.GPU for run in runs)
     return OF_CHIP if alone else (*KEYS[:2], "processor_score", *KEYS[2:5], *OF_CHIP[2:])
 
 

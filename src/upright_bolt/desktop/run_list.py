@@ -21,7 +21,8 @@ from upright_bolt.desktop.chart import STYLES
 from upright_bolt.desktop.pieces import column, heading, label, offer
 from upright_bolt.desktop.theme import LINES, Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
-from upright_bolt.model.work import WORKLOADS, score_quantity
+from upright_bolt.model.work import score_quantity
+from upright_bolt.model.workloads import WORKLOADS
 from upright_bolt.presentation.preferences import Preferences, RunFact
 from upright_bolt.wording.faults import state_words, struck
 from upright_bolt.wording.times import day_and_time, length

@@ -9,7 +9,7 @@ from PyQt6.QtWidgets import QComboBox, QDialog, QFileDialog, QFormLayout, QHBoxL
 
 from upright_bolt.desktop.pieces import button, column, heading, label
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import RESTING
+from upright_bolt.model.workloads import workload
 from upright_bolt.presentation.records import Records
 
 WIDTH = 560
@@ -46,7 +46,7 @@ class RunSheet(QDialog):
         layout.addLayout(row)
         layout.addWidget(heading("Added by hand"))
         layout.addLayout(self._entries())
-        if run.head.workload in RESTING:
+        if workload(run.head.workload).rests:
             layout.addWidget(heading("Frame times of another program"))
             layout.addLayout(self._frames())
         self.said = label("", "muted", wraps=True)
@@ -70,7 +70,7 @@ class RunSheet(QDialog):
         self.measures = QLineEdit(measures)
         self.measures.setPlaceholderText("noise=38.5 dB, keyboard=41 C")
         self.score = QLineEdit("" if run.end.score is None else f"{run.end.score:g}")
-        self.score.setEnabled(run.head.workload in RESTING or run.end.score is None)
+        self.score.setEnabled(workload(run.head.workload).rests or run.end.score is None)
         form = QFormLayout()
         for words, entry in (("Note", self.note), ("Measures", self.measures), ("Result", self.score)):
             form.addRow(label(words, "muted"), entry)

@@ -11,7 +11,16 @@ from PyQt6.QtWidgets import QComboBox, QGridLayout, QHBoxLayout, QLabel, QLineEd
 
 from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.analysis.shared_heat import best_exchange
-from upright_bolt.analysis.sweep import SHARED, SweepLine, controls_with_runs, lines, results_of, shared, words_of
+from upright_bolt.analysis.sweep import (
+    SHARED,
+    SweepLine,
+    controls_with_runs,
+    lines,
+    results_of,
+    shared,
+    shares_power,
+    words_of,
+)
 from upright_bolt.desktop.chart import Chart
 from upright_bolt.desktop.pieces import button, column, heading, label, offer
 from upright_bolt.desktop.run_form import chip_choice
@@ -22,7 +31,8 @@ from upright_bolt.model.control import Control, ControlState, show_value
 from upright_bolt.model.declaration import Kind
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import OF_GRAPHICS, RESTING, WORKLOADS, Options, score_quantity
+from upright_bolt.model.work import Options, score_quantity
+from upright_bolt.model.workloads import WORKLOADS, Way, workload
 from upright_bolt.presentation.history import Floats
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.records import LadderAsked
@@ -174,7 +184,7 @@ class LadderForm(QWidget):
         self.cool_to = QLineEdit()
         self.cool_to.setPlaceholderText("no waiting")
         for name, known in WORKLOADS.items():
-            if name not in (*RESTING, "command", "cooling"):
+            if known.way not in (Way.REST, Way.COMMAND, Way.HOLD):
                 self.workload.addItem(name, name)
                 self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
         grid = QGridLayout()
@@ -223,7 +233,7 @@ class LadderForm(QWidget):
     def _show_chip(self) -> None:
         """Ask for the graphics chip where one works."""
         for widget in (self.chip, self._chip_word):
-            widget.setVisible(self.workload.currentData() in OF_GRAPHICS)
+            widget.setVisible(workload(self.workload.currentData()).on_gpu)
 
     def _suggest(self) -> None:
         """Suggest a ladder around what is in force."""
@@ -314,9 +324,9 @@ class SweepPage(QWidget):
             titles = {number.key: number.title for number in NUMBERS}
             usual = next((name for name in USUAL_CONTROLS if name in controls), None)
             offer(self.control, [(title_of(name), name) for name in controls], usual)
-            both = any(run.head.workload == "both" for run in runs)
+            both = any(shares_power(run) for run in runs)
             shares = [(WHO_GETS_IT.title, SHARED)] if both else []
-            newest = SHARED if runs and runs[0].head.workload == "both" else "score"
+            newest = SHARED if runs and shares_power(runs[0]) else "score"
             offer(self.result, [*shares, *((titles[key], key) for key in results)], newest)
             if self._wanted in results:
                 self.result.setCurrentIndex(self.result.findData(self._wanted))
@@ -349,7 +359,7 @@ class SweepPage(QWidget):
 
     def _say_shared(self, found: tuple[SweepLine, ...]) -> None:
         """Say at which step the graphics chip gained most for what the processor lost."""
-        exchange = best_exchange([run for run in self._runs if run.head.workload == "both"])
+        exchange = best_exchange([run for run in self._runs if shares_power(run)])
         count = sum(len(point.runs) for point in found[0].points) if found else 0
         said = [shared_heat(exchange)] if exchange is not None else []
         self._said.setText(" ".join([*said, f"{count} runs."]))

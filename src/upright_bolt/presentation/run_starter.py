@@ -6,7 +6,8 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import COUNT, TEMPERATURE, with_unit
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
-from upright_bolt.model.work import OF_GRAPHICS, Options, Work, split_command
+from upright_bolt.model.work import Options, Work, split_command
+from upright_bolt.model.workloads import Way, workload
 from upright_bolt.presentation.ports import SessionWork
 from upright_bolt.presentation.records import Records, Say, length_s
 from upright_bolt.reports.earlier_cooling import earlier_cooling
@@ -71,7 +72,7 @@ class RunStarter:
             return
 
         def begin(session: Session) -> ActiveRun:
-            known = self._store.all() if work.workload == "cooling" else []
+            known = self._store.all() if workload(work.workload).way is Way.HOLD else []
             prior = earlier_cooling(self._store, known, session.machine.word)
             return session.start_run(work, asked.label, self._store, thermal_prior=prior)
 
@@ -100,15 +101,15 @@ class RunStarter:
 
 def work_of(asked: RunAsked) -> Work:
     """Return the work that a person asked for. Raises BadInput."""
-    cooling = asked.workload == "cooling"
+    known = workload(asked.workload)
     duration_s = length_s(asked.length)
     count = int(COUNT.parse(asked.threads, "Threads")) if asked.threads.strip() else None
     options = Options()
-    if asked.workload == "command":
+    if known.way is Way.COMMAND:
         options = Options(split_command(asked.command), asked.pattern)
-    elif asked.workload in OF_GRAPHICS:
+    elif known.on_gpu:
         options = Options(chip=asked.chip, weight=asked.weight)
-    elif cooling:
+    elif known.way is Way.HOLD:
         if not asked.below.strip():
             raise BadInput("Stay below: name the temperature near which the machine is held, e.g. 85 °C.")
         options = Options(below_c=TEMPERATURE.parse(with_unit(asked.below, "°C"), "Stay below"), sure=asked.sure)

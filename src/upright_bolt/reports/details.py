@@ -9,7 +9,7 @@ from upright_bolt.analysis.constraints import Bounds, bounds_of
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.work import workload
+from upright_bolt.model.workloads import Way, workload
 from upright_bolt.reports.earlier_cooling import cooling_of, heated_beside
 from upright_bolt.session.stages import stages_of
 from upright_bolt.store.runs import Floats, RunStore
@@ -29,7 +29,7 @@ def telemetry_of(store: RunStore, record: RunRecord) -> tuple[Floats, dict[str, 
     """
     time_s, columns = store.telemetry(record.id)
     chip = record.head.options.chip
-    if record.head.workload == "graphics" and f"{chip}.clock" in columns:
+    if workload(record.head.workload).way is Way.GPU and f"{chip}.clock" in columns:
         return time_s, seen_as_a_processor(columns, chip)
     return time_s, columns
 
@@ -38,18 +38,18 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
     """Return the details of a kept run; ``below_c`` asks what its cooling carries below that temperature."""
     time_s, columns = telemetry_of(store, record)
     head, duration_s = record.head, record.end.duration_s
-    even, bounds = workload(head.workload).even, bounds_of(head.settings)
-    if head.workload == "graphics":
+    known, bounds = workload(head.workload), bounds_of(head.settings)
+    if known.way is Way.GPU:
         cap = head.settings.get(f"{head.options.chip}{PART_MARK}{HIGHEST_CLOCK}")
         bounds = Bounds(cap if isinstance(cap, float) else None)
-    if even:
+    if known.even:
         found = phases.find(time_s, columns, duration_s, bounds=bounds)
     else:
         stages = stages_of(head.workload, head.options, time_s)
         full = None if stages is None else stages.full
         found = phases.whole(time_s, columns, duration_s, bounds=bounds, full=full)
     beside = heated_beside(columns)
-    told = even and not head.options.chip and not beside
+    told = known.even and not head.options.chip and not beside
     return RunDetails(found, cooling_of(store, record) if told else None, below_c, beside)
 
 

@@ -13,7 +13,7 @@ from upright_bolt.model.run import SLICE_S, RunEnd, RunHead, RunNumbers, RunStat
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import LID, LID_WORDS
 from upright_bolt.model.start import Start
-from upright_bolt.model.work import workload
+from upright_bolt.model.workloads import Way, workload
 from upright_bolt.session.numbers import (
     RowTable,
     graphics_numbers,
@@ -42,7 +42,6 @@ NUMBERS_EVERY = 4
 """Samples after which the numbers shown of a run in progress are worked out again, if somebody looks."""
 WARM_S = 90.0
 """Length of the fixed load before a warm start: the burst is spent, die and sink are near where they settle."""
-MOSTLY_AT_REST = ("bursts",)
 """Workloads of short tasks with pauses between: most of what the machine draws meanwhile is not the tasks'."""
 LEAD_KEPT_S = 30.0
 """Of the time before the load so much is kept; a machine may rest for minutes."""
@@ -90,7 +89,7 @@ class ActiveRun:
     ) -> None:
         self.head = head
         self._work_of = workload(head.workload)
-        self._paced = self._work_of.even or head.workload == "frames"
+        self._paced = self._work_of.even or self._work_of.way is Way.FRAMES
         self._beginning = beginning
         self._lead_to_s = self._warm_from_s = now_s
         self._others = others
@@ -134,7 +133,7 @@ class ActiveRun:
     def _held_chip(self, sample: Sample) -> Constraint | None:
         """Return what holds the graphics chip, where nothing but that works; None for other work."""
         chip = self.head.options.chip
-        if self.head.workload != "graphics" or not chip:
+        if self._work_of.way is not Way.GPU or not chip:
             return None
         return held_by(lambda name: value_of(sample, self._index, name), chip, self._chip_cap)
 
@@ -235,7 +234,7 @@ class ActiveRun:
         elif load.done():
             self._finish()
         elif elapsed >= asked_s - 1e-6:
-            if self.head.workload == "command":
+            if self._work_of.way is Way.COMMAND:
                 self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
             elif load.complete_until() >= (self._start_s or 0.0) + asked_s or elapsed > asked_s + LAST_BLOCKS_S:
                 self._finish()
@@ -250,7 +249,7 @@ class ActiveRun:
     def _nothing_done(self) -> str:
         """Return a sentence if work that is counted was not done at all: a score of 0 would be no measurement."""
         load = self._load
-        if not load.scores or load.own_score() is not None or self.head.workload == "command":
+        if not load.scores or load.own_score() is not None or self._work_of.way is Way.COMMAND:
             return ""
         return "" if load.units_until((self._start_s or 0.0) + self.head.asked_s) > 0 else NOTHING_DONE
 
@@ -314,10 +313,10 @@ class ActiveRun:
         units = load.units_until(start + duration_s) if load.scores else 0.0
         extra = load.figures(duration_s)
         extra |= graphics_numbers(self._table.of(self._rows), self.head, start, duration_s, score)
-        if self.head.workload == "idle" and (wakes := self._others.wakes) is not None:
+        if self._work_of.rests and self._work_of.even and (wakes := self._others.wakes) is not None:
             extra["wakeups_per_s"] = wakes
         resting_j: float | None = 0.0
-        if self.head.workload in MOSTLY_AT_REST:
+        if self._work_of.rests_mostly:
             resting_j = None if self._resting_w is None else self._resting_w * duration_s
         paced = self._slices if self._paced else ()
         found = with_work(numbers, units, paced, extra, self._others.others, resting_j)
@@ -327,7 +326,7 @@ class ActiveRun:
         load = self._load
         if (own := load.own_score()) is not None:
             return own
-        if self._start_s is None or duration_s <= 0 or not load.scores or self.head.workload == "command":
+        if self._start_s is None or duration_s <= 0 or not load.scores or self._work_of.way is Way.COMMAND:
             return None
         return load.units_until(self._start_s + duration_s) * self._work_of.per_s / duration_s
 

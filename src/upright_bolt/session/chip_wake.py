@@ -14,7 +14,8 @@ from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport
-from upright_bolt.model.work import NO_CHIP, OF_GRAPHICS, Work, choose_chip
+from upright_bolt.model.work import NO_CHIP, Work, choose_chip
+from upright_bolt.model.workloads import workload
 from upright_bolt.session.machine import Machine
 
 if TYPE_CHECKING:
@@ -93,7 +94,7 @@ def on_chip(session: "Session", work: Work) -> tuple[Work, GraphicsChip | None]:
     Raises:
         BadInput: it has to be named, there is no such chip, or it does not wake.
     """
-    if work.workload not in OF_GRAPHICS:
+    if not workload(work.workload).on_gpu:
         return work, None
     chip = choose_chip(session.about.chips, work.options.chip)
     if chip is not None:

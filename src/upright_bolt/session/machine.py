@@ -8,7 +8,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.kernel.clock import Clock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import KernelFiles, Registers
-from upright_bolt.model.work import RESTING
+from upright_bolt.model.workloads import workload
 from upright_bolt.session.autostart import Autostart
 from upright_bolt.workload.load import Load, RestLoad, Task
 
@@ -75,6 +75,6 @@ class Machine:
         """
         if self.make_load is None:
             raise BadInput(self.no_load)
-        if task.workload in RESTING:
+        if workload(task.workload).rests:
             return RestLoad(self.clock.now_s)
         return self.make_load(task)

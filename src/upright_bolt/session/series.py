@@ -19,7 +19,8 @@ from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import RESTING, Work
+from upright_bolt.model.work import Work
+from upright_bolt.model.workloads import Way, workload
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.chip_wake import wake_for, woken_and_tried
 from upright_bolt.session.machine import Machine
@@ -143,7 +144,7 @@ class ActiveSeries:
             )
         if asked.cool_c is not None and "temperature.package" not in session.index:
             raise BadInput("cool-to: this machine's temperature is not measured, so it cannot be waited for.")
-        if asked.work.workload == "cooling":
+        if workload(asked.work.workload).way is Way.HOLD:
             raise BadInput("repeat: “cooling” moves the limits itself and knows of its earlier runs; run it alone.")
         wake_for(session, tried)
         check_steps(asked.steps, session.controls())
@@ -181,7 +182,7 @@ class ActiveSeries:
         at_most_s = LONGEST_WAIT_S if asked.cool_c is None else LONGEST_COOLING_S
         if asked.work.begins is not Start.RESTED:
             return Goal(below_c=asked.cool_c, at_most_s=at_most_s)
-        if len(asked.steps) < 2 or asked.work.workload in RESTING:
+        if len(asked.steps) < 2 or workload(asked.work.workload).rests:
             return Goal(settles=True, whole=True, below_c=asked.cool_c, at_most_s=at_most_s)
         known = [c for c in (asked.cool_c, self._first_start_c) if c is not None]
         pause_s = PAUSE_WINDOWS * self._session.rest.window_s

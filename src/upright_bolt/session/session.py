@@ -31,6 +31,7 @@ from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Work, check_options, length_of
+from upright_bolt.model.workloads import Way, workload
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.awake import StayAwake, reason
 from upright_bolt.session.change_watch import ChangeWatch, chips_changed
@@ -247,17 +248,17 @@ class Session:
         check_options(work.workload, work.options)
         work = replace(work, duration_s=length_of(work.workload, work.options, work.duration_s))
         cpus = choose_cpus(self.about.topology, work.workload, work.threads, work.kind)
-        holds = work.workload == "cooling"
+        holds = (known := workload(work.workload)).way is Way.HOLD
         limits = limits_of(self, work.options.below_c) if holds else {}
         work, chip = on_chip(self, work)
         load: Load = self.machine.load(Task("steady" if holds else work.workload, cpus, work.options, chip))
         load = HoldLoad(load) if holds else load
-        if work.workload == "battery" and (why := self._no_drain()):
+        if known.on_battery and (why := self._no_drain()):
             raise BadInput(why)
         head = replace(head_of(self, work, label, len(cpus) if load.scores else None), series=series, role=role)
         beginning = self._beginning(work, gate)
         others = OtherProcesses(self.machine.files, self.about.topology)
-        hindered = self._plugged_in if work.workload == "battery" else lambda _: ""
+        hindered = self._plugged_in if known.on_battery else lambda _: ""
         self.access.begin_run(work.workload)
         try:
             cap = cap_of(self.controls() if chip is not None else {}, work.options.chip)
@@ -326,10 +327,8 @@ class Session:
 
     def _end_holding(self) -> None:
         """Put the limits back that a run of ``cooling`` has moved."""
-        if self._holding is None:
-            return
-        self._holding = None
-        if self.status().trial is not None:
+        was_holding, self._holding = self._holding is not None, None
+        if was_holding and self.status().trial is not None:
             self.put_back("the run ended")
 
     def _leave_run(self) -> None:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from upright_bolt.model.work import Options, hold_s
-from upright_bolt.workload.plan import LIGHT, ROUNDS
+from upright_bolt.model.workloads import LIGHT, Way, workload
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.summary import Floats, Mask
@@ -30,21 +30,22 @@ class Stages:
     told: bool
 
 
-def stages_of(workload: str, options: Options, time_s: "Floats") -> Stages | None:
+def stages_of(name: str, options: Options, time_s: "Floats") -> Stages | None:
     """Return the stages of a run; None for a workload without any.
 
     Args:
-        workload: its name.
+        name: the workload's.
         options: its options.
         time_s: sample times from load start, shape ``(n,)``.
     """
     import numpy as np  # noqa: PLC0415 - half of this program's commands never need it
 
-    if workload == "cooling":
+    known = workload(name)
+    if known.way is Way.HOLD:
         held = time_s <= hold_s(options)
         return Stages(held, np.zeros_like(held), time_s > hold_s(options) + SETTLES_S, told=False)
-    stages = ROUNDS.get(workload)
-    if stages is None:
+    stages = known.stages
+    if not stages:
         return None
     lengths = np.array([stage.seconds for stage in stages])
     ends = np.cumsum(lengths)

@@ -9,7 +9,8 @@ from upright_bolt.model.control import parse_value, show_value
 from upright_bolt.model.declaration import Kind
 from upright_bolt.model.run import RunRole
 from upright_bolt.model.settings import Settings, show_settings
-from upright_bolt.model.work import RESTING, Work
+from upright_bolt.model.work import Work
+from upright_bolt.model.workloads import workload
 
 MOST_RUNS = 200
 FIRST_LOOK = 4
@@ -141,6 +142,7 @@ def with_warm_up(steps: Sequence[Step], work: Work) -> list[Step]:
 
     The first of several runs alone finds a rested machine. What is measured at rest needs none.
     """
-    if len(steps) < 2 or work.workload in (*RESTING, "battery"):
+    known = workload(work.workload)
+    if len(steps) < 2 or known.rests or known.on_battery:
         return list(steps)
     return [replace(steps[0], label="warm-up", role=RunRole.WARM_UP), *steps]

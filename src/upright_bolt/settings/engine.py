@@ -333,11 +333,12 @@ class SettingsEngine:
         Raises:
             Refused: it cannot be written down, so the run must not begin.
         """
-        from upright_bolt.model.work import OF_GRAPHICS  # noqa: PLC0415 - short commands begin no run
+        from upright_bolt.model.workloads import WORKLOADS  # noqa: PLC0415 - short commands begin no run
 
-        self._backend.watch_chips(closely=what in OF_GRAPHICS)
+        on_gpu = what in WORKLOADS and WORKLOADS[what].on_gpu
+        self._backend.watch_chips(closely=on_gpu)
         if what:
-            self.failures.begin_run(by, on_gpu=what in OF_GRAPHICS)
+            self.failures.begin_run(by, on_gpu=on_gpu)
         else:
             self.failures.end_run()
 

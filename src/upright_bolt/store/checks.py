@@ -16,7 +16,8 @@ from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.settings import settings_from_data
-from upright_bolt.model.work import MOST_TIMES, WORKLOADS
+from upright_bolt.model.work import MOST_TIMES
+from upright_bolt.model.workloads import WORKLOADS
 from upright_bolt.plain_text import one_line, printable
 from upright_bolt.session.numbers import is_held
 

@@ -26,7 +26,7 @@ from upright_bolt.model.run import (
     Slice,
     WorkError,
 )
-from upright_bolt.model.work import RESTING, workload
+from upright_bolt.model.workloads import workload
 from upright_bolt.plain_text import capital
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
@@ -274,9 +274,9 @@ class RunStore:
             BadInput: it has a score, or such numbers, of its own; or what is given could not be shown later.
         """
         record = self.get(run_id)
-        if figures and record.head.workload not in RESTING:
+        if figures and not workload(record.head.workload).rests:
             raise BadInput(f"Run {run_id} measured its own work; frame times go with a run that only watched.")
-        own = record.end.score is not None and record.head.workload not in RESTING
+        own = record.end.score is not None and not workload(record.head.workload).rests
         if score is not None and own:
             raise BadInput(f"Run {run_id} has a score of its own, which was measured; enter yours as a measure.")
         together = {**record.measures, **(measures or {})}

@@ -26,7 +26,7 @@ class GraphicsLoad(HostLoad):
     """
 
     def __init__(self, task: Task, plant: int | None = None, *, checked: bool = True) -> None:
-        super().__init__(task, plant, way="graphics")
+        super().__init__(task, plant)
         self._checked = checked
         self._lost = False
         self.renderer = ""

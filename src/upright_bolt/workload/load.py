@@ -7,7 +7,8 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import WorkError
-from upright_bolt.model.work import Options, workload
+from upright_bolt.model.work import Options
+from upright_bolt.model.workloads import Workload, workload
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,9 +21,14 @@ class Task:
     chip: GraphicsChip | None = None
 
     @property
+    def known(self) -> Workload:
+        """The workload."""
+        return workload(self.workload)
+
+    @property
     def per_s(self) -> float:
         """Its score counts units in so many seconds."""
-        return workload(self.workload).per_s
+        return self.known.per_s
 
 
 class Load:

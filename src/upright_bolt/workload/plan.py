@@ -1,60 +1,19 @@
 """What a workload does when: the same plan for workers on real cores and for a twin's simulated ones."""
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
 from random import Random
 
 from upright_bolt.model.work import FULL_WORTH
+from upright_bolt.model.workloads import Stage, workload
 
-MIXES = ("vector", "integer", "compression", "memory")
-"""The instruction mixes, in the order of a round."""
 ACTIVITY = {"vector": 1.12, "integer": 0.95, "compression": 0.9, "memory": 0.72, "": 1.0}
 """How much power a twin's cores draw in each mix, against the usual one."""
-LIGHT = 0.1
-"""Busy share of a processor in the light parts of ``proof``: enough to wake it, too little to raise its clock."""
-
-
-@dataclass(frozen=True, slots=True)
-class Stage:
-    """A stretch of ``proof``: its mix (empty: nothing at all), and the busy share of each processor."""
-
-    seconds: float
-    mix: str
-    share: float = 1.0
-
-
-def _steps(mix: str) -> tuple[Stage, ...]:
-    """Return load steps between full and nothing: each is a jump of current that the voltage has to follow."""
-    return (Stage(0.6, mix), Stage(0.4, "", 0.0)) * 5
-
-
-PROOF = (
-    *(Stage(5.0, mix) for mix in MIXES),
-    *(Stage(2.5, mix, LIGHT) for mix in MIXES),
-    Stage(4.0, "", 0.0),
-    *_steps("vector"),
-    *_steps("memory"),
-    Stage(3.0, "integer", LIGHT),
-    Stage(3.0, "", 0.0),
-)
-"""One round of ``proof``; it is repeated to the run's end."""
 SHORTEST_S = 1.0
 """A stage that is shorter belongs to steps of load."""
-EDGE = (
-    *(Stage(6.0, mix) for mix in MIXES),
-    *_steps("vector"),
-    *_steps("memory"),
-    Stage(2.0, "integer", LIGHT),
-    Stage(2.0, "", 0.0),
-)
-"""One round of ``edge``: mostly full load, where errors show soonest, but steps, light load and none as well."""
-ROUNDS = {"proof": PROOF, "edge": EDGE}
-"""Workloads in stages whose every result is checked, and what a round of each is made of."""
 
 
-def stage_at(workload: str, elapsed_s: float) -> tuple[Stage, float]:
-    """Return the stage of a workload in stages at a time from load start, and the seconds that are left of it."""
-    stages = ROUNDS[workload]
+def stage_at(stages: Sequence[Stage], elapsed_s: float) -> tuple[Stage, float]:
+    """Return the stage of a workload at a time from load start, and the seconds that are left of it."""
     place = elapsed_s % sum(stage.seconds for stage in stages)
     for stage in stages:
         if place < stage.seconds - 1e-6:
@@ -63,9 +22,8 @@ def stage_at(workload: str, elapsed_s: float) -> tuple[Stage, float]:
     return stages[0], stages[0].seconds
 
 
-def _lasted(workload: str, elapsed_s: float) -> Iterator[tuple[Stage, float]]:
+def _lasted(stages: Sequence[Stage], elapsed_s: float) -> Iterator[tuple[Stage, float]]:
     """Yield each stage of a round, and for how long it went on in so many seconds of a workload."""
-    stages = ROUNDS[workload]
     rounds, place = divmod(elapsed_s, sum(stage.seconds for stage in stages))
     for stage in stages:
         yield stage, rounds * stage.seconds + min(place, stage.seconds)
@@ -90,27 +48,27 @@ KIND_OF = {"heavy": "full", "light": "light", "steps": "steps", "watch": "use"}
 """Of which kind of load a graphics chip's scenes are, and a person's own use."""
 
 
-def kinds_s(workload: str, elapsed_s: float) -> dict[str, float]:
+def kinds_s(load: str, elapsed_s: float) -> dict[str, float]:
     """Return how much of so many seconds of a workload is ``full`` load, ``steps``, ``light`` load and ``idle``.
 
     Args:
-        workload: one in stages, the scene of a graphics chip, or ``watch`` for a person's own use.
+        load: a workload in stages, the scene of a graphics chip, or ``watch`` for a person's own use.
         elapsed_s: seconds from load start.
     """
     found = dict.fromkeys(("full", "steps", "light", "idle"), 0.0)
-    if workload in KIND_OF:
-        return found | {KIND_OF[workload]: elapsed_s}
-    for stage, seconds in _lasted(workload, elapsed_s):
+    if load in KIND_OF:
+        return found | {KIND_OF[load]: elapsed_s}
+    for stage, seconds in _lasted(workload(load).stages, elapsed_s):
         kind = "steps" if stage.seconds < SHORTEST_S else "idle" if not stage.mix else "full"
         found["light" if 0.0 < stage.share < 1.0 else kind] += seconds
     return found
 
 
-def full_load_s(workload: str, elapsed_s: float) -> float:
+def full_load_s(load: str, elapsed_s: float) -> float:
     """Return how much full load so many seconds of a workload are worth; light load counts by its share."""
-    if workload in FULL_WORTH:
-        return FULL_WORTH[workload] * elapsed_s
-    return sum(seconds * stage.share for stage, seconds in _lasted(workload, elapsed_s))
+    if load in FULL_WORTH:
+        return FULL_WORTH[load] * elapsed_s
+    return sum(seconds * stage.share for stage, seconds in _lasted(workload(load).stages, elapsed_s))
 
 
 SHORTEST_PAUSE_S, MEAN_PAUSE_S, LONGEST_PAUSE_S = 0.05, 0.45, 2.5

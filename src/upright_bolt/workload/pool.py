@@ -12,15 +12,11 @@ from typing import IO
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
+from upright_bolt.model.workloads import MIXES, Way
 from upright_bolt.workload.load import Load, Task
-from upright_bolt.workload.plan import MIXES, ROUNDS
 from upright_bolt.workload.subprocess_start import python_module
 from upright_bolt.workload.worker import SINGLE_THREAD
 
-BLOCKS_PER_UNIT = dict.fromkeys(("mixed", *ROUNDS), len(MIXES))
-"""By way of working; elsewhere a block is a unit."""
-WAYS = {"steady": "mixed", "single": "mixed", "bursts": "bursts", "battery": "bursts", "frames": "frames",
-        **{name: name for name in ROUNDS}}  # fmt: skip
 ENVIRONMENT = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8", **SINGLE_THREAD}
 """All of a worker's environment: no variable of the caller's decides what it runs."""
 LOWEST = 19
@@ -58,14 +54,13 @@ class HostLoad(Load):
     Args:
         task: what it is made for.
         plant: number of the block in which the first worker's checker must find one wrong bit; None for no block.
-        way: in which the workers work; empty for that of the task's workload.
     """
 
-    def __init__(self, task: Task, plant: int | None = None, way: str = "") -> None:
+    def __init__(self, task: Task, plant: int | None = None) -> None:
         self._task = task
-        self._way = way or WAYS[task.workload]
-        self.scores = task.workload != "battery"
-        self._blocks_per_unit = BLOCKS_PER_UNIT.get(self._way, 1)
+        self._way = task.known.way
+        self.scores = task.known.counts
+        self._blocks_per_unit = len(MIXES) if self._way in (Way.MIXED, Way.STAGES) else 1
         self._plant = plant
         self._proved: list[bool] = []
         self._told_proved = False
@@ -100,7 +95,7 @@ class HostLoad(Load):
         options = self._task.options
         for i, cpu in enumerate(self._task.cpus):
             plant = self._plant if self._plant is not None and i == 0 else -1
-            words = (cpu, self._way, i, plant, options.rate_fps, LOWEST if options.polite else 0)
+            words = (cpu, self._task.workload, i, plant, options.rate_fps, LOWEST if options.polite else 0)
             yield cpu, python_module("upright_bolt.workload.worker", *words), ENVIRONMENT
 
     def ready(self) -> bool:
@@ -209,7 +204,7 @@ class HostLoad(Load):
         """
         self._read()
         done = [_blocks_until(worker, time_s) for worker in self._workers]
-        return min(done, default=0.0) if self._way == "frames" else sum(done) / self._blocks_per_unit
+        return min(done, default=0.0) if self._way is Way.FRAMES else sum(done) / self._blocks_per_unit
 
     def figures(self, duration_s: float) -> dict[str, float]:
         """Return latencies, frame numbers, or what was checked."""
@@ -218,14 +213,14 @@ class HostLoad(Load):
         self._read()
         until = self._start_s + duration_s
         counts = [bisect_right(worker.ended, until) for worker in self._workers]
-        if self._way == "bursts":
+        if self._way is Way.TASKS:
             return latencies(
                 [w.ended[i] - w.begun[i] for w, count in zip(self._workers, counts, strict=True) for i in range(count)]
             )
-        if self._way == "frames":
+        if self._way is Way.FRAMES:
             ends = [max(w.ended[i] for w in self._workers) for i in range(min(counts, default=0))]
             return frame_numbers([b - a for a, b in pairwise(ends)], self._task.options.rate_fps)
-        if self._way in ROUNDS:
+        if self._way is Way.STAGES:
             return {"blocks_checked": float(sum(counts)), "planted_caught": float(sum(self._proved))}
         return {}
 
@@ -235,7 +230,7 @@ class HostLoad(Load):
 
     def doubt(self) -> str:
         """Return a sentence if a checker at work was never tested."""
-        untested = self._way in ROUNDS and len(self._proved) < sum(not worker.dead for worker in self._workers)
+        untested = self._way is Way.STAGES and len(self._proved) < sum(not worker.dead for worker in self._workers)
         return UNTESTED if untested else ""
 
     def checkers_proved(self) -> int | None:

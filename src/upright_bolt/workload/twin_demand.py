@@ -1,7 +1,8 @@
 """Work by turns on a twin: tasks after pauses, paced frames, and the stages of ``proof``."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
+from upright_bolt.model.workloads import Stage
 from upright_bolt.twin.demand import Demand
 from upright_bolt.twin.physics import Physics
 from upright_bolt.workload.plan import ACTIVITY, stage_at
@@ -66,14 +67,14 @@ class TaskDemand:
 class StagedDemand:
     """The stages of a workload that has some."""
 
-    def __init__(self, threads: frozenset[int], start_s: float, workload: str) -> None:
+    def __init__(self, threads: frozenset[int], start_s: float, stages: Sequence[Stage]) -> None:
         self._threads = threads
         self._start_s = start_s
-        self._workload = workload
+        self._stages = stages
 
     def before(self, physics: Physics) -> float:
         """Ask for what the stage of the moment asks for."""
-        stage, left_s = stage_at(self._workload, physics.state.time_s - self._start_s)
+        stage, left_s = stage_at(self._stages, physics.state.time_s - self._start_s)
         threads = self._threads if stage.mix else frozenset()
         physics.demand = Demand(threads, ACTIVITY[stage.mix], stage.share, stage.mix)
         return max(LEAST_S, left_s)

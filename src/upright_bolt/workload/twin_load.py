@@ -6,9 +6,10 @@ from random import Random
 
 from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
+from upright_bolt.model.workloads import MIXES, Way
 from upright_bolt.twin.machine import Twin
 from upright_bolt.workload.load import Load, Task
-from upright_bolt.workload.plan import MIXES, ROUNDS, pauses
+from upright_bolt.workload.plan import pauses
 from upright_bolt.workload.twin_demand import FRAME_WORK, TASK_WORK, StagedDemand, TaskDemand
 
 COMMAND_UNITS = 400.0
@@ -37,7 +38,8 @@ class TwinLoad(Load):
                 "for the command, scored by its wall time."
             )
         self._task = task
-        self.scores = task.workload != "battery"
+        self._way = task.known.way
+        self.scores = task.known.counts
         self._threads = frozenset(task.cpus)
         self._twin = twin
         self._start_units = 0.0
@@ -49,27 +51,29 @@ class TwinLoad(Load):
         self._working = False
 
     def start(self) -> float:
-        """Put the simulated threads to work."""
+        """Put the simulated threads to work. Raises ValueError for work that is not simulated here."""
         state = self._twin.state
         self._start_units = state.units
         self._start_s = state.time_s
         state.faults_seen.clear()
         self._marks = [(state.time_s, 0.0)]
         self._working = True
-        match self._task.workload:
-            case _ if self._task.workload in ROUNDS:
+        match self._way:
+            case Way.STAGES:
                 state.faults_seen.append([state.time_s, float(min(self._threads)), PLANTED])
-                self._twin.follow(StagedDemand(self._threads, state.time_s, self._task.workload))
-            case "bursts" | "battery":
+                self._twin.follow(StagedDemand(self._threads, state.time_s, self._task.known.stages))
+            case Way.TASKS:
                 rests = pauses(0)
                 begin = state.time_s + next(rests)
                 self._turns = TaskDemand(self._threads, TASK_WORK, begin, lambda _due, end: end + next(rests))
                 self._twin.follow(self._turns)
-            case "frames":
+            case Way.FRAMES:
                 self._turns = TaskDemand(self._threads, FRAME_WORK, state.time_s, self._beat)
                 self._twin.follow(self._turns)
-            case _:
+            case Way.MIXED | Way.COMMAND:
                 self._twin.demand(self._threads)
+            case other:
+                raise ValueError(f"no simulated work is done in the way {other}")
         return state.time_s
 
     def _beat(self, due: float, end: float) -> float:
@@ -90,7 +94,7 @@ class TwinLoad(Load):
         return self._counted(self._marks[-1][1]) if time_s > self._marks[-1][0] else 0.0
 
     def _counted(self, units: float) -> float:
-        return float(units // COMMAND_UNITS) if self._task.workload == "command" else units
+        return float(units // COMMAND_UNITS) if self._way is Way.COMMAND else units
 
     def _mark(self) -> None:
         state = self._twin.state
@@ -106,11 +110,11 @@ class TwinLoad(Load):
         """Tell whether the piece of work that stands in for a command has been done as often as asked."""
         self._mark()
         wanted = COMMAND_UNITS * self._task.options.times
-        return self._task.workload == "command" and self._marks[-1][1] >= wanted
+        return self._way is Way.COMMAND and self._marks[-1][1] >= wanted
 
     def own_score(self) -> float | None:
         """Return the mean wall time of the times so far, for a command."""
-        if self._task.workload != "command":
+        if self._way is not Way.COMMAND:
             return None
         ends = self._times()
         return (ends[-1] - self._start_s) / len(ends) if ends else None
@@ -130,14 +134,14 @@ class TwinLoad(Load):
 
         if self._turns is not None:
             pieces = [p for p in self._turns.pieces if p[1] <= self._start_s + duration_s + 1e-9]
-            if self._task.workload == "frames":
+            if self._way is Way.FRAMES:
                 gaps = [b - a for (_, a), (_, b) in pairwise(pieces)]
                 return frame_numbers(gaps, self._task.options.rate_fps)
             return latencies([end - due for due, end in pieces])
-        if self._task.workload in ROUNDS:
+        if self._way is Way.STAGES:
             blocks = self.units_until(self._start_s + duration_s) * len(MIXES)
             return {"blocks_checked": float(int(blocks)), "planted_caught": float(bool(self._caught))}
-        return {"times_run": float(len(self._times()))} if self._task.workload == "command" else {}
+        return {"times_run": float(len(self._times()))} if self._way is Way.COMMAND else {}
 
     def errors(self) -> list[WorkError]:
         """Return the wrong results that too little voltage has led to."""
@@ -151,7 +155,7 @@ class TwinLoad(Load):
 
     def doubt(self) -> str:
         """Return a sentence if the checker was never tested."""
-        untested = self._task.workload in ROUNDS and not self._caught
+        untested = self._way is Way.STAGES and not self._caught
         return "The checker did not come to its test: this run proves nothing." if untested else ""
 
     def checkers_proved(self) -> int | None:

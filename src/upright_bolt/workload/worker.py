@@ -1,9 +1,9 @@
-"""A worker process: ``python -m upright_bolt.workload.worker CPU WAY NUMBER PLANT RATE``.
+"""A worker process: ``python -m upright_bolt.workload.worker CPU WORKLOAD NUMBER PLANT RATE NICE``.
 
 It pins itself to one processor, makes its inputs, warms up with one checked round (a line ``warming NAME`` before each
 block), prints ``ready``, and waits for a line with the moment of the load start on standard input. Then it works until
-it is ended, in one of these ways: ``mixed`` (round after round), ``proof`` (by the plan's stages), ``bursts`` (a task
-after each pause) or ``frames`` (one at each beat, or at once when late). It prints a line per block::
+it is ended, in the way of its workload: round after round, by stages, a task after each pause, or a frame at each beat
+(at once when late). It prints a line per block::
 
     b NAME START END OK
 
@@ -16,13 +16,14 @@ import os
 import select
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from itertools import count
 
 from threadpoolctl import threadpool_limits
 
+from upright_bolt.model.workloads import Stage, Way, Workload, workload
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
-from upright_bolt.workload.plan import ROUNDS, pauses, stage_at
+from upright_bolt.workload.plan import pauses, stage_at
 
 SINGLE_THREAD = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS", "BLIS_NUM_THREADS"), "1")
 """Environment that holds numeric libraries to one thread from the moment they are loaded."""
@@ -49,12 +50,12 @@ def mixed(mix: Mix) -> Iterator[Due]:
             yield block, None
 
 
-def staged(mix: Mix, start_s: float, workload: str) -> Iterator[Due]:
+def staged(mix: Mix, start_s: float, stages: Sequence[Stage]) -> Iterator[Due]:
     """Yield blocks of the stage's mix, resting between them as its share says."""
     by_name = dict(mix.blocks())
     while True:
         begun = time.monotonic()
-        stage, left_s = stage_at(workload, begun - start_s)
+        stage, left_s = stage_at(stages, begun - start_s)
         if not stage.mix:
             time.sleep(left_s)
             continue
@@ -82,16 +83,19 @@ def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
         sleep_until(begun)
 
 
-def _dues(mix: Mix, way: str, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
-    match way:
-        case _ if way in ROUNDS:
-            return staged(mix, start_s, way)
-        case "bursts":
-            return bursts(mix, start_s, number)
-        case "frames":
-            return frames(mix, start_s, rate_fps)
-        case _:
+def dues_of(mix: Mix, known: Workload, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
+    """Return the blocks that a workload executes and when each is due, without end. Raises ValueError."""
+    match known.way:
+        case Way.MIXED:
             return mixed(mix)
+        case Way.STAGES:
+            return staged(mix, start_s, known.stages)
+        case Way.TASKS:
+            return bursts(mix, start_s, number)
+        case Way.FRAMES:
+            return frames(mix, start_s, rate_fps)
+        case other:
+            raise ValueError(f"no worker works in the way {other}")
 
 
 def _with_one_wrong_bit(result: bytes) -> bytes:
@@ -105,35 +109,35 @@ def parent_gone() -> bool:
     return any(event & select.POLLHUP for _, event in poll.poll(0))
 
 
-def work(cpu: int, way: str, number: int, plant: int, rate_fps: float) -> None:
-    """Work for ever on processor ``cpu``; the result of block number ``plant`` gets one wrong bit (−1: none)."""
+def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
+    """Do a workload for ever on processor ``cpu``; result number ``plant`` gets one wrong bit (−1: none)."""
     os.sched_setaffinity(0, {cpu})
-    out = sys.stdout
+    out, known = sys.stdout, workload(name)
     with threadpool_limits(1):
         mix = Mix()
-        for name, block in (*mix.blocks(), ("task", mix.task), ("frame", mix.frame)):
+        for block_name, block in (*mix.blocks(), ("task", mix.task), ("frame", mix.frame)):
             if parent_gone():
                 return
-            out.write(f"warming {name}\n")
+            out.write(f"warming {block_name}\n")
             out.flush()
-            if digest_of(block()) != KNOWN[name]:
-                out.write(f"bad {name}\n")
+            if digest_of(block()) != KNOWN[block_name]:
+                out.write(f"bad {block_name}\n")
         out.write("ready\n")
         out.flush()
         begin = sys.stdin.readline()
         if not begin:
             return
-        dues = _dues(mix, way, float(begin), number, rate_fps)
-        for done, ((name, block), due) in zip(count(), dues, strict=False):
+        dues = dues_of(mix, known, float(begin), number, rate_fps)
+        for done, ((block_name, block), due) in zip(count(), dues, strict=False):
             begun = time.monotonic() if due is None else due
             result = block()
             if done == plant:
                 result = _with_one_wrong_bit(result)
-            right = digest_of(result) == KNOWN[name]
-            out.write(f"b {name} {begun:.6f} {time.monotonic():.6f} {right:d}\n")
-            if way in ROUNDS and done == PROVED_AT:
-                caught = digest_of(_with_one_wrong_bit(result)) != KNOWN[name]
-                out.write(f"p {name} {time.monotonic():.6f} {caught:d}\n")
+            right = digest_of(result) == KNOWN[block_name]
+            out.write(f"b {block_name} {begun:.6f} {time.monotonic():.6f} {right:d}\n")
+            if known.way is Way.STAGES and done == PROVED_AT:
+                caught = digest_of(_with_one_wrong_bit(result)) != KNOWN[block_name]
+                out.write(f"p {block_name} {time.monotonic():.6f} {caught:d}\n")
             out.flush()
 
 
