@@ -86,8 +86,6 @@ FAULTS = (
           "if isinstance(top, float) and float(settings[low]) <= top:"),
     Fault("reverting leaves the last file", "clocks", "governor", "settings/backend.py",
           "for path in left:\n                try", "for path in left[:-1]:\n                try"),
-    Fault("the platform mode is not listened to", "platform", "mode_heard", "kernel/real_changes.py",
-          "return [MachineChange(ChangeKind.MODE)]", "return []"),
     Fault("chargers are not listened to", "platform", "held_by_events", "kernel/real_changes.py",
           "\"power_supply\": ChangeKind.SUPPLY,", ""),
     Fault("the limiter's other bits are not reverted", "power", "module_loaded,limiter_coupled", "kernel/paths.py",
