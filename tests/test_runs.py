@@ -201,13 +201,13 @@ def test_unlike_conditions_are_said(pair):
                    background_load=0.4, platform_mode="quiet")  # fmt: skip
     changed = replace(
         other,
-        head=replace(other.head, conditions=warm, machine="host", workload="other"),
+        head=replace(other.head, conditions=warm, machine="host", workload="single"),
         end=replace(other.end, state=RunState.STOPPED, duration_s=10.0),
     )
     said = " ".join(map(comparison.unlike, cmp.unlike(changed, base)))
     for words in (
         "Start: 4", "battery, the baseline charger", "Others' work: 40.0%", "quiet", "on host",
-        "other, not steady", "lasted 10 s",
+        "single, not steady", "lasted 10 s",
         "did not run to its end",
     ):  # fmt: skip
         assert words in said

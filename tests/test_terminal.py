@@ -131,7 +131,7 @@ def test_a_stopped_table_of_samples_keeps_what_was_read(data, number, tmp_path, 
 
 
 def test_a_terminal_that_goes_away_ends_a_run_as_stopped(data, start):
-    going = start("run", "steady", "--duration", "10min", "--start", "at-once")
+    going = start("run", "steady", "--duration", "24h", "--start", "at-once")
     waiting.until(lambda: "running" in shell("COMMAND runs", data).stdout)
     going.send_signal(signal.SIGHUP)
     going.communicate(timeout=120)
