@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help setup demo test test-kernel test-kernel-long test-kernel-newer test-kernel-faults attack check bench screenshots install deb uninstall lock clean
+.PHONY: help setup demo test test-all test-kernel test-kernel-long test-kernel-newer test-kernel-faults attack check bench screenshots install deb uninstall lock clean
 help: ## List what can be made
 	@grep -E '^[a-z-]+:.*## ' $(MAKEFILE_LIST) | sed -E 's/:.*## /\t/' | expand -t 18
 
@@ -16,7 +16,10 @@ setup: .venv/ready ## Install what is missing: system libraries where allowed, P
 demo: setup ## Open the window on a simulated laptop; with no display, play the example and save pictures
 	@$(BIN)/upright-bolt --data demo-output/data demo
 
-test: .venv/ready-for-tests ## Run all tests
+test: .venv/ready-for-tests ## Run the tests
+	@$(BIN)/python -m pytest -m "not long"
+
+test-all: .venv/ready-for-tests ## Run all tests: also packages, installed layouts, real rendering, random kills
 	@$(BIN)/python -m pytest
 
 test-kernel: setup ## Run the program on a real kernel in an emulator: needs root, takes ten minutes

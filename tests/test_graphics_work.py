@@ -93,6 +93,7 @@ def carried_out(load, seconds):
     return load
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("weight", ["light", "heavy", "steps"])
 def test_frames_are_rendered_checked_and_counted(weight):
     load = GraphicsLoad(Task("graphics", (0,), Options(weight=weight)))
@@ -109,6 +110,7 @@ def test_frames_are_rendered_checked_and_counted(weight):
         load.stop()
 
 
+@pytest.mark.long
 def test_a_frame_that_is_drawn_wrong_is_counted_with_its_place():
     load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")), plant=2)
     try:
@@ -124,6 +126,7 @@ def test_a_frame_that_is_drawn_wrong_is_counted_with_its_place():
         load.stop()
 
 
+@pytest.mark.long
 def test_paced_frames_are_no_more_than_asked_for():
     load = GraphicsLoad(Task("graphics", (0,), Options(weight="light", pace_fps=12.0)))
     try:
@@ -133,6 +136,7 @@ def test_paced_frames_are_no_more_than_asked_for():
         load.stop()
 
 
+@pytest.mark.long
 def test_a_chip_that_its_driver_has_reset_ends_the_work_in_words():
     load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")))
     try:
@@ -144,6 +148,7 @@ def test_a_chip_that_its_driver_has_reset_ends_the_work_in_words():
         load.stop()
 
 
+@pytest.mark.long
 def test_a_worker_that_is_killed_is_told():
     load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")))
     try:
@@ -197,6 +202,7 @@ def test_what_makes_no_sense_of_graphics_work_is_refused(name, options, said):
         check_options(name, options)
 
 
+@pytest.mark.long
 def test_a_run_on_this_computer_gives_a_checked_score(bolt):
     done = bolt("run", "graphics", "--on", "software", "--weight", "light", "--duration", "10s", "--start", "at-once",
                 "--json", on="host")  # fmt: skip
