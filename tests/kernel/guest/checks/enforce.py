@@ -24,6 +24,8 @@ SETTINGS = {
 }  # fmt: skip
 WITHIN_S = 1.5
 """From a write by another program to its reset, on these slow processors."""
+AT_ONCE_S = 6.0
+"""From anything else to the same, where more has to be read first; the routine look comes every 30 s."""
 FIGHT_EVERY_S = 0.05
 LONGEST_FIGHT_S = 90.0
 MOST_WAKINGS = 20
@@ -195,7 +197,7 @@ def driver_loaded_anew(guest: Guest) -> None:
     took = guest.until(lambda: clocks_held(guest), 20.0)
     entries = log(guest)[-3:]
     guest.note(f"{took:.2f} s; {json.dumps(entries)}")
-    assert took < WITHIN_S
+    assert took < AT_ONCE_S
     assert "firmware" not in json.dumps(entries)
 
 
@@ -216,7 +218,7 @@ def power_driver_bound_anew(guest: Guest) -> None:
     guest.write(f"{driver}/bind", "intel_rapl_msr.0")
     took = guest.until(lambda: bits(guest, 0x610, 14, 0) == 160, 20.0)
     guest.note(f"{took:.2f} s")
-    assert took < WITHIN_S
+    assert took < AT_ONCE_S
 
 
 def processor_comes_back(guest: Guest) -> None:
@@ -231,7 +233,7 @@ def processor_comes_back(guest: Guest) -> None:
     time.sleep(5.0)
     entries = log(guest)[-3:]
     guest.note(f"{took:.2f} s; {json.dumps(entries)}")
-    assert took < WITHIN_S
+    assert took < AT_ONCE_S
     assert "firmware" not in json.dumps(entries)
 
 
@@ -272,7 +274,7 @@ def clock_set_back(guest: Guest) -> None:
         for _ in range(2):
             took = reaction(guest, "clock-max", partial(guest.write, path, text), partial(guest.read, path))
             guest.note(f"{took:.2f} s")
-            assert took < WITHIN_S
+            assert took < AT_ONCE_S
             guest.end_service()
             guest.until(lambda: guest.run("hold", "--json").json()["in_force"] == PROFILE, 20.0)
             time.sleep(8.0)  # the first looks of a new process are over
