@@ -12,7 +12,7 @@ from upright_bolt.model.control import Value
 from upright_bolt.model.run import GRAPHICS, RunHead, RunRecord, RunRole, RunState
 from upright_bolt.model.search import Asked, Outcome, Search
 from upright_bolt.model.work import FULL_WORTH
-from upright_bolt.model.workloads import WORKLOADS, Way, workload
+from upright_bolt.model.workloads import Way, workload
 
 LATE_S = 10.0
 """What a run had measured may be so much older than the freeze that ended it."""
@@ -123,7 +123,7 @@ def _alike(other: Asked, asked: Asked) -> bool:
 
 def _full_worth(load: str) -> float:
     """Return what a second of a test's load is worth in full load: a workload's, a GPU scene's, or own use's."""
-    return WORKLOADS[load].full_part if load in WORKLOADS and load not in FULL_WORTH else FULL_WORTH[load]
+    return FULL_WORTH[load] if load in FULL_WORTH else workload(load).full_part
 
 
 def _full_part(head: RunHead, axis: Axis) -> float:

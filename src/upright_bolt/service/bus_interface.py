@@ -29,6 +29,7 @@ from upright_bolt.service.verbs import (
     Open,
     Verb,
     description,
+    to_set,
 )
 
 MOST_BYTES = 16 << 10
@@ -148,7 +149,7 @@ class BusInterface:
         It lasts until ``EndSeries``, until the caller leaves the bus, or until the right is withdrawn. A control of
         higher risk is asked for all the same.
         """
-        action, names = BEGIN_SERIES.need(self.machine, arguments) if BEGIN_SERIES.need else (Action.SET, ())
+        action, names = to_set(self.machine, arguments)
         await self._rights.begin_series(caller, action, interactive=may_ask)
         LOG.info("%s begins a series of trials of %s", caller.words, ", ".join(names))
 

@@ -128,8 +128,10 @@ class Verb:
         return "".join(each.signature for each in self.takes) + ("b" if self.asks else "")
 
     def packed(self, given: Sequence[Any], named: Mapping[str, Any]) -> list[Any]:
-        """Return the arguments of a call of ``method`` as plain data."""
+        """Return the arguments of a call of ``method`` as plain data. Raises TypeError for one it does not take."""
         names = [each.name for each in self.takes]
+        if len(given) > len(names) or not named.keys() <= set(names):
+            raise TypeError(f"{self.method} takes {', '.join(names) or 'no arguments'}")
         values = {**{each.name: each.default for each in self.takes}, **dict(zip(names, given, strict=False)), **named}
         return [each.pack(values[each.name]) for each in self.takes]
 
@@ -189,7 +191,8 @@ def _action(names: Iterable[str]) -> Action:
     return Action.SET_RISKY if any(declaration_of(name).risky for name in names) else Action.SET
 
 
-def _to_set(_: "SharedMachine", arguments: Mapping[str, Any]) -> tuple[Action, tuple[str, ...]]:
+def to_set(_: "SharedMachine", arguments: Mapping[str, Any]) -> tuple[Action, tuple[str, ...]]:
+    """Return the right to set what a call names, and the names."""
     (names,) = (tuple(arguments[name]) for name in ("settings", "names") if name in arguments)
     return _action(names), names
 
@@ -237,15 +240,15 @@ DESCRIBE = Verb("Describe", "describe",
 SAMPLE = Verb("Sample", "sample",
               gives=Reply("time_s values held_by kinds_held_by", "dadsas", wire.sample, wire.read_sample))  # fmt: skip
 APPLY = Verb("Apply", "try_settings", (SETTINGS, STANDING), _json("report", wire.report, wire.read_report),
-             need=_to_set, asks=True, owned=Owned.OWNER, who=("by", "owner"), tells="tried")  # fmt: skip
+             need=to_set, asks=True, owned=Owned.OWNER, who=("by", "owner"), tells="tried")  # fmt: skip
 KEEP = Verb("Keep", "keep", gives=TRIAL, need=_to_keep, asks=True, owned=Owned.OWNER, tells="kept")
 PUT_BACK = Verb("PutBack", "put_back", gives=TRIAL, open_to=Open.OWNER, owned=Owned.OWNER_OR_ROOT, ends=True,
                 who=("why",), tells="put back")  # fmt: skip
-BEGIN_SERIES = Verb("BeginSeries", "begin_series", (NAMES,), need=_to_set, asks=True)
+BEGIN_SERIES = Verb("BeginSeries", "begin_series", (NAMES,), need=to_set, asks=True)
 END_SERIES = Verb("EndSeries", "end_series", open_to=Open.EVERYBODY, ends=True)
-BEGIN_RUN = Verb("BeginRun", "begin_run", (_as_text("what", _run_word),), owned=Owned.ANY,
+BEGIN_RUN = Verb("BeginRun", "begin_run", (_as_text("what", _run_word),),
                  does=lambda engine, what: engine.note_run(what, "sudo"))  # fmt: skip
-END_RUN = Verb("EndRun", "end_run", open_to=Open.EVERYBODY, owned=Owned.ANY, ends=True,
+END_RUN = Verb("EndRun", "end_run", open_to=Open.EVERYBODY, ends=True,
                does=lambda engine: engine.note_run("", "sudo"))  # fmt: skip
 VERBS = (
     DESCRIBE,

@@ -274,7 +274,7 @@ def clock_set_back(guest: Guest) -> None:
         for _ in range(2):
             took = reaction(guest, "clock-max", partial(guest.write, path, text), partial(guest.read, path))
             guest.note(f"{took:.2f} s")
-            assert took < AT_ONCE_S
+            assert took < WITHIN_S
             guest.end_service()
             guest.until(lambda: guest.run("hold", "--json").json()["in_force"] == PROFILE, 20.0)
             time.sleep(8.0)  # the first looks of a new process are over
@@ -363,6 +363,7 @@ def boot_word(guest: Guest) -> None:
     assert guest.read(f"{POLICIES[0]}/scaling_max_freq") == "2400000"
     assert status.said("upright-bolt=off")
     assert guest.run("hold", "--json").json()["in_force"] == ""
+    assert "in force" not in guest.run("profile", "list").out.replace("values in force", "")
     assert not guest.run("profile", "list").said("active")
     assert guest.run("profile", "use", PROFILE).code != 0
 
