@@ -2,14 +2,16 @@
 
 import os
 import random
+import re
 import time
 from pathlib import Path
 
 import pytest
 
+from bus_support import ACTIONS
 from command_process import FORKS
 from support import fresh_twin, write_tree
-from upright_bolt.errors import BoltError
+from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.service.client import ServiceAccess
 from upright_bolt.settings.journal import Entry, EntryKind, Journal, line_of
 from waiting import until
@@ -135,6 +137,44 @@ def test_a_disk_without_room_in_the_middle_of_it_all(bus, small_disk, tmp_path, 
         assert again.try_settings({"sustained": 22.0}, standing=False).ok
     again.close()
     access._trying = False
+    access.close()
+
+
+QUAY = """format = "upright-bolt profile"
+version = 1
+[settings]
+sustained_w = 25
+core_offset_mv = -40
+"""
+
+
+def test_a_disk_that_can_only_be_read_when_the_service_starts(bus, small_disk, tmp_path):
+    """The machine went down with an offset just applied, and comes back with a file system in need of repair."""
+    bus.start_polkit([*ACTIONS, "org.upright-bolt.manage-profiles"])
+    root = write_tree(fresh_twin(), tmp_path / "tree")
+    service = bus.start_service(on=f"tree:{root}")
+    access = ServiceAccess()
+    access.profiles.save("quay", QUAY)
+    access.profiles.set_hold(on=True)
+    access.profiles.set_boot(on=True)
+    access.profiles.use("quay")
+    service.kill()
+    (root / "proc/sys/kernel/random/boot_id").write_text("another")
+    assert os.system(f"mount -o remount,ro {small_disk}") == 0
+    service = bus.start_service(on=f"tree:{root}")
+    again = ServiceAccess()
+    stands = again.profiles.status()
+    assert (stands.in_force, stands.applied) == ("", {})
+    assert re.fullmatch(r"the start of this boot cannot be written down, .*: Read-only file system\)", stands.off)
+    with pytest.raises(BadInput, match="No profile is used: the start of this boot cannot be written down"):
+        again.profiles.use("quay")
+    assert os.system(f"mount -o remount,rw {small_disk}") == 0
+    again.profiles.set_boot(on=True)
+    stands = again.profiles.status()
+    assert (stands.off, stands.in_force) == ("", "quay")
+    assert stands.suspects.startswith("the machine went down uncleanly with the profile quay")
+    assert "Traceback" not in service.log
+    again.close()
     access.close()
 
 

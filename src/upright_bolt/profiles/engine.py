@@ -82,6 +82,7 @@ class ProfileEngine(Keeping):
         self._hear_of_own(now_s)
 
     def _may_change(self) -> None:
+        self.start.retry()
         if self.off:
             raise BadInput(f"No profile is used: {self.off}. A trial still works.")
         if self._engine.closed:
@@ -93,6 +94,7 @@ class ProfileEngine(Keeping):
 
     def set_hold(self, *, on: bool) -> None:
         """Keep profiles in force and follow rules from now on, or leave everything as it is. Raises BoltError."""
+        self.start.retry()
         if on and self.off:
             raise BadInput(f"Nothing can be held: {self.off}.")
         self.record.change(hold=on, active=on, boot_id=self._backend.boot_id())
@@ -101,6 +103,7 @@ class ProfileEngine(Keeping):
 
     def set_boot(self, *, on: bool) -> None:
         """Begin by itself at the next boot, or not. Raises BoltError."""
+        self.start.retry()
         self.record.change(boot=on)
         self.record.mark_boot(on=on)
 

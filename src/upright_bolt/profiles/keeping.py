@@ -27,7 +27,7 @@ from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.putting import MODE, put_back_one, put_plan
 from upright_bolt.profiles.record import Record, Remembered, Settling
 from upright_bolt.profiles.resistance import Resistance, VainWrites
-from upright_bolt.profiles.start import begin_boot, tell_damage
+from upright_bolt.profiles.start import AGAIN_S, BootStart
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.stamp import now_stamp
@@ -44,7 +44,6 @@ PROGRAMS_EVERY_S = 3.0
 BUSY_S = 1.0
 CHIPS_EVERY_S = 2.0
 """While something waits for a graphics chip to wake: the kernel tells nobody of that, and its status costs nothing."""
-AGAIN_S = 30.0
 VAIN_S, UNREAD_S = 5.0, 1.0
 WHOLE_EVERY = 10
 """So often a look by routine reads everything that is held, and not only what can change unheard."""
@@ -66,6 +65,7 @@ class Keeping:
         busy: tells whether a run goes on, during which nothing is changed.
         files, record: as given.
         planner: says what of a profile is put in force.
+        start: what the last boot has left.
     """
 
     def __init__(
@@ -96,10 +96,7 @@ class Keeping:
         self._looks_s = [now_s, *(now_s + after for after in AFTER_LOOKS_S)]
         self._routine_looks = 0
         self._routine_due_s = 0.0
-        self._cause = Cause.RESUMED
-        if not engine.closed:
-            self._cause = begin_boot(record, engine, backend.boot_id())
-            tell_damage(record, engine)
+        self.start = BootStart(record, engine, backend.boot_id(), ports.clock)
 
     @property
     def off(self) -> str:
@@ -107,7 +104,7 @@ class Keeping:
         with suppress(FileFault):
             if OFF_WORD in self._ports.files.read(paths.COMMAND_LINE).decode("ascii", "replace").split():
                 return OFF_WORDS
-        return ""
+        return self.start.why_not
 
     def handles(self) -> tuple[int, ...]:
         """Return file descriptors; when one can be read, ``tend`` has something to do."""
@@ -130,6 +127,7 @@ class Keeping:
         if self._engine.owes:
             self._engine.look_at_processors()
         at_most_s = CHIPS_EVERY_S if any(path.startswith(paths.OF_GRAPHICS) for path in self._backend.owed) else inf
+        at_most_s = min(at_most_s, self.start.tend())
         if not self.record.now.active or self._engine.closed or self.off:
             return at_most_s
         if self._engine.trial is not None or self.busy():
@@ -154,7 +152,7 @@ class Keeping:
         """Say once why nothing could be done, however often it is tried again."""
         last = self.record.entries(1)
         if not last or (last[0].kind, last[0].why) != (LogKind.NOT_USED, why):
-            self._tell(LogKind.NOT_USED, self._cause, why=why)
+            self._tell(LogKind.NOT_USED, self.start.cause, why=why)
 
     def _routine_s(self) -> float:
         """Return how often to look for what changes silently."""
@@ -182,7 +180,7 @@ class Keeping:
         if now_s - now.settling.since_s >= SETTLE_S or now_s < now.settling.since_s:
             profile = now.settling.profile
             self.record.change(settling=None, unclean=0)
-            self._tell(LogKind.SETTLED, self._cause, profile)
+            self._tell(LogKind.SETTLED, self.start.cause, profile)
 
     def _look(self, now_s: float, *, silent_only: bool) -> None:
         """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
@@ -206,7 +204,7 @@ class Keeping:
             self._watch()
         elif wanted != now.wanted or self._planned_for != (wanted, plan):
             if wanted == now.wanted:
-                cause = self._cause if self._planned_for is None else self._moved or Cause.EDITED
+                cause = self.start.cause if self._planned_for is None else self._moved or Cause.EDITED
                 cause = Cause.CHIP_AWAKE if self._waiting < waited else cause
             self._put(profile, plan, cause)
         elif self._woken:
@@ -250,7 +248,7 @@ class Keeping:
         """A profile that should be in force is broken or gone: what is in force stays, and is said once."""
         if self._planned_for is None or self._planned_for[0] != wanted:
             self._planned_for = (wanted, Plan({}, ()))
-            self._tell(LogKind.NOT_USED, self._cause, wanted, why=f"there is no profile “{wanted}” that can be used")
+            self._tell(LogKind.NOT_USED, self.start.cause, wanted, why=f"there is no profile “{wanted}” that can be used")
 
     def _holds_already(self, plan: Plan) -> bool:
         """Tell whether an earlier process of this boot has put all of a plan in force, and it still is."""

@@ -1,5 +1,9 @@
 """The first look of a process at its boot: how the last one ended, and what is under suspicion since."""
 
+from math import inf
+
+from upright_bolt.errors import BoltError
+from upright_bolt.kernel.clock import Clock
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
 from upright_bolt.model.settings import show_settings
@@ -9,8 +13,54 @@ from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.stamp import now_stamp
 from upright_bolt.wording.failures import failure_text
 
+AGAIN_S = 30.0
 STOCK_AFTER = 2
 """After so many unclean boots in a row with something settling or tried: stock until a person says otherwise."""
+
+
+class BootStart:
+    """The first look at this boot. Where that cannot be written down it is tried again: until then, nothing is applied.
+
+    Args:
+        record: what is remembered.
+        engine: has just looked back at what an earlier process left.
+        boot_id: the present boot.
+        clock: the machine's.
+
+    Attributes:
+        cause: why a profile will be applied in this boot.
+        why_not: why none can be, as a clause; empty if one can.
+    """
+
+    def __init__(self, record: Record, engine: SettingsEngine, boot_id: str, clock: Clock) -> None:
+        self.cause = Cause.RESUMED
+        self.why_not = ""
+        self._record, self._engine, self._boot_id, self._clock = record, engine, boot_id, clock
+        self._due_s = inf
+        if not engine.closed:
+            self._begin()
+            tell_damage(record, engine)
+
+    def _begin(self) -> None:
+        try:
+            self.cause = begin_boot(self._record, self._engine, self._boot_id)
+        except BoltError as fault:
+            why = str(fault).rstrip(".")
+            self.why_not = f"the start of this boot cannot be written down, so no profile is applied ({why})"
+            self._due_s = self._clock.now_s() + AGAIN_S
+        else:
+            self.why_not, self._due_s = "", inf
+
+    def retry(self) -> None:
+        """Try again at once, if it could not be written down."""
+        if self.why_not:
+            self._begin()
+
+    def tend(self) -> float:
+        """Try again if it is time to; return in how many seconds to call again at the latest."""
+        if self._due_s <= self._clock.now_s():
+            self._begin()
+        return max(0.0, self._due_s - self._clock.now_s())
 
 
 def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
@@ -30,14 +80,12 @@ def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
     suspicion = _suspicion(now, engine, boot_id)
     if suspicion is None and now.boot_id == boot_id:
         return Cause.RESUMED
-    unclean = now.unclean
-    if suspicion is not None:
-        unclean += 1
-        record.tell(LogEntry(now_stamp(), LogKind.SUSPECT, Cause.DOUBT, suspicion.profile, settings=suspicion.settings))
     record.change(
-        suspicion=suspicion or now.suspicion, unclean=unclean, boot_id=boot_id, settling=None,
-        active=now.hold and now.boot,
+        suspicion=suspicion or now.suspicion, unclean=now.unclean + (suspicion is not None), boot_id=boot_id,
+        settling=None, active=now.hold and now.boot,
     )  # fmt: skip
+    if suspicion is not None:  # told once it is written down: what cannot be is begun again
+        record.tell(LogEntry(now_stamp(), LogKind.SUSPECT, Cause.DOUBT, suspicion.profile, settings=suspicion.settings))
     return Cause.BOOT
 
 

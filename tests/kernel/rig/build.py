@@ -259,17 +259,9 @@ def _program(folder: Path) -> Path:
     shutil.copytree(PROJECT / "src/upright_bolt", tree / "upright_bolt", ignore=ignored)
     shutil.copytree(KERNEL_TESTS / "guest", tree / "guest", ignore=ignored)
     shutil.copy(KERNEL_TESTS / "rig/page.py", tree / "guest")
-    run(
-        "/usr/bin/python3",
-        "-m",
-        "compileall",
-        "-q",
-        "--invalidation-mode",
-        "unchecked-hash",
-        "-s",
-        str(tree),
-        str(tree),
-    )
+    shutil.copytree(PROJECT / "system/debian", tree / "debian")
+    kept = ("--invalidation-mode", "unchecked-hash", "-s", str(tree))
+    run("/usr/bin/python3", "-m", "compileall", "-q", *kept, str(tree))
     made.unlink(missing_ok=True)
     run("mke2fs", "-q", "-t", "ext4", "-O", "^has_journal", "-d", str(tree), str(made), "48M")
     return made

@@ -2,6 +2,7 @@
 
 import json
 import time
+from pathlib import Path
 
 from guest import USER, Guest
 
@@ -78,6 +79,28 @@ def held_through_sleep(guest: Guest) -> None:
     assert took < 2.0
 
 
+def upgraded_while_it_runs(guest: Guest) -> None:
+    """The package's scripts, in the middle of enforcement: another process goes on with it, and no value moves"""
+    limits, before = guest.register(0x610), unit(guest, UNIT, "MainPID")
+    assert limits & 0x7FFF == 160, "the profile of the check before is not applied"
+    tools = Path("/tmp/tools")
+    tools.mkdir(exist_ok=True)
+    for name in ("py3compile", "py3clean"):  # they make and remove compiled files alone
+        (tools / name).write_text("#!/bin/sh\n")
+        (tools / name).chmod(0o755)
+    seen = set()
+    for script, word in (("prerm", "upgrade"), ("postrm", "upgrade"), ("postinst", "configure")):
+        guest.shell("env", f"PATH={tools}:/usr/bin:/usr/sbin", "sh", f"/program/debian/{script}", word, "0.1.0")
+        seen.add(guest.register(0x610))
+    guest.until(lambda: unit(guest, UNIT, "MainPID") not in (before, "0"), 60.0)
+    assert seen == {limits}
+    assert unit(guest, UNIT, "Result") == "success"
+    guest.note(guest.run("status").out)
+    guest.write_register(0x610, limits & ~0x7FFF | 120)
+    took = guest.until(lambda: guest.register(0x610) == limits, 60.0)
+    guest.note(f"enforced again {took:.2f} s after a foreign write; {guest.run('hold', 'log').out}")
+
+
 def begins_with_the_machine(guest: Guest) -> None:
     """With “boot on” the unit of the installation puts the profile in force"""
     done = guest.run("boot", "on")
@@ -94,4 +117,4 @@ def begins_with_the_machine(guest: Guest) -> None:
     guest.note(json.dumps(guest.run("status", "--json").out))
 
 
-CHECKS = (at_boot_did_nothing, chain, held_through_sleep, begins_with_the_machine)
+CHECKS = (at_boot_did_nothing, chain, held_through_sleep, upgraded_while_it_runs, begins_with_the_machine)
