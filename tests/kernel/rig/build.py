@@ -59,6 +59,7 @@ class Rig:
         folder: all of it, and what runs of it leave.
         kernel, first_disk, root, program: kernel, initial disk in memory, the guest's disk and the one with our code.
         tables: compiled tables of the firmware, by name.
+        newer: its kernel is the newer one.
     """
 
     folder: Path
@@ -67,6 +68,7 @@ class Rig:
     root: Path
     program: Path
     tables: dict[str, Path]
+    newer: bool
 
 
 def run(*words: str, cwd: Path | None = None, **environment: str) -> str:
@@ -116,8 +118,9 @@ def build(folder: Path, *, newer: bool = False, processors: int = 2) -> Rig:
         make_root(folder / "tree", root, module, _module_files(kernel, version, GUEST_MODULES), kernel, version)
     first = _first_disk(folder, kernel, version)
     return Rig(
-        folder, kernel / "boot" / f"vmlinuz-{version}", first, root, _program(folder), _tables(folder, processors)
-    )
+        folder, kernel / "boot" / f"vmlinuz-{version}", first, root, _program(folder), _tables(folder, processors),
+        newer,
+    )  # fmt: skip
 
 
 class Packages:

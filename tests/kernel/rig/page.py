@@ -7,10 +7,11 @@ import struct
 ADDRESS = 0x10000000
 WORDS = {
     "charger": 0x04, "battery_state": 0x08, "battery_mw": 0x0C, "battery_mwh": 0x10, "battery_mv": 0x14,
-    "tenths_of_kelvin": 0x18, "clock_cap": 0x1C, "denied_ms": 0x20,
+    "tenths_of_kelvin": 0x18, "clock_cap": 0x1C, "denied_ms": 0x80,
 }  # fmt: skip
 """``clock_cap`` is the number of the highest clock that the firmware allows, 0 for the highest of all. ``denied_ms`` is
-for how long the emulator wanted to run and was not let: limits of time within leave it out."""
+for how long the emulator wanted to run and was not let: limits of time within leave it out. It lies
+beyond what the laptop's table keeps for itself."""
 SIZE = 4096
 
 

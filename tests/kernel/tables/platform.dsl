@@ -39,7 +39,7 @@ DefinitionBlock ("", "SSDT", 2, "RIG", "PLATFORM", 0x00000001)
             ResourceTemplate () { Register (SystemMemory, 32, 0, 0x10002018, 3) },   // enable
             ResourceTemplate () { Register (SystemMemory, 32, 0, 0x1000201c, 3) },   // auto select
             ResourceTemplate () { Register (SystemMemory, 0, 0, 0, 0) },
-            ResourceTemplate () { Register (SystemMemory, 32, 0, 0x10002020, 3) },   // EPP
+            ResourceTemplate () { Register (FFixedHW, 8, 24, 0xC00102B3, 4) },       // EPP: newer kernels take a register alone
             120, 400, 2400 })
     }
     Scope (\_SB.CPUS.C001)
@@ -59,7 +59,7 @@ DefinitionBlock ("", "SSDT", 2, "RIG", "PLATFORM", 0x00000001)
             ResourceTemplate () { Register (SystemMemory, 32, 0, 0x10002058, 3) },
             ResourceTemplate () { Register (SystemMemory, 32, 0, 0x1000205c, 3) },
             ResourceTemplate () { Register (SystemMemory, 0, 0, 0, 0) },
-            ResourceTemplate () { Register (SystemMemory, 32, 0, 0x10002060, 3) },
+            ResourceTemplate () { Register (FFixedHW, 8, 24, 0xC00102B3, 4) },
             120, 400, 2400 })
     }
     Scope (\_SB)
