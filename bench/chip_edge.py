@@ -54,7 +54,7 @@ def _one(axis: str, number: int) -> Row:
         while True:
             try:
                 active = begin_search(scene.session, scene.log, scene.twin.store, asked)
-                while scene.session.end_search() is None:
+                while scene.session.working:
                     scene.session.tick()
                     scene.session.end_run()
                     scene.twin.pass_time(SAMPLE_S)

@@ -19,6 +19,7 @@ from upright_bolt.kernel.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.starting import start_run
 from upright_bolt.store.runs import RunStore
 from upright_bolt.twin.machine import Twin, open_twin
 from upright_bolt.workload.load import Task
@@ -174,7 +175,7 @@ def twin_run_speed(folder: Path) -> Measured:
     session = open_session("twin:tern", folder, "bench", exclusive=True)
     store = RunStore(folder / "runs.sqlite")
     begun = time.perf_counter()
-    session.start_run(Work("steady", 600.0), "bench", store)
+    start_run(session, Work("steady", 600.0), "bench", store)
     while session.end_run() is None:
         session.tick()
         session.machine.clock.wait_until(session.machine.clock.now_s() + SAMPLE_S)

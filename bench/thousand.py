@@ -14,6 +14,7 @@ from upright_bolt.desktop.app import DesktopApp
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.starting import start_run
 from upright_bolt.store.runs import RunStore
 
 RUNS = 1000
@@ -27,7 +28,7 @@ def fill(folder: Path) -> None:
     session = open_session("twin:tern", folder, "bench", exclusive=True)
     store = RunStore(folder / "runs.sqlite")
     clock = session.machine.clock
-    run = session.start_run(Work("steady", LENGTH_S), "seed", store)
+    run = start_run(session, Work("steady", LENGTH_S), "seed", store)
     while session.end_run() is None:
         session.tick()
         clock.wait_until(clock.now_s() + SAMPLE_S)

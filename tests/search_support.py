@@ -9,6 +9,7 @@ from upright_bolt.analysis.chip import chip_of
 from upright_bolt.analysis.edge_history import known
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked, Search
+from upright_bolt.session.edge_search import start_search
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import SearchLog, look_back
 from upright_bolt.twin.machine import open_twin
@@ -50,8 +51,8 @@ class SearchScene:
         found = search or look_back(self.log, self.session.boot_id)
         assert found is not None
         before = known(self.twin.store.all(), self.log.all(), self.machine, found.asked)
-        active = self.session.start_search(found, before, self.log, self.twin.store)
-        while self.session.end_search() is None:
+        active = start_search(self.session, found, before, self.log, self.twin.store)
+        while self.session.working:
             enough = stop_at is not None and len(active.search.ends) >= stop_at
             if enough or (stop_when is not None and stop_when(active.search)):
                 active.stop()

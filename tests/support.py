@@ -21,6 +21,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S, Session
+from upright_bolt.session.starting import start_run
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.journal import Journal
@@ -57,7 +58,7 @@ class TwinSession:
         """Run a workload to its end, without a wait before it, and return what the store keeps."""
         if cool_s:
             self.pass_time(cool_s)
-        self.session.start_run(Work(workload, seconds, start=start, **more), label, self.store)
+        start_run(self.session, Work(workload, seconds, start=start, **more), label, self.store)
         return self.carry_on()
 
     def carry_on(self) -> RunRecord:

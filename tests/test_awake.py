@@ -8,8 +8,9 @@ from support import TwinSession
 from upright_bolt.app import _stay_awake
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
-from upright_bolt.session.series import SeriesAsked, Step
+from upright_bolt.session.series import SeriesAsked, Step, start_series
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.starting import start_run
 
 RUN = [("sleep:idle", "Upright Bolt", "A run is in progress")]
 SERIES = [("sleep:idle", "Upright Bolt", "A series of runs is in progress")]
@@ -28,19 +29,18 @@ def tick(twin, times):
     for _ in range(times):
         twin.session.tick()
         twin.session.end_run()
-        twin.session.end_series()
         twin.pass_time(SAMPLE_S)
 
 
 def test_a_run_keeps_it_awake_until_its_end(on_tern, bus):
     work = Work("steady", 10.0, start=Start.AT_ONCE)
-    on_tern.session.start_run(work, "short", on_tern.store)
+    start_run(on_tern.session, work, "short", on_tern.store)
     tick(on_tern, 4)
     assert bus.inhibitors() == RUN
     tick(on_tern, 40)
     assert on_tern.session.run is None
     wait_for(lambda: not bus.inhibitors(), what="let go at its end")
-    on_tern.session.start_run(work, "stopped", on_tern.store)
+    start_run(on_tern.session, work, "stopped", on_tern.store)
     tick(on_tern, 4)
     assert bus.inhibitors() == RUN
     on_tern.session.run.stop("enough")
@@ -50,11 +50,11 @@ def test_a_run_keeps_it_awake_until_its_end(on_tern, bus):
 
 def test_a_series_keeps_it_awake_between_its_runs_too(on_tern, bus):
     steps = [Step({}, "one"), Step({}, "two")]
-    on_tern.session.start_series(SeriesAsked(steps, Work("steady", 10.0, start=Start.AT_ONCE)), on_tern.store)
+    start_series(on_tern.session, SeriesAsked(steps, Work("steady", 10.0, start=Start.AT_ONCE)), on_tern.store)
     told = set()
-    while on_tern.session.series is not None:
+    while on_tern.session.working:
         tick(on_tern, 1)
-        if on_tern.session.series is not None and on_tern.session.run is None:
+        if on_tern.session.working and on_tern.session.run is None:
             told.add(tuple(bus.inhibitors()))
     assert told == {tuple(SERIES)}
     tick(on_tern, 1)

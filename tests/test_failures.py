@@ -320,7 +320,6 @@ def test_a_search_that_is_refused_has_never_begun(tmp_path):
         begin_search(scene.session, scene.log, scene.twin.store, Asked(0, BOTH, "2026-04-09T08:00:00+00:00", ""))
     assert len(scene.log.all()) == 1, "two at once are one"
     active.stop()
-    scene.session.end_search()
     scene.twin.close()
 
 

@@ -17,6 +17,7 @@ from upright_bolt.model.run import RunState
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.starting import start_run
 from upright_bolt.wording.events import sentence
 from upright_bolt.workload import pool
 from waiting import until
@@ -44,7 +45,7 @@ def slipping(on_tern: TwinSession):
 
 
 def run_with(on_tern, slipping, jump):
-    on_tern.session.start_run(Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
+    start_run(on_tern.session, Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
         on_tern.session.tick()
         on_tern.pass_time(SAMPLE_S)
@@ -91,7 +92,7 @@ def test_sleep_and_a_set_clock_are_told_apart(monkeypatch):
 
 
 def test_a_full_disk_ends_the_run_with_a_sentence(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600.0, start=Start.AT_ONCE), "filled", on_tern.store)
+    start_run(on_tern.session, Work("steady", 600.0, start=Start.AT_ONCE), "filled", on_tern.store)
 
     def no_more_pages(connection, _record):
         (pages,) = connection.execute("PRAGMA page_count").fetchone()

@@ -35,7 +35,7 @@ def begun(scene, typed):
 
 
 def carried(scene, active, answer=None):
-    while scene.session.end_search() is None:
+    while scene.session.working:
         scene.session.tick()
         scene.session.end_run()
         if active.question is not None:
@@ -154,7 +154,7 @@ def test_a_chip_without_the_control_is_refused(scene):
 def test_a_person_who_sees_errors_sends_the_search_back(scene):
     active = begun(scene, Typed(axis=VOLTAGE, soak="2min", in_use="2min"))
     answers = iter([Outcome.WRONG, Outcome.PASSED])
-    while scene.session.end_search() is None:
+    while scene.session.working:
         scene.session.tick()
         scene.session.end_run()
         if active.question is not None:
@@ -186,7 +186,7 @@ def test_a_chip_reset_by_its_driver_fails_the_rung_and_is_a_known_failure(scene)
     active = begun(scene, Typed(axis=VOLTAGE, plain="10mV", soak="0"))
     chip = chip_of_twin(scene)
     chip.spec = replace(chip.spec, edge_mv=-1000.0)
-    while scene.session.end_search() is None:
+    while scene.session.working:
         scene.session.tick()
         run = scene.session.run
         if run is not None and active.search.rungs[-1].position >= 30.0 and run.progress().elapsed_s > 5.0:

@@ -19,6 +19,7 @@ from upright_bolt.model.work import NO_CHIP, Options, Work, check_options, choos
 from upright_bolt.reports.details import details_of
 from upright_bolt.reports.earlier_cooling import cooling_of
 from upright_bolt.session.chip_wake import wake
+from upright_bolt.session.starting import start_run
 from upright_bolt.twin.graphics_state import GraphicsDemand
 from upright_bolt.wording import runs as run_words
 from upright_bolt.workload import renderer, scene
@@ -325,7 +326,7 @@ def test_a_twin_asks_which_of_its_chips_works(bolt):
 
 def test_a_rested_start_and_a_label_work_as_for_any_run(on_tern):
     work = Work("graphics", 30.0, options=Options(chip="gpu03", weight="steps"), start=Start.AT_ONCE)
-    on_tern.session.start_run(work, "steps", on_tern.store)
+    start_run(on_tern.session, work, "steps", on_tern.store)
     record = on_tern.carry_on()
     assert record.head.label == "steps"
     assert record.end.numbers.extra["frames_checked"] > 10

@@ -22,6 +22,7 @@ from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, Wor
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.reports.export import compared_data, export_csv, run_data
+from upright_bolt.session.starting import start_run
 from upright_bolt.store import tables
 from upright_bolt.store.runs import RunStore
 from upright_bolt.wording import comparison
@@ -80,19 +81,19 @@ def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: TwinSession):
 
 
 def test_a_run_stopped_before_its_first_sample_lasts_no_time(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
+    start_run(on_tern.session, Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
     run = on_tern.session.run
-    while run._start_s is None:
+    while run.started_s is None:
         on_tern.session.tick()
         on_tern.pass_time(0.5)
-    run._start_s = on_tern.session.machine.clock.now_s() + 0.001  # the load began after the sample was taken
+    run._done.start_s = on_tern.session.machine.clock.now_s() + 0.001  # the load began after the sample was taken
     run.stop()
     record = on_tern.carry_on()
     assert (record.end.state, record.end.duration_s, record.end.score) == (RunState.STOPPED, 0.0, None)
 
 
 def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "", on_tern.store)
+    start_run(on_tern.session, Work("steady", 600, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -105,12 +106,12 @@ def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
 
 
 def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
+    start_run(on_tern.session, Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
     for _ in range(100):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
     on_tern.die()
-    on_tern.session.run = None  # nobody is left to end it
+    on_tern.session._stack.clear()  # nobody is left to end it
     on_tern.reopen()
     assert on_tern.store.mark_unfinished("twin:tern", on_tern.session.boot_id) == [1]
     record = on_tern.store.get(1)
@@ -122,7 +123,7 @@ def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern
 
 
 def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSession):
-    on_tern.session.start_run(Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
+    start_run(on_tern.session, Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
     for _ in range(80):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -139,12 +140,12 @@ def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSes
 def test_only_one_run_at_a_time_and_only_of_sensible_length(on_tern: TwinSession):
     for seconds in (1, 100_000):
         with pytest.raises(BadInput, match="from 5 s to 24 h"):
-            on_tern.session.start_run(Work("steady", seconds), "", on_tern.store)
+            start_run(on_tern.session, Work("steady", seconds), "", on_tern.store)
     with pytest.raises(NotHere, match="Workloads: steady"):
-        on_tern.session.start_run(Work("stead", 60), "", on_tern.store)
-    on_tern.session.start_run(Work("steady", 60), "", on_tern.store)
+        start_run(on_tern.session, Work("stead", 60), "", on_tern.store)
+    start_run(on_tern.session, Work("steady", 60), "", on_tern.store)
     with pytest.raises(BadInput, match="in progress"):
-        on_tern.session.start_run(Work("steady", 60), "", on_tern.store)
+        start_run(on_tern.session, Work("steady", 60), "", on_tern.store)
 
 
 # numbers
@@ -288,7 +289,7 @@ def test_a_file_that_is_no_database_is_named(data):
 def test_a_full_disk_is_a_sentence(on_tern: TwinSession):
     on_tern.store._engine.dispose()
     event.listen(on_tern.store._engine, "connect", lambda raw, _: raw.execute("PRAGMA max_page_count = 20"))
-    run = on_tern.session.start_run(Work("steady", 600), "", on_tern.store)
+    run = start_run(on_tern.session, Work("steady", 600), "", on_tern.store)
     while on_tern.session.end_run() is None:
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -313,7 +314,7 @@ def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(on_tern:
 
 
 def test_a_run_in_progress_is_not_deleted(on_tern: TwinSession):
-    run = on_tern.session.start_run(Work("steady", 600), "", on_tern.store)
+    run = start_run(on_tern.session, Work("steady", 600), "", on_tern.store)
     with pytest.raises(BoltError, match="in progress"):
         on_tern.store.delete(run.id)
 

@@ -29,7 +29,7 @@ from upright_bolt.presentation.edge_picture import picture_of
 from upright_bolt.presentation.searches import begin_search
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
-from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY
+from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY, start_search
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.store.search_log import look_back
 from upright_bolt.twin.outside import Outside
@@ -158,14 +158,14 @@ def test_a_search_ends_where_more_could_not_bring_what_a_person_wants(tmp_path):
 
 def test_while_something_else_works_a_search_pauses_and_says_so(tmp_path):
     scene = SearchScene(tmp_path)
-    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    active = start_search(scene.session, scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
     busy = scene.session.index["busy.mean"]
 
     def take(times: int, percent: float) -> None:
         for _ in range(times):
             sample = scene.session.access.sample()
             values = [percent if place == busy else value for place, value in enumerate(sample.values)]
-            active.take(replace(sample, values=values))
+            active.on_sample(replace(sample, values=values), ())
             scene.twin.pass_time(SAMPLE_S)
 
     take(7, 60.0)
@@ -214,7 +214,7 @@ def test_a_freeze_is_written_down_by_the_next_start_and_the_search_goes_on(tmp_p
 
 def test_on_battery_a_search_pauses_and_goes_on_by_itself(tmp_path):
     scene = SearchScene(tmp_path)
-    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    active = start_search(scene.session, scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
 
     scene.session.plug(charger=False)
     scene.tick(60)
@@ -235,7 +235,7 @@ def test_on_battery_a_search_pauses_and_goes_on_by_itself(tmp_path):
     active.stop()
     scene.session.run.stop()
     scene.tick(2)
-    assert scene.session.end_search() is active
+    assert active.ended
     scene.twin.close()
 
 
@@ -243,7 +243,7 @@ def test_a_lid_that_is_closed_pauses_a_search_but_not_one_that_was_closed_all_al
     scene = SearchScene(tmp_path)
     outside = scene.session.machine.ports.changes
     outside.move_lid(closed=True)
-    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    active = start_search(scene.session, scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
 
     scene.tick(60)
     assert not active.progress().paused
@@ -261,7 +261,7 @@ def test_a_lid_that_is_closed_pauses_a_search_but_not_one_that_was_closed_all_al
     active.stop()
     scene.session.run.stop()
     scene.tick(2)
-    assert scene.session.end_search() is active
+    assert active.ended
     scene.twin.close()
 
 
@@ -294,7 +294,7 @@ def test_a_search_keeps_the_computer_awake_and_lets_it_sleep_whenever_it_does_no
     bus.start_login_manager()
     scene = SearchScene(tmp_path)
     scene.session.machine.stay_awake = _stay_awake
-    scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    start_search(scene.session, scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
 
     scene.tick(20)
     assert bus.inhibitors() == [("sleep:idle", "Upright Bolt", "A search for the edge of the voltage is in progress")]
@@ -310,7 +310,7 @@ def test_a_search_keeps_the_computer_awake_and_lets_it_sleep_whenever_it_does_no
 
 def test_a_test_in_whose_middle_the_machine_sleeps_counts_only_as_far_as_it_had_come(tmp_path):
     scene = SearchScene(tmp_path)
-    active = scene.session.start_search(scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
+    active = start_search(scene.session, scene.ask(soak_s=0.0), [], scene.log, scene.twin.store)
     twin = scene.session.machine.clock._twin
     slept = 0
     while slept < 3:
@@ -329,7 +329,7 @@ def test_a_test_in_whose_middle_the_machine_sleeps_counts_only_as_far_as_it_had_
         assert end.load_s <= worked_s + 1.0
         assert end.full_load_s <= worked_s + 1.0
     active.stop()
-    while scene.session.end_search() is None:
+    while scene.session.working:
         scene.tick(1)
     found = scene.carry_on(scene.log.get(active.search.asked.id))
     assert found.end is not None
@@ -346,16 +346,16 @@ def test_a_search_that_goes_on_by_itself_begins_with_the_next_login_until_it_is_
     scene = SearchScene(tmp_path / "a folder", "twin:tern")
     entry = Autostart(("--data", 'a "folder" of 5 %', "window"), tmp_path / "autostart")
     scene.session.machine.autostart = entry
-    active = scene.session.start_search(
-        scene.ask(soak_s=0.0, after_freeze=AfterFreeze.GO_ON), [], scene.log, scene.twin.store
+    active = start_search(
+        scene.session, scene.ask(soak_s=0.0, after_freeze=AfterFreeze.GO_ON), [], scene.log, scene.twin.store
     )
     text = entry.path.read_text()
     assert text.startswith("[Desktop Entry]\n")
     assert r'''"a \\"folder\\" of 5 %%" "window"''' in text
     active.stop()
     assert not entry.path.exists()
-    assert scene.session.end_search() is active
-    waits = scene.session.start_search(scene.log.open_search(), [], scene.log, scene.twin.store)
+    assert active.ended
+    waits = start_search(scene.session, scene.log.open_search(), [], scene.log, scene.twin.store)
     assert waits.search.asked.after_freeze is AfterFreeze.GO_ON
     assert entry.path.exists()
     scene.twin.close()

@@ -43,7 +43,7 @@ class Steps:
         for place in (search_log, journals):
             monkeypatch.setattr(place, "append", self._appending(place.append))
         monkeypatch.setattr(Backend, "write", self._around("write", Backend.write))
-        monkeypatch.setattr(ActiveSearch, "watch", self._ticking(ActiveSearch.watch))
+        monkeypatch.setattr(ActiveSearch, "_look_at", self._ticking(ActiveSearch._look_at))
         monkeypatch.setattr(ActiveSearch, "_put_back", self._around("put back", ActiveSearch._put_back))
 
     def step(self, name: str) -> None:
@@ -64,13 +64,13 @@ class Steps:
 
         return wrapped
 
-    def _ticking(self, watch):
-        def wrapped(search, sample):
-            if self.counting and search._session.run is not None:
+    def _ticking(self, look_at):
+        def wrapped(search, run, sample):
+            if self.counting:
                 self._ticks += 1
                 if self._ticks <= TICKS:
                     self.step("in the load")
-            watch(search, sample)
+            look_at(search, run, sample)
 
         return wrapped
 

@@ -15,6 +15,7 @@ from upright_bolt.model.work import Work
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.start import LONGEST_WAIT_S
+from upright_bolt.session.starting import start_run
 from upright_bolt.wording.start import waiting
 
 
@@ -22,7 +23,7 @@ def begun(on_tern: TwinSession, start: Start | None, seconds: float = 60.0, work
     """Start a run, let it come to its load, and return it with the seconds that took and what it said meanwhile."""
     session = on_tern.session
     began_s = session.now_s
-    run = session.start_run(Work(workload, seconds, start=start), "", on_tern.store)
+    run = start_run(session, Work(workload, seconds, start=start), "", on_tern.store)
     said = []
     while run.stage is not RunStage.WORKING:
         session.tick()
@@ -82,7 +83,7 @@ def test_a_warm_start_spends_the_budget_with_a_fixed_load_first(on_tern: TwinSes
 def test_waiting_is_skipped_at_a_word(on_tern: TwinSession):
     load(on_tern)
     session = on_tern.session
-    run = session.start_run(Work("steady", 20.0), "", on_tern.store)
+    run = start_run(session, Work("steady", 20.0), "", on_tern.store)
     for _ in range(20):
         session.tick()
         on_tern.pass_time(SAMPLE_S)

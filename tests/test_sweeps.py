@@ -18,7 +18,7 @@ from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunR
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
 from upright_bolt.reports.details import details_data, details_of
-from upright_bolt.session.series import SeriesAsked
+from upright_bolt.session.series import SeriesAsked, start_series
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.steps import Step, ladder, repeats
 from upright_bolt.wording import comparison
@@ -192,8 +192,8 @@ AT_ONCE = Work("steady", 20.0, start=Start.AT_ONCE)
 
 def carried_out(on_tern: TwinSession, asked: SeriesAsked, each=lambda series: None):
     """Carry a series out, and return it."""
-    series = on_tern.session.start_series(asked, on_tern.store)
-    while on_tern.session.end_series() is None:
+    series = start_series(on_tern.session, asked, on_tern.store)
+    while on_tern.session.working:
         on_tern.session.tick()
         on_tern.session.end_run()
         on_tern.pass_time(SAMPLE_S)
@@ -242,11 +242,11 @@ def test_a_stopped_series_keeps_what_is_there_and_puts_back(on_tern: TwinSession
 def test_a_series_beyond_what_the_machine_allows_does_not_begin(on_tern: TwinSession):
     steps = [Step({"sustained": 20.0}, "fits"), Step({"sustained": 4000.0, "clamp": "maybe"}, "does not")]
     with pytest.raises(BadInput, match=r"4,000 W is outside.*“maybe” is not among"):
-        on_tern.session.start_series(SeriesAsked(steps, AT_ONCE), on_tern.store)
+        start_series(on_tern.session, SeriesAsked(steps, AT_ONCE), on_tern.store)
     assert on_tern.store.all() == []
-    on_tern.session.start_series(SeriesAsked(steps[:1], AT_ONCE), on_tern.store)
+    start_series(on_tern.session, SeriesAsked(steps[:1], AT_ONCE), on_tern.store)
     with pytest.raises(BadInput, match="in progress"):
-        on_tern.session.start_series(SeriesAsked(steps[:1], AT_ONCE), on_tern.store)
+        start_series(on_tern.session, SeriesAsked(steps[:1], AT_ONCE), on_tern.store)
 
 
 def test_a_ladder_ends_with_the_first_rung_that_errs(on_tern: TwinSession):
@@ -274,7 +274,7 @@ def test_what_moves_together_is_of_one_unit_and_named_once():
 def test_repeats_of_what_is_being_tried_leave_the_trial_alone(on_tern: TwinSession):
     on_tern.session.try_settings({"sustained": 22.0}, standing=False)
     with pytest.raises(BadInput, match="trial is running"):
-        on_tern.session.start_series(SeriesAsked(ladder("burst=40W..45W/5W", {}, 1), AT_ONCE), on_tern.store)
+        start_series(on_tern.session, SeriesAsked(ladder("burst=40W..45W/5W", {}, 1), AT_ONCE), on_tern.store)
     series = carried_out(on_tern, SeriesAsked(repeats({}, 2, "", alternate=False), AT_ONCE))
     assert series.fault is None
     assert on_tern.session.status().trial is not None

@@ -14,6 +14,7 @@ from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState, parse_value
 from upright_bolt.model.run import RunState
 from upright_bolt.model.work import Work
+from upright_bolt.session.starting import start_run
 from upright_bolt.wording.notes import sentence
 from upright_bolt.wording.trials import refusal
 
@@ -193,7 +194,7 @@ def go_on(on_tern):
 
 def test_far_too_little_freezes_the_machine_and_the_story_is_kept(on_tern: TwinSession):
     on_tern.session.try_settings({"core-offset": -150.0, "cache-offset": -150.0}, standing=False)
-    on_tern.session.start_run(Work("steady", 600), "too deep", on_tern.store)
+    start_run(on_tern.session, Work("steady", 600), "too deep", on_tern.store)
     on_tern.session.tick()
     with pytest.raises(MachineFroze) as froze:
         go_on(on_tern)

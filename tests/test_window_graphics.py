@@ -9,8 +9,9 @@ from upright_bolt.model.search import Outcome, Purpose
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
 from upright_bolt.session.chip_wake import wake_chip
-from upright_bolt.session.series import SeriesAsked
+from upright_bolt.session.series import SeriesAsked, start_series
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.starting import start_run
 from upright_bolt.session.steps import ladder
 from window_support import FAST, until
 
@@ -24,11 +25,10 @@ def with_ladder(data):
     asked = SeriesAsked(
         ladder("sustained,burst=15W..45W/15W", {}, 1), Work("both", 30.0, options=Options(chip="gpu03"))
     )
-    series = twin.session.start_series(asked, twin.store)
+    series = start_series(twin.session, asked, twin.store)
     while not series.ended:
         twin.session.tick()
         twin.session.end_run()
-        twin.session.end_series()
         twin.pass_time(SAMPLE_S)
     twin.run(30.0, "alone", workload="graphics", options=Options(chip="gpu03"))
     twin.close()
@@ -143,6 +143,6 @@ def test_lanes_of_a_chip_stand_there_while_it_is_awake(open_app):
     assert not charts.chip_lanes.isVisibleTo(charts)
     window.workbench.run.form.pace.setCurrentIndex(FAST)
     work = Work("graphics", 60.0, options=Options(chip="gpu03"), start=Start.AT_ONCE)
-    app.thread.ask(lambda session: session.start_run(work, "alone", app.store), lambda _: None, pytest.fail)
+    app.thread.ask(lambda session: start_run(session, work, "alone", app.store), lambda _: None, pytest.fail)
     until(lambda: charts.chip_lanes.isVisibleTo(charts))
     until(lambda: CODE[Constraint.VOLTAGE] in presenter.history.column("chip_held").tolist())

@@ -16,6 +16,7 @@ from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import RunState
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.starting import start_run
 from upright_bolt.store.runs import RunStore
 from upright_bolt.workload import pool
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
@@ -157,7 +158,7 @@ def run_here(data, plant=None, on_tick=lambda _session: None, seconds=6.0):
     store = RunStore(data / "runs.sqlite")
     if plant is not None:
         session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS[:1]), plant)
-    session.start_run(Work("steady", seconds), "", store)
+    start_run(session, Work("steady", seconds), "", store)
     while (ended := session.end_run()) is None:
         session.tick()
         on_tick(session)

@@ -25,6 +25,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work, number_in
 from upright_bolt.model.workloads import LIGHT, MIXES, PROOF, WORKLOADS, Stage, Way, Workload
 from upright_bolt.session.start import SWING_C, RestWatch
+from upright_bolt.session.starting import start_run
 from upright_bolt.wording.comparison import finding
 from upright_bolt.workload.blocks import Mix
 from upright_bolt.workload.load import Task
@@ -187,7 +188,7 @@ def test_battery_refuses_on_the_charger_and_measures_without(on_tern: TwinSessio
 def test_a_charger_plugged_in_ends_the_battery_run(on_tern: TwinSession):
     on_tern.session.plug(charger=False)
     on_tern.pass_time(5.0)
-    on_tern.session.start_run(Work("battery", 120.0, start=Start.AT_ONCE), "", on_tern.store)
+    start_run(on_tern.session, Work("battery", 120.0, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
         on_tern.session.tick()
         on_tern.pass_time(0.5)
@@ -392,6 +393,7 @@ def test_a_stopped_run_ends_the_command_and_what_it_started(tmp_path):
 ENDED_WHILE_STARTING = """
 import os, signal, subprocess, sys, time
 from upright_bolt.workload import runner
+from upright_bolt.session.starting import start_run
 real = subprocess.Popen
 def popen(*given, **named):
     process = real(*given, **named)

@@ -19,6 +19,7 @@ from upright_bolt.model.hold import LogKind
 from upright_bolt.model.search import Asked, Outcome, Rung, RungEnd, SearchEnd, Why
 from upright_bolt.model.work import Work
 from upright_bolt.service.callers import Caller
+from upright_bolt.session.starting import start_run
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
 from upright_bolt.wording.trials import recovered
@@ -171,7 +172,7 @@ def scenes(tmp_path_factory):
         folder.chmod(0o700)
         session = TwinSession(folder / "runs")
         session.run(20)
-        session.session.start_run(Work("steady", 20.0), "left open", session.store)
+        start_run(session.session, Work("steady", 20.0), "left open", session.store)
         session.close()
         for path in (folder / "runs").glob("runs.sqlite*"):
             shutil.move(path, folder / path.name)

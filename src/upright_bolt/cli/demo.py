@@ -16,6 +16,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
 from upright_bolt.model.workloads import workload as workload_called
 from upright_bolt.session.search_asked import Typed, asked_from
+from upright_bolt.session.starting import start_run
 
 if TYPE_CHECKING:
     from upright_bolt.model.control import Value
@@ -119,8 +120,7 @@ def make_history(choice: MachineChoice) -> None:
             settings = parse_assignments(words)
             if settings:
                 session.try_settings(settings, standing=False)
-            session.start_run(Work(workload, length_s), label, store)
-            runs.carry_on(session)
+            runs.to_end(session, start_run(session, Work(workload, length_s), label, store))
             if settings:
                 session.put_back("the history's next run")
 
@@ -130,8 +130,7 @@ def _share_heat(session: "Session", store: "RunStore") -> None:
     for watts in SHARED_W:
         session.try_settings(parse_assignments((f"sustained={watts}W", f"burst={watts}W")), standing=False)
         work = Work("both", HEAT_S, options=Options(chip=CHIP), start=Start.WARM)
-        session.start_run(work, f"Charts and contours at once, {watts} W", store)
-        runs.carry_on(session)
+        runs.to_end(session, start_run(session, work, f"Charts and contours at once, {watts} W", store))
         session.put_back("the next run")
 
 
@@ -162,8 +161,7 @@ def _measured(session: "Session", store: "RunStore", settings: "dict[str, Value]
         session.plug(charger=False)
     clock.wait_until(clock.now_s() + COOL_S / 2)
     session.try_settings(settings, standing=False)
-    session.start_run(work, f"{name}: {work.workload}", store)
-    runs.carry_on(session)
+    runs.to_end(session, start_run(session, work, f"{name}: {work.workload}", store))
     session.put_back("the next run")
     if on_battery:
         session.plug(charger=True)

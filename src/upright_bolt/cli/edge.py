@@ -8,7 +8,7 @@ import typer
 from upright_bolt.app import parse_machine
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at, store_at
 from upright_bolt.cli.ground import search_log
-from upright_bolt.cli.progress import Bar, stopping
+from upright_bolt.cli.progress import carry_on
 from upright_bolt.errors import InUse, MachineFroze, NotHere
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Purpose, Rung, RungEnd, Search, SearchEnd, Why
 
@@ -98,28 +98,14 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, quiet: bool) -> Sea
 
 def _follow(session: "Session", log: "SearchLog", active: "ActiveSearch", *, quiet: bool) -> None:
     """Tick until the search has ended; an interrupt pauses it, and its record is what it goes on from."""
-    from upright_bolt.session.session import SAMPLE_S
-
-    clock = session.machine.clock
     teller = _Teller(active.search, quiet=quiet)
-    with Bar() as bar, stopping() as stop:
-        try:
-            while session.end_search() is None:
-                if stop.asked or log.stop_asked():
-                    active.stop()
-                    if session.run is not None:
-                        session.run.stop("stopped by the user")
-                session.tick()
-                bar.show(session)
-                session.end_run()
-                teller.tell(active.search)
-                if active.question is not None:
-                    _ask(active)
-                clock.wait_until(clock.now_s() + SAMPLE_S)
-        except MachineFroze as froze:
-            if (run := session.run) is not None:
-                run.end_with_machine(str(froze))
-            raise
+
+    def tell() -> None:
+        teller.tell(active.search)
+        if active.question is not None:
+            _ask(active)
+
+    carry_on(session, active, on_tick=tell, told_to_stop=log.stop_asked)
     if active.fault is not None:
         raise active.fault
 

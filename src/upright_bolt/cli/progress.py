@@ -2,18 +2,21 @@
 
 import select
 import sys
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from types import FrameType
 from typing import TYPE_CHECKING
 
 from upright_bolt.cli.interrupts import interrupt
 from upright_bolt.ending_signals import ending_signals, handled
+from upright_bolt.errors import MachineFroze
 from upright_bolt.wording.start import waiting
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
+    from upright_bolt.session.active_run import ActiveRun
+    from upright_bolt.session.activity import Activity
     from upright_bolt.session.session import Session
 
 
@@ -50,13 +53,6 @@ def _enter_pressed() -> bool:
     return True
 
 
-def _skip(session: "Session") -> None:
-    if session.run is not None:
-        session.run.skip_waiting()
-    elif session.series is not None:
-        session.series.skip_waiting()
-
-
 class Bar:
     """Shows the run in progress of a session, and what a series waits for."""
 
@@ -88,14 +84,17 @@ class Bar:
         """Show where the session's run or series stands; while it waits, Enter on a terminal begins it."""
         if self._bar is None or self._task is None:
             return
-        series = session.series.progress() if session.series is not None else None
+        from upright_bolt.session.series import ActiveSeries
+
+        going = session.activity
+        series = going.progress() if isinstance(going, ActiveSeries) else None
         before = f"{series.number} of {series.count}: " if series is not None else ""
         progress = session.run.progress() if session.run is not None else None
         found = progress.waiting if progress is not None else (series.waiting if series is not None else None)
         if found is not None:
             self._bar.update(self._task, description=f"{before}{waiting(found)}; Enter begins now", total=None)
             if _enter_pressed():
-                _skip(session)
+                session.skip_waiting()
             return
         if progress is None:
             return
@@ -106,3 +105,49 @@ class Bar:
             completed=progress.elapsed_s,
             score="" if progress.score is None else f"{progress.score:,.1f}",
         )
+
+
+def carry_on(
+    session: "Session",
+    activity: "Activity",
+    on_run_end: "Callable[[ActiveRun], None]" = lambda _: None,
+    on_tick: Callable[[], None] = lambda: None,
+    told_to_stop: Callable[[], bool] = lambda: False,
+) -> bool:
+    """Tick until a run, a series or a search has ended; an interrupt stops it and keeps what is there.
+
+    Args:
+        session: where it goes on.
+        activity: what goes on.
+        on_run_end: gets every run that has ended.
+        on_tick: called after every sample.
+        told_to_stop: tells whether somebody elsewhere wants it stopped.
+
+    Returns:
+        Whether it was stopped.
+
+    Raises:
+        MachineFroze: a twin froze.
+        BoltError: whatever ``on_run_end`` or ``on_tick`` raises.
+    """
+    from upright_bolt.session.session import SAMPLE_S
+
+    clock = session.machine.clock
+    stopped = False
+    with Bar() as bar, stopping() as stop:
+        try:
+            while True:
+                session.tick()
+                bar.show(session)
+                if stop.asked or told_to_stop():
+                    stopped = True
+                    session.stop()
+                if (run := session.end_run()) is not None:
+                    on_run_end(run)
+                on_tick()
+                if activity.ended and session.run is None:
+                    return stopped
+                clock.wait_until(clock.now_s() + SAMPLE_S)
+        except MachineFroze as froze:
+            session.fail_run(froze)
+            raise

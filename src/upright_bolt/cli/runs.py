@@ -12,8 +12,8 @@ from upright_bolt.cli import files
 from upright_bolt.cli.context import AsJson, MachineChoice, print_json, run_number, session_at, store_at
 from upright_bolt.cli.ground import NOT_RUN, OVER, check_ground
 from upright_bolt.cli.output import compare_runs, print_list, print_run
-from upright_bolt.cli.progress import Bar, stopping
-from upright_bolt.errors import BadInput, BoltError, MachineFroze
+from upright_bolt.cli.progress import carry_on
+from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.quantity import FRAME_RATE, TEMPERATURE, TIME
 from upright_bolt.model.run import RunRecord, RunState, parse_measures
 from upright_bolt.model.settings import Settings, parse_assignments
@@ -277,6 +277,8 @@ def run_once(
     over_broken: bool = False,
 ) -> RunRecord:
     """Run a workload once, print the run, and return it."""
+    from upright_bolt.session.starting import start_run
+
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         for orphan in store.mark_unfinished(session.machine.word, session.boot_id):
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
@@ -289,14 +291,14 @@ def run_once(
             from upright_bolt.reports.earlier_cooling import earlier_cooling
 
             prior = earlier_cooling(store, store.all(), session.machine.word)
-        session.start_run(work, label, store, thermal_prior=prior)
-        record = store.get(carry_on(session).id)
+        run = start_run(session, work, label, store, thermal_prior=prior)
+        record = store.get(to_end(session, run).id)
         print_run(store, record, below_c, as_json=as_json)
     return record
 
 
 def _try_for_run(session: "Session", settings: Settings) -> None:
-    from upright_bolt.session.series import try_or_raise
+    from upright_bolt.session.starting import try_or_raise
 
     if session.status().trial is not None:
         raise BadInput("A trial is running already; “keep” or “put-back” it before a run with settings of its own.")
@@ -310,32 +312,14 @@ def finished(record: RunRecord) -> RunRecord:
     return record
 
 
-def carry_on(session: "Session") -> "ActiveRun":
-    """Tick until the run has ended; an interrupt stops it and keeps what is there.
+def to_end(session: "Session", run: "ActiveRun") -> "ActiveRun":
+    """Let a run go on to its end and return it; an interrupt stops it and keeps what is there.
 
     Raises:
         BoltError: the run could not be kept.
         MachineFroze: a twin froze.
     """
-    from upright_bolt.session.session import SAMPLE_S
-
-    clock = session.machine.clock
-    with Bar() as bar, stopping() as stop:
-        try:
-            while (ended := session.end_run()) is None:
-                session.tick()
-                bar.show(session)
-                if session.run is not None and session.run.end is None:
-                    if stop.asked:
-                        session.run.stop("stopped by the user")
-                        continue
-                    clock.wait_until(clock.now_s() + SAMPLE_S)
-        except MachineFroze as froze:
-            if session.run is not None:
-                session.run.end_with_machine(str(froze))
-            raise
-    if ended is None:
-        raise BoltError("The run ended without a result.")
-    if ended.unsaved:
-        raise BoltError(f"Run {ended.id} could not be kept to its end. {ended.unsaved}")
-    return ended
+    carry_on(session, run)
+    if run.unsaved:
+        raise BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}")
+    return run

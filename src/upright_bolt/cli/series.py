@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from upright_bolt.cli.context import MachineChoice, print_json, print_table, session_at, store_at
 from upright_bolt.cli.ground import NOT_RUN, check_ground
 from upright_bolt.cli.output import print_comparison
-from upright_bolt.cli.progress import Bar, stopping
+from upright_bolt.cli.progress import carry_on
 from upright_bolt.errors import BoltError, MachineFroze
 from upright_bolt.model.quantity import CLOCK, POWER, TEMPERATURE
 from upright_bolt.model.run import RunRecord, RunRole
@@ -14,6 +14,7 @@ from upright_bolt.model.work import score_quantity
 from upright_bolt.wording.faults import fault_words
 
 if TYPE_CHECKING:
+    from upright_bolt.session.active_run import ActiveRun
     from upright_bolt.session.series import ActiveSeries, SeriesAsked
     from upright_bolt.session.session import Session
     from upright_bolt.store.runs import RunStore
@@ -31,11 +32,13 @@ def carry_out(choice: MachineChoice, asked: "SeriesAsked", *, as_json: bool, ove
         BadInput: a trial is running, or a setting cannot be.
         BoltError: a run did not end well, or the machine did not cool down.
     """
+    from upright_bolt.session.series import start_series
+
     done: list[RunRecord] = []
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
         if not over_broken:
             check_ground(choice, session.access, [step.settings for step in asked.steps], what_to_do=NOT_RUN)
-        series = session.start_series(asked, store)
+        series = start_series(session, asked, store)
         try:
             _follow(session, store, series, done, quiet=as_json)
             if series.fault is not None:
@@ -57,39 +60,23 @@ def _show(name: str, done: list[RunRecord], known: list[RunRecord], *, as_json: 
 def _follow(
     session: "Session", store: "RunStore", series: "ActiveSeries", done: list[RunRecord], *, quiet: bool
 ) -> None:
-    """Tick until the series has ended, a line per run; an interrupt stops it and keeps what is there."""
-    from upright_bolt.session.session import SAMPLE_S
+    """Let the series go on to its end, a line per run; an interrupt stops it and keeps what is there."""
 
-    clock = session.machine.clock
-    with Bar() as bar, stopping() as stop:
-        try:
-            while session.end_series() is None:
-                if stop.asked:
-                    series.stop()
-                    if session.run is not None:
-                        session.run.stop("stopped by the user")
-                    _take_ended(session, store, series, done, quiet=quiet)
-                    raise BoltError(f"Stopped after {len(done)} of {series.progress().count} runs; all is put back.")
-                session.tick()
-                bar.show(session)
-                _take_ended(session, store, series, done, quiet=quiet)
-                clock.wait_until(clock.now_s() + SAMPLE_S)
-        except MachineFroze as froze:
-            if (run := session.run) is not None:
-                run.end_with_machine(str(froze))
-                done.append(store.get(run.id))
-            raise
+    def take(ended: "ActiveRun") -> None:
+        if ended.unsaved:
+            return
+        done.append(store.get(ended.id))
+        if not quiet:
+            print(f"{len(done)} of {series.progress().count}: {_line(done[-1])}", flush=True)
 
-
-def _take_ended(
-    session: "Session", store: "RunStore", series: "ActiveSeries", done: list[RunRecord], *, quiet: bool
-) -> None:
-    ended = session.end_run()
-    if ended is None or ended.unsaved:
-        return
-    done.append(store.get(ended.id))
-    if not quiet:
-        print(f"{len(done)} of {series.progress().count}: {_line(done[-1])}", flush=True)
+    try:
+        stopped = carry_on(session, series, take)
+    except MachineFroze:
+        if session.run is not None:
+            done.append(store.get(session.run.id))
+        raise
+    if stopped:
+        raise BoltError(f"Stopped after {len(done)} of {series.progress().count} runs; all is put back.")
 
 
 def _line(record: RunRecord) -> str:

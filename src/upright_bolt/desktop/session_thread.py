@@ -17,6 +17,9 @@ from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 from upright_bolt.errors import BoltError, InUse, MachineFroze
 from upright_bolt.model.event import ChangedByOthers, HoldDid
 from upright_bolt.presentation.ports import Answer, Failure, Request, Snapshot
+from upright_bolt.session.activity import Activity
+from upright_bolt.session.edge_search import ActiveSearch
+from upright_bolt.session.series import ActiveSeries
 from upright_bolt.session.session import SAMPLE_S, Session
 
 EMIT_S = 0.1
@@ -50,6 +53,7 @@ class SessionThread(QObject):
         self._emitted = 0.0
         self._controls_due = 0.0
         self._trouble = ""
+        self._several: Activity | None = None
         self.period_s = SAMPLE_S
         self._due = 0.0
         self._ticking = False
@@ -89,22 +93,21 @@ class SessionThread(QObject):
                 self._tick()
                 self._until_due()
         except MachineFroze as fault:
-            self._end_run(fault)
+            self._session.fail_run(fault)
             self.froze.emit(str(fault))
         except Exception as fault:  # noqa: BLE001 - whatever it was, the person must hear of it
-            self._end_run(fault)
+            self._session.fail_run(fault)
             self.failed.emit(f"The session stopped: {fault}")
         finally:
             self._trouble = self._session.close()
 
-    def _end_run(self, fault: Exception) -> None:
-        run = self._session.run
-        if run is None:
-            return
-        if isinstance(fault, MachineFroze):
-            run.end_with_machine(str(fault))
-        else:
-            run.fail(str(fault))
+    def _tell_of_end(self, pending: Snapshot) -> None:
+        """Tell once that a series or search has ended, whether in a sample or by what the window asked for."""
+        several, self._several = self._several, self._session.activity
+        if isinstance(several, ActiveSeries) and several.ended:
+            pending.ended_series = str(several.fault or "")
+        elif isinstance(several, ActiveSearch) and several.ended:
+            pending.ended_search = str(several.fault or "")
 
     def _until_due(self) -> None:
         clock = self._session.machine.clock
@@ -147,25 +150,19 @@ class SessionThread(QObject):
 
     def _take_tick(self) -> None:
         session = self._session
-        resting = session.run is None and session.series is None and session.search is None
-        period = self.period_s if resting else SAMPLE_S
+        period = SAMPLE_S if session.working else self.period_s
         self._due = self._session.machine.clock.now_s() + period
-        tick = self._session.tick()
         pending = self._pending
+        self._tell_of_end(pending)
+        tick = self._session.tick()
         pending.samples.append(tick.sample)
         pending.events += tick.events
         if any(isinstance(event, ChangedByOthers | HoldDid) for event in tick.events):
             self._controls_due = 0.0
         run = self._session.run
-        series = self._session.end_series()
-        if series is not None:
-            pending.ended_series = str(series.fault or "")
-        going = self._session.series
-        pending.series = going.progress() if going is not None else None
-        search = session.end_search()
-        if search is not None:
-            pending.ended_search = str(search.fault or "")
-        pending.search = session.search.progress() if session.search is not None else None
+        self._tell_of_end(pending)
+        pending.series = self._several.progress() if isinstance(self._several, ActiveSeries) else None
+        pending.search = self._several.progress() if isinstance(self._several, ActiveSearch) else None
         ended = self._session.end_run()
         if ended is not None:
             pending.ended_run = ended.id

@@ -34,9 +34,10 @@ from upright_bolt.presentation.run_starter import RunAsked, RunStarter
 from upright_bolt.presentation.searches import Searches
 from upright_bolt.presentation.trial_age import trial_age_s
 from upright_bolt.reports.details import telemetry_of
-from upright_bolt.session.chip_wake import wake_chip, woken_and_tried
+from upright_bolt.session.chip_wake import wake_chip
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
+from upright_bolt.session.starting import woken_and_tried
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
 from upright_bolt.wording.comparison import finding_with_conditions

@@ -16,7 +16,7 @@ from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.outline import Outline
 from upright_bolt.presentation.ports import SessionWork
 from upright_bolt.presentation.profile_desk import Past, ProfileDesk
-from upright_bolt.session.series import ActiveSeries, SeriesAsked
+from upright_bolt.session.series import ActiveSeries, SeriesAsked, start_series
 from upright_bolt.session.session import Session
 from upright_bolt.session.steps import Step
 from upright_bolt.store.runs import RunStore
@@ -305,7 +305,7 @@ class Profiles:
                 Step(tried, f"{shown.profile.name}: {name}", work=Work(name, LENGTHS_S[name], start=Start.RESTED))
                 for name in workloads
             ]
-            return session.start_series(SeriesAsked(steps, Work("idle", IDLE_S)), self._store)
+            return start_series(session, SeriesAsked(steps, Work("idle", IDLE_S)), self._store)
 
         said = f"Measuring {shown.profile.name}: {', '.join(workloads)}, one after another, each after a rest."
         self._thread.ask(begin, lambda _: self._say(said), self._fail)

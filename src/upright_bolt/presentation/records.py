@@ -16,7 +16,7 @@ from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.reports.details import details_of
 from upright_bolt.reports.export import comparison_table, export_csv, runs_table, write_table
 from upright_bolt.reports.report import export_html
-from upright_bolt.session.series import ActiveSeries, SeriesAsked, SeriesProgress
+from upright_bolt.session.series import ActiveSeries, SeriesAsked, SeriesProgress, start_series
 from upright_bolt.session.session import Session
 from upright_bolt.session.steps import ladder, repeats, until_decided
 from upright_bolt.store.exchange import Imported, export_json, import_json
@@ -129,20 +129,13 @@ class Records:
             return
 
         def begin(session: Session) -> ActiveSeries:
-            return session.start_series(series, self._store)
+            return start_series(session, series, self._store)
 
         self._thread.ask(begin, lambda _: self._say(started), self._fail)
 
     def stop_series(self) -> None:
         """Make no more runs; the one in progress is stopped and kept, and its settings are put back."""
-
-        def stop(session: Session) -> None:
-            if session.series is not None:
-                session.series.stop()
-            if session.run is not None:
-                session.run.stop()
-
-        self._thread.ask(stop, lambda _: None, self._fail)
+        self._thread.ask(Session.stop, lambda _: None, self._fail)
 
     def take_series(self, progress: SeriesProgress | None, ended: str | None) -> None:
         """Take over where a series stands; ``ended`` tells how one ended: empty if well, None if none has."""

@@ -13,6 +13,7 @@ from upright_bolt.presentation.records import Records, Say, length_s
 from upright_bolt.reports.earlier_cooling import earlier_cooling
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.session import Session
+from upright_bolt.session.starting import start_run
 from upright_bolt.store.runs import RunStore
 
 
@@ -74,20 +75,13 @@ class RunStarter:
         def begin(session: Session) -> ActiveRun:
             known = self._store.all() if workload(work.workload).way is Way.HOLD else []
             prior = earlier_cooling(self._store, known, session.machine.word)
-            return session.start_run(work, asked.label, self._store, thermal_prior=prior)
+            return start_run(session, work, asked.label, self._store, thermal_prior=prior)
 
         self._thread.ask(begin, lambda run: self._say(f"Run {run.id} has started."), self._fail)
 
     def skip_waiting(self) -> None:
         """Let the run that waits for rest begin now."""
-
-        def skip(session: Session) -> None:
-            if session.run is not None:
-                session.run.skip_waiting()
-            elif session.series is not None:
-                session.series.skip_waiting()
-
-        self._thread.ask(skip, lambda _: None, self._fail)
+        self._thread.ask(Session.skip_waiting, lambda _: None, self._fail)
 
     def stop(self) -> None:
         """Stop the run in progress and keep what is there."""

@@ -18,7 +18,7 @@ from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.outline import Outline
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.session.chip_wake import wake_for
-from upright_bolt.session.edge_search import ActiveSearch, SearchProgress, reach_of, stock_of
+from upright_bolt.session.edge_search import ActiveSearch, SearchProgress, reach_of, start_search, stock_of
 from upright_bolt.session.search_asked import Typed, asked_from, axes_of
 from upright_bolt.session.session import Session
 from upright_bolt.store.runs import RunStore
@@ -59,13 +59,12 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
         log.finish(search, SearchEnd(Why.CHIP_CHANGED))
         raise Refused("Processor, firmware or microcode are not those the search began with; begin a new one.")
     before = known(store.all(), log.all(), session.machine.word, search.asked)
-    active = session.start_search(search, before, log, store)
+    active = start_search(session, search, before, log, store)
     if asked is not None:
         try:
             log.begin(search)  # only now: a search that is refused has never begun
         except BoltError:
             active.stop()
-            session.end_search()
             raise
     return active
 
@@ -259,8 +258,8 @@ class Searches:
         """Write down how it went while the person used the machine."""
 
         def told(session: Session) -> None:
-            if session.search is not None:
-                session.search.answer(outcome)
+            if isinstance(session.activity, ActiveSearch):
+                session.activity.answer(outcome)
 
         self._thread.ask(told, lambda _: None, self._fail)
 
@@ -268,10 +267,8 @@ class Searches:
         """Make no more rungs for now, and put everything back."""
 
         def stop(session: Session) -> None:
-            if session.search is not None:
-                session.search.stop()
-                if session.run is not None:
-                    session.run.stop("stopped by the user")
+            if isinstance(session.activity, ActiveSearch):
+                session.stop()
 
         self._thread.ask(stop, lambda _: None, self._fail)
 
@@ -279,7 +276,7 @@ class Searches:
         """End the search that has not ended; what it has shown is kept."""
 
         def finish(session: Session) -> None:
-            if session.search is not None:
+            if isinstance(session.activity, ActiveSearch):
                 return  # it has gone on meanwhile
             search = look_back(self._log, session.boot_id)
             if search is not None:

@@ -248,7 +248,9 @@ class Keeping:
         """A profile that should be in force is broken or gone: what is in force stays, and is said once."""
         if self._planned_for is None or self._planned_for[0] != wanted:
             self._planned_for = (wanted, Plan({}, ()))
-            self._tell(LogKind.NOT_USED, self.start.cause, wanted, why=f"there is no profile “{wanted}” that can be used")
+            self._tell(
+                LogKind.NOT_USED, self.start.cause, wanted, why=f"there is no profile “{wanted}” that can be used"
+            )
 
     def _holds_already(self, plan: Plan) -> bool:
         """Tell whether an earlier process of this boot has put all of a plan in force, and it still is."""

@@ -1,7 +1,7 @@
 """One run in progress: lead-in, preparation, work, end; telemetry kept as it comes, so that a crash loses little."""
 
 from array import array
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from math import isnan
 
@@ -9,11 +9,12 @@ from upright_bolt.analysis.chip_held import NO_CAP, ClockCap, held_by
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import CheckersProved, Event, NotSettled
-from upright_bolt.model.run import SLICE_S, RunEnd, RunHead, RunNumbers, RunState, Slice, WorkError, settled_from_s
+from upright_bolt.model.run import RunEnd, RunHead, RunNumbers, RunState, WorkError
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import LID, LID_WORDS
 from upright_bolt.model.start import Start
 from upright_bolt.model.workloads import Way, workload
+from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.numbers import (
     RowTable,
     graphics_numbers,
@@ -25,6 +26,7 @@ from upright_bolt.session.numbers import (
 from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.run_progress import RunProgress, RunSink, RunStage
 from upright_bolt.session.start import Gate, RestWatch
+from upright_bolt.session.work_done import WorkDone
 from upright_bolt.workload.load import Load
 
 LEAD_S = 3.0
@@ -33,16 +35,12 @@ BACKGROUND_S = 20.0
 """Of the time before the load, so much at its end tells what others take."""
 FLUSH_S = 10.0
 SAMPLE_SPAN_S = 0.5
-NOTHING_DONE = (
-    "Not one piece of work was done in its time: this run tells nothing. Give it more time, or end other work."
-)
 LAST_BLOCKS_S = 2.0
 """How long the end of a run waits for blocks under way, so that they count in proportion."""
 NUMBERS_EVERY = 4
 """Samples after which the numbers shown of a run in progress are worked out again, if somebody looks."""
 WARM_S = 90.0
 """Length of the fixed load before a warm start: the burst is spent, die and sink are near where they settle."""
-"""Workloads of short tasks with pauses between: most of what the machine draws meanwhile is not the tasks'."""
 LEAD_KEPT_S = 30.0
 """Of the time before the load so much is kept; a machine may rest for minutes."""
 
@@ -56,8 +54,8 @@ class Beginning:
     watch: RestWatch
 
 
-class ActiveRun:
-    """Runs a load for a time. Give every sample to ``tick`` until ``stage`` is ``ENDED``.
+class ActiveRun(Activity):
+    """Runs a load for a time.
 
     Args:
         head: what is known now; its conditions are completed at load start.
@@ -89,7 +87,6 @@ class ActiveRun:
     ) -> None:
         self.head = head
         self._work_of = workload(head.workload)
-        self._paced = self._work_of.even or self._work_of.way is Way.FRAMES
         self._beginning = beginning
         self._lead_to_s = self._warm_from_s = now_s
         self._others = others
@@ -99,13 +96,12 @@ class ActiveRun:
         self.end: RunEnd | None = None
         self.unsaved = ""
         self._load = load
+        self._done = WorkDone(load, self._work_of, head.asked_s)
         self._sink = sink
         self._index = index
         self._lead_from_s = now_s
-        self._start_s: float | None = None
         self._rows: list[array[float]] = []  # lists would take much more: a run may last a day
         self._kept_rows = 0
-        self._slices: list[Slice] = []
         self._errors: list[WorkError] = []
         self._events: list[Event] = []
         self._resting_w: float | None = None
@@ -114,9 +110,14 @@ class ActiveRun:
         self._table = RowTable()
         self.id = sink.begin(head)
 
-    def tick(self, sample: Sample, events: list[Event]) -> None:
-        """Take a sample and the events since the last one, and go on."""
-        if self.stage is RunStage.ENDED:
+    @property
+    def needs(self) -> str:
+        """See ``Activity``."""
+        return "A run is in progress"
+
+    def on_sample(self, sample: Sample, events: Sequence[Event]) -> None:
+        """Keep a sample and the events since the last one, and go on."""
+        if self.ended:
             return
         row = [sample.time_s, *number_rows(sample, len(self._index), self._held_chip(sample))]
         self._rows.append(array("d", row))
@@ -170,11 +171,11 @@ class ActiveRun:
         return open_now
 
     def _begin_work(self) -> None:
-        self._start_s = self._load.start()
-        self._others.begin(self._start_s)
+        self._done.start_s = start_s = self._load.start()
+        self._others.begin(start_s)
         self.stage = RunStage.WORKING
         self._keep_conditions()
-        kept_from = self._start_s - LEAD_KEPT_S
+        kept_from = start_s - LEAD_KEPT_S
         self._rows = [row for row in self._rows if row[0] >= kept_from]
 
     def _keep_conditions(self) -> None:
@@ -206,7 +207,7 @@ class ActiveRun:
     @property
     def started_s(self) -> float | None:
         """The moment of the load start on the machine's clock; None before it."""
-        return self._start_s
+        return self._done.start_s
 
     @property
     def errors(self) -> tuple[WorkError, ...]:
@@ -218,9 +219,9 @@ class ActiveRun:
         self._beginning.gate.skip()
 
     def _work(self, now_s: float) -> None:
-        elapsed = self._elapsed(now_s)
+        elapsed = self._done.elapsed(now_s)
         self._take_errors()
-        self._take_slices(elapsed, final=False)
+        self._take_slices(elapsed)
         if self._is_over(elapsed):
             return
         if self._rows[-1][0] - self._rows[self._kept_rows][0] >= FLUSH_S:
@@ -236,26 +237,19 @@ class ActiveRun:
         elif elapsed >= asked_s - 1e-6:
             if self._work_of.way is Way.COMMAND:
                 self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
-            elif load.complete_until() >= (self._start_s or 0.0) + asked_s or elapsed > asked_s + LAST_BLOCKS_S:
+            elif self._done.complete_until() >= asked_s or elapsed > asked_s + LAST_BLOCKS_S:
                 self._finish()
         elif not load.alive():
             self._conclude(RunState.FAILED, "All workers ended before their time.")
-        return self.stage is RunStage.ENDED
+        return self.ended
 
     def _finish(self) -> None:
-        doubt = self._load.doubt() or self._nothing_done()
+        doubt = self._done.doubt()
         self._conclude(RunState.FAILED if doubt else RunState.FINISHED, doubt)
 
-    def _nothing_done(self) -> str:
-        """Return a sentence if work that is counted was not done at all: a score of 0 would be no measurement."""
-        load = self._load
-        if not load.scores or load.own_score() is not None or self._work_of.way is Way.COMMAND:
-            return ""
-        return "" if load.units_until((self._start_s or 0.0) + self.head.asked_s) > 0 else NOTHING_DONE
-
-    def _elapsed(self, now_s: float) -> float:
-        # the load begins a moment after the sample that it was begun with
-        return 0.0 if self._start_s is None else max(0.0, now_s - self._start_s)
+    def _take_slices(self, elapsed: float, *, final: bool = False) -> None:
+        if fresh := self._done.take_slices(elapsed, final=final):
+            self._sink.add_slices(self.id, fresh)
 
     def _take_errors(self) -> None:
         now = self._rows[-1][0]
@@ -267,7 +261,7 @@ class ActiveRun:
 
     def _with_readings(self, error: WorkError) -> WorkError:
         """Add what its core was at: the sample at or after the moment of the error, half a second off at most."""
-        at = (self._start_s or 0.0) + error.time_s
+        at = (self._done.start_s or 0.0) + error.time_s
         row = next((row for row in reversed(self._rows) if row[0] <= at + SAMPLE_SPAN_S), self._rows[-1])
 
         def reading(*names: str) -> float | None:
@@ -286,31 +280,13 @@ class ActiveRun:
             voltage_v=reading("voltage.core"),
         )
 
-    def _take_slices(self, elapsed: float, *, final: bool) -> None:
-        if self._start_s is None or not self._load.scores:
-            return
-        elapsed = min(elapsed, self.head.asked_s)
-        complete = elapsed if final else min(elapsed, self._load.complete_until() - self._start_s)
-        fresh: list[Slice] = []
-        while True:
-            begin = (len(self._slices) + len(fresh)) * SLICE_S
-            end = min(begin + SLICE_S, elapsed) if final else begin + SLICE_S
-            if end > complete + 1e-6 or end - begin < 1.0:
-                break
-            units = self._load.units_until(self._start_s + end) - self._load.units_until(self._start_s + begin)
-            fresh.append(Slice(begin, end, units, units * self._work_of.per_s / (end - begin)))
-        if fresh:
-            self._sink.add_slices(self.id, fresh)
-            self._slices += fresh
-
     def _summary(self, duration_s: float) -> RunNumbers:
-        start = self._start_s or 0.0
-        load = self._load
-        score = self._score(duration_s) if load.own_score() is None else None
-        settled = self._settled_score(duration_s) if self._paced and score is not None else None
+        start, load, done = self._done.start_s or 0.0, self._load, self._done
+        score = done.score(duration_s) if load.own_score() is None else None
+        settled = done.settled_score(duration_s) if score is not None else None
         work = self.head.workload, self.head.options
         numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score, settled, work)
-        units = load.units_until(start + duration_s) if load.scores else 0.0
+        units = done.units(duration_s)
         extra = load.figures(duration_s)
         extra |= graphics_numbers(self._table.of(self._rows), self.head, start, duration_s, score)
         if self._work_of.rests and self._work_of.even and (wakes := self._others.wakes) is not None:
@@ -318,34 +294,18 @@ class ActiveRun:
         resting_j: float | None = 0.0
         if self._work_of.rests_mostly:
             resting_j = None if self._resting_w is None else self._resting_w * duration_s
-        paced = self._slices if self._paced else ()
+        paced = done.slices if done.paced else ()
         found = with_work(numbers, units, paced, extra, self._others.others, resting_j)
         return without_the_processor_s(found) if "graphics_w" in extra else found
 
-    def _score(self, duration_s: float) -> float | None:
-        load = self._load
-        if (own := load.own_score()) is not None:
-            return own
-        if self._start_s is None or duration_s <= 0 or not load.scores or self._work_of.way is Way.COMMAND:
-            return None
-        return load.units_until(self._start_s + duration_s) * self._work_of.per_s / duration_s
-
-    def _settled_score(self, duration_s: float) -> float | None:
-        """Return the score over the settled part alone; None for a run too short to have one."""
-        from_s = settled_from_s(duration_s)
-        if from_s is None or self._start_s is None:
-            return None
-        done, before = (self._load.units_until(self._start_s + moment) for moment in (duration_s, from_s))
-        return (done - before) * self._work_of.per_s / (duration_s - from_s)
-
     def _flush(self) -> None:
-        start = self._start_s if self._start_s is not None else self._lead_from_s
+        start = self._done.start_s if self._done.start_s is not None else self._lead_from_s
         self._sink.append(self.id, [[row[0] - start, *row[1:]] for row in self._rows[self._kept_rows :]])
         self._kept_rows = len(self._rows)
         self._sink.add_events(self.id, [replace(event, time_s=event.time_s - start) for event in self._events])
         self._events = []
 
-    def stop(self, why: str = "stopped by the user") -> None:
+    def stop(self, why: str = BY_USER) -> None:
         """End it now and keep what is there."""
         self._conclude(RunState.STOPPED, why)
 
@@ -359,19 +319,19 @@ class ActiveRun:
 
     def _conclude(self, state: RunState, why: str) -> None:
         """End it, unless it has ended already."""
-        if self.stage is RunStage.ENDED:
+        if self.ended:
             return
         now = self._rows[-1][0] if self._rows else self._lead_from_s
-        duration = min(self._elapsed(now), self.head.asked_s)
+        duration = min(self._done.elapsed(now), self.head.asked_s)
         if self._load.done():
-            duration = min(duration, self._load.complete_until() - (self._start_s or 0.0))
-        self.stage = RunStage.ENDED
-        if self._start_s is not None:
+            duration = min(duration, self._done.complete_until())
+        self.stage, self.ended = RunStage.ENDED, True
+        if self._done.start_s is not None:
             self._others.end(now)
             self._keep(lambda: self._take_slices(duration, final=True))
             self._keep(self._take_errors)
         self._numbers = self._summary(duration) if duration > 0 else RunNumbers()
-        self.end = end = RunEnd(state, why, duration, self._score(duration), self._numbers)
+        self.end = end = RunEnd(state, why, duration, self._done.score(duration), self._numbers)
         self._keep(self._flush)
         if not self._keep(lambda: self._sink.finish(self.id, end)):
             # a full disk may still have room for the few bytes that tell how it ended
@@ -392,9 +352,9 @@ class ActiveRun:
     def progress(self) -> RunProgress:
         """Return where it stands."""
         now = self._rows[-1][0] if self._rows else self._lead_from_s
-        elapsed = min(self._elapsed(now), self.head.asked_s)
+        elapsed = min(self._done.elapsed(now), self.head.asked_s)
         begun = elapsed >= 1.0
-        score = self.end.score if self.end else (self._score(elapsed) if begun else None)
+        score = self.end.score if self.end else (self._done.score(elapsed) if begun else None)
         if self.end is None and begun and len(self._rows) - self._numbers_rows >= NUMBERS_EVERY:
             self._numbers_rows = len(self._rows)
             self._numbers = self._summary(elapsed)
@@ -405,7 +365,7 @@ class ActiveRun:
             elapsed,
             self.head.asked_s,
             score,
-            tuple(self._slices),
+            tuple(self._done.slices),
             len(self._errors),
             self._numbers,
             self._beginning.gate.waiting if self.stage is RunStage.RESTING else None,

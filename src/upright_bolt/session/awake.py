@@ -1,21 +1,8 @@
 """Keeping the machine awake while something works on it."""
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
 from upright_bolt.session.machine import Machine
-
-if TYPE_CHECKING:
-    from upright_bolt.session.session import Session
-
-
-def reason(session: "Session") -> str:
-    """Return why the machine must not fall asleep now; empty if it may."""
-    if session.search is not None:
-        return "" if session.search.paused else "A search for the edge of the voltage is in progress"
-    if session.series is not None:
-        return "A series of runs is in progress"
-    return "A run is in progress" if session.run is not None else ""
 
 
 class StayAwake:

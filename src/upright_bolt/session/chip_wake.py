@@ -3,20 +3,17 @@
 from collections.abc import Collection
 from contextlib import suppress
 from dataclasses import replace
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.clock import Clock
 from upright_bolt.kernel.graphics_chips import Card, find_cards
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.catalogue import part_of
-from upright_bolt.model.control import Control, ControlState
+from upright_bolt.model.control import ControlState
 from upright_bolt.model.graphics import GraphicsChip
-from upright_bolt.model.settings import Settings
-from upright_bolt.model.trial import ApplyReport
 from upright_bolt.model.work import NO_CHIP, Work, choose_chip
 from upright_bolt.model.workloads import workload
-from upright_bolt.session.machine import Machine
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session
@@ -30,20 +27,6 @@ ANSWERED_BY_DRIVER = (
 OF_BUS = "config"
 """The one attribute of the bus' own that wakes a device: for drivers without files, as NVIDIA's."""
 OF_SENSORS = ("temp1_input", "power1_average", "energy1_input")
-
-
-class HasChips(Protocol):
-    """What waking needs of a session."""
-
-    machine: Machine
-
-    def controls(self) -> dict[str, Control]:
-        """Return every control as it stands now."""
-        ...
-
-    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
-        """Put settings in force as a trial."""
-        ...
 
 
 def wake(files: KernelFiles, clock: Clock, part: str) -> None:
@@ -72,7 +55,7 @@ def wake(files: KernelFiles, clock: Clock, part: str) -> None:
         clock.wait_until(clock.now_s() + LOOK_EVERY_S)
 
 
-def wake_for(session: HasChips, names: Collection[str]) -> None:
+def wake_for(session: "Session", names: Collection[str]) -> None:
     """Wake the chips that controls are of, as far as they sleep. Raises BadInput if one does not wake."""
     controls = session.controls() if any(part_of(name) for name in names) else {}
     asleep = [name for name in names if name in controls and controls[name].state is ControlState.ASLEEP]
@@ -80,7 +63,7 @@ def wake_for(session: HasChips, names: Collection[str]) -> None:
         wake(session.machine.files, session.machine.clock, part)
 
 
-def wake_chip(session: HasChips, part: str) -> str:
+def wake_chip(session: "Session", part: str) -> str:
     """Wake a chip and return that it is awake, in words. Raises BadInput if it does not wake."""
     wake(session.machine.files, session.machine.clock, part)
     return f"{part} is awake; it falls asleep again once nothing uses it."
@@ -100,15 +83,6 @@ def on_chip(session: "Session", work: Work) -> tuple[Work, GraphicsChip | None]:
     if chip is not None:
         wake(session.machine.files, session.machine.clock, chip.part)
     return replace(work, options=replace(work.options, chip=chip.part if chip else NO_CHIP)), chip
-
-
-def woken_and_tried(session: HasChips, settings: Settings) -> ApplyReport:
-    """Put settings in force as a trial of this process, after the chips that they are of have been woken.
-
-    Raises BadInput, InUse or Refused; a machine's no is in the report.
-    """
-    wake_for(session, settings)
-    return session.try_settings(settings, standing=False)
 
 
 def _waking(card: Card) -> list[str]:

@@ -1,18 +1,19 @@
 """Holding a machine near a temperature by moving its limits, to find out what its cooling carries."""
 
-from collections.abc import Callable
-from typing import TYPE_CHECKING, Protocol
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.control import Control
-from upright_bolt.model.machine import About
+from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import FAN, core_temperatures
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.trial import Status
 from upright_bolt.model.work import HOLD_REST_S
 from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.activity import Activity
 from upright_bolt.session.run_progress import RunStage
+from upright_bolt.session.session import Session
 from upright_bolt.wording.notes import about as about_control
 from upright_bolt.workload.hold_load import HoldLoad
 
@@ -30,22 +31,7 @@ NOT_LIMITED = 0.96
 Try = Callable[[Settings], None]
 
 
-class Limited(Protocol):
-    """What holding needs of a session."""
-
-    about: About
-    index: dict[str, int]
-
-    def controls(self) -> dict[str, Control]:
-        """Return every control as it stands."""
-        ...
-
-    def status(self) -> Status:
-        """Return the trial, what was kept, and what no longer holds."""
-        ...
-
-
-def limits_of(session: Limited, below_c: float) -> dict[str, Control]:
+def limits_of(session: Session, below_c: float) -> dict[str, Control]:
     """Return the controls whose limits are moved: sustained, and burst where there is one.
 
     Raises:
@@ -73,8 +59,8 @@ def limits_of(session: Limited, below_c: float) -> dict[str, Control]:
     return {name: c for name in ("sustained", "burst") if (c := controls.get(name)) is not None and c.settable}
 
 
-class Holding:
-    """Moves the limits of one run. Give it every sample, before the run gets it.
+class Holding(Activity):
+    """Moves the limits of the run above it on the stack, and puts them back when that has ended.
 
     Args:
         session: whose machine it is.
@@ -87,7 +73,7 @@ class Holding:
 
     def __init__(
         self,
-        session: Limited,
+        session: Session,
         run: ActiveRun,
         load: HoldLoad,
         limits: dict[str, Control],
@@ -99,6 +85,7 @@ class Holding:
         options = run.head.options
         sustained = limits["sustained"]
         stock = sustained.stock if isinstance(sustained.stock, float) else None
+        self._session = session
         self._step = sustained.step or 1.0
         self._run = run
         self._load = load
@@ -114,10 +101,21 @@ class Holding:
         self._start_s: float | None = None
         self._resting = False
 
-    def take(self, sample: Sample) -> None:
-        """Take the next sample; move the limits if it is time to."""
+    @property
+    def needs(self) -> str:
+        """See ``Activity``."""
+        return self._run.needs
+
+    def on_run_end(self, _run: ActiveRun) -> None:
+        """Put the limits back."""
+        self.ended = True
+        if self._session.status().trial is not None:
+            self._session.put_back("the run ended")
+
+    def on_sample(self, sample: Sample, _events: Sequence[Event]) -> None:
+        """Move the limits if it is time to."""
         run = self._run
-        if run.stage is RunStage.ENDED:
+        if run.ended:
             return
         read = [value_of(sample, self._index, name) for name in ("power.package", "temperature.package", FAN)]
         self._rows.append([sample.time_s, *read, *(sample.values[i] for i in self._cores)])

@@ -8,82 +8,28 @@ that is not counted, each waits as its work's start says.
 import uuid
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import Control
+from upright_bolt.model.event import Event
 from upright_bolt.model.quantity import TEMPERATURE
 from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.sample import Sample
-from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start, Waiting
-from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.model.work import Work
 from upright_bolt.model.workloads import Way, workload
 from upright_bolt.session.active_run import ActiveRun
-from upright_bolt.session.chip_wake import wake_for, woken_and_tried
-from upright_bolt.session.machine import Machine
+from upright_bolt.session.activity import BY_USER, Activity
+from upright_bolt.session.chip_wake import wake_for
 from upright_bolt.session.run_progress import RunSink
-from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal, RestWatch
+from upright_bolt.session.session import Session
+from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal
+from upright_bolt.session.starting import start_run, try_or_raise
 from upright_bolt.session.steps import More, Outcome, Step, with_warm_up
-from upright_bolt.settings.access import MachineAccess
 from upright_bolt.wording.notes import about
-from upright_bolt.wording.trials import as_error
 
 LONGEST_COOLING_S = 3600.0
-
-
-class RunningSession(Protocol):
-    """What a series needs of the session in which it is made."""
-
-    run: ActiveRun | None
-    index: dict[str, int]
-    rest: RestWatch
-    machine: Machine
-
-    @property
-    def now_s(self) -> float:
-        """The present moment on the machine's clock."""
-        ...
-
-    @property
-    def boot_id(self) -> str:
-        """The name of the machine's present boot."""
-        ...
-
-    @property
-    def access(self) -> MachineAccess:
-        """The way to the machine."""
-        ...
-
-    def controls(self) -> dict[str, Control]:
-        """Return every control as it stands."""
-        ...
-
-    def status(self) -> Status:
-        """Return the trial that is running, if any."""
-        ...
-
-    def try_settings(self, settings: Settings, *, standing: bool) -> ApplyReport:
-        """Put settings in force as a trial."""
-        ...
-
-    def put_back(self, why: str = "asked for") -> Trial:
-        """End the trial."""
-        ...
-
-    def start_run(
-        self,
-        work: Work,
-        label: str,
-        sink: RunSink,
-        series: str = "",
-        role: RunRole = RunRole.COUNTED,
-        gate: Gate | None = None,
-    ) -> ActiveRun:
-        """Begin a run."""
-        ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,8 +61,8 @@ class SeriesProgress:
     waiting: Waiting | None
 
 
-class ActiveSeries:
-    """Makes runs one after another. Give it every sample, and every run that has ended.
+class ActiveSeries(Activity):
+    """Makes runs one after another.
 
     Args:
         session: where it is made.
@@ -126,16 +72,11 @@ class ActiveSeries:
     Attributes:
         name: the word that its runs share.
         outcomes: of the runs that have ended, the warm-up among them.
-        ended: whether it is over.
-        fault: why it ended before its time; None if it did not.
 
-    Raises:
-        BadInput: a trial is running, a setting lies outside what the machine allows, or the temperature to wait for is
-            not measured.
-        Denied: the rights of the person do not allow what the series tries.
+    Raises BadInput or Denied, as ``start_series``.
     """
 
-    def __init__(self, session: RunningSession, asked: SeriesAsked, sink: RunSink) -> None:
+    def __init__(self, session: Session, asked: SeriesAsked, sink: RunSink) -> None:
         tried = {name for step in asked.steps for name in step.settings}
         self._tries = bool(tried)
         if self._tries and session.status().trial is not None:
@@ -156,13 +97,16 @@ class ActiveSeries:
         self._first_start_c: float | None = None
         self.name = uuid.uuid4().hex[:12]
         self.outcomes: list[Outcome] = []
-        self.ended = False
-        self.fault: BoltError | None = None
         if tried:
             session.access.begin_series(tried)
 
-    def take(self, sample: Sample) -> None:
-        """Go on: begin the next run once the machine is ready for it."""
+    @property
+    def needs(self) -> str:
+        """See ``Activity``."""
+        return "A series of runs is in progress"
+
+    def on_sample(self, sample: Sample, _events: Sequence[Event]) -> None:
+        """Begin the next run once the machine is ready for it."""
         if self.ended or self._session.run is not None:
             return
         step = self._steps[len(self.outcomes)]
@@ -203,14 +147,16 @@ class ActiveSeries:
             self._first_start_c = None if now_c is None else now_c + NEAR_C
         if step.settings:
             try_or_raise(self._session, step.settings)
-        self._session.start_run(step.work or self._asked.work, step.label, self._sink, self.name, step.role, gate)
+        start_run(
+            self._session, step.work or self._asked.work, step.label, self._sink, self.name, step.role, gate
+        )  # fmt: skip
 
     def skip_waiting(self) -> None:
         """Begin the next run now, whatever it waits for."""
         if self._gate is not None:
             self._gate.skip()
 
-    def take_ended(self, run: ActiveRun) -> None:
+    def on_run_end(self, run: ActiveRun) -> None:
         """Put back what was tried for a run that has ended, and go on to the next, or end."""
         step = self._steps[len(self.outcomes)]
         errors = run.progress().errors
@@ -236,8 +182,8 @@ class ActiveSeries:
         if self._tries and self._session.status().trial is not None:
             self._session.put_back("the run ended")
 
-    def stop(self) -> None:
-        """Make no more runs; a run in progress has to be stopped by itself."""
+    def stop(self, _why: str = BY_USER) -> None:
+        """Make no more runs."""
         self._steps = self._steps[: len(self.outcomes) + (self._session.run is not None)]
         self._asked = replace(self._asked, more=None)
         if self._session.run is None:
@@ -266,6 +212,21 @@ class ActiveSeries:
         return SeriesProgress(number + 1, len(self._steps), label, waiting)
 
 
+def start_series(session: Session, asked: SeriesAsked, sink: RunSink) -> ActiveSeries:
+    """Begin several runs, one after another; the session's ticks carry them on.
+
+    Raises:
+        BadInput: something else goes on, a trial is running, a setting lies outside what the machine allows, or the
+            temperature to wait for is not measured.
+        InUse: another process holds the machine.
+        Denied: the rights of the person do not allow what the series tries.
+    """
+    session.check_alone()
+    series = ActiveSeries(session, asked, sink)
+    session.begin(series)
+    return series
+
+
 def check_steps(steps: Sequence[Step], controls: Mapping[str, Control]) -> None:
     """Raise BadInput, all faults at once, unless every setting of every step lies within what the machine allows."""
     faults = []
@@ -283,13 +244,3 @@ def check_steps(steps: Sequence[Step], controls: Mapping[str, Control]) -> None:
                 break
     if faults:
         raise BadInput(" ".join(dict.fromkeys(faults)))
-
-
-def try_or_raise(session: RunningSession, settings: Settings) -> None:
-    """Put settings in force as a trial of this process; a graphics chip that sleeps is woken for its own.
-
-    Raises BadInput or Refused if they are not in force.
-    """
-    report = woken_and_tried(session, settings)  # closing the session puts it back
-    if not report.ok:
-        raise as_error(report)

@@ -1,13 +1,10 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection
 from contextlib import suppress
-from dataclasses import dataclass, replace
-from functools import partial
-from typing import TYPE_CHECKING
+from dataclasses import dataclass
 
-from upright_bolt.analysis.chip_held import cap_of
-from upright_bolt.errors import BadInput, BoltError, InUse
+from upright_bolt.errors import BadInput, BoltError, InUse, MachineFroze
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.event import (
@@ -24,40 +21,22 @@ from upright_bolt.model.event import (
     WasPutBack,
 )
 from upright_bolt.model.machine import About
-from upright_bolt.model.run import RunRole
 from upright_bolt.model.sample import Sample, value_of
-from upright_bolt.model.search import Search
 from upright_bolt.model.settings import Settings
-from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.model.work import Work, check_options, length_of
-from upright_bolt.model.workloads import Way, workload
-from upright_bolt.session.active_run import ActiveRun, Beginning
-from upright_bolt.session.awake import StayAwake, reason
+from upright_bolt.session.active_run import ActiveRun
+from upright_bolt.session.activity import BY_USER, Activity
+from upright_bolt.session.awake import StayAwake
 from upright_bolt.session.change_watch import ChangeWatch, chips_changed
-from upright_bolt.session.chip_wake import on_chip
-from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.machine import Machine
-from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.profile_tending import ProfileTending
-from upright_bolt.session.run_head import head_of
-from upright_bolt.session.run_progress import LOADED, RunSink, RunStage
-from upright_bolt.session.series import ActiveSeries, SeriesAsked, try_or_raise
-from upright_bolt.session.start import Gate, Goal, RestWatch
+from upright_bolt.session.run_progress import LOADED
+from upright_bolt.session.start import RestWatch
 from upright_bolt.settings.access import PROFILES, MachineAccess
 from upright_bolt.wording import events as event_words
 from upright_bolt.wording import trials as trial_words
-from upright_bolt.workload.hold_load import HoldLoad
-from upright_bolt.workload.load import Load, Task, choose_cpus
-
-if TYPE_CHECKING:
-    from upright_bolt.analysis.edge_history import Seen
-    from upright_bolt.analysis.thermal_model import Prior
-    from upright_bolt.session.edge_search import ActiveSearch, SearchSink
 
 SAMPLE_S = 0.5
-LONGEST_RUN_S = 24 * 3600.0
-SHORTEST_RUN_S = 5.0
 BUSY = "A run is in progress; stop it or wait for its end."
 
 
@@ -79,9 +58,6 @@ class Session:
     Attributes:
         index: sensor name to its index in a sample.
         rest: sees whether the machine has come to rest.
-        run: the run in progress; None if there is none.
-        series: the series in progress; None if there is none.
-        search: the search for an edge in progress; None if there is none.
     """
 
     def __init__(self, machine: Machine, access: MachineAccess) -> None:
@@ -94,17 +70,10 @@ class Session:
         self._last: Sample | None = None
         self._trouble = ""
         self.rest = RestWatch(self.about.sensors)
-        self._holding: Holding | None = None
-        self.run: ActiveRun | None = None
-        self.series: ActiveSeries | None = None
-        self.search: ActiveSearch | None = None
+        self._stack: list[Activity] = []
+        """What goes on: each was begun by the one below it."""
         self._profiles = ProfileTending(access, lambda: self.now_s, lambda: self.working)
         self._awake = StayAwake(machine)
-
-    @property
-    def working(self) -> bool:
-        """Whether a run, a series or a search goes on."""
-        return self.run is not None or self.series is not None or self.search is not None
 
     @property
     def recovered(self) -> str:
@@ -146,19 +115,12 @@ class Session:
             self._trouble = self.access.trouble
             self._events.append(AccessChanged(self.now_s, self._trouble))
         events, self._events = self._events, []
-        if self._holding is not None:
-            self._holding.take(sample)
-        if self.search is not None:
-            self.search.watch(sample)
+        for each in tuple(self._stack):
+            each.on_sample(sample, events)
         if self.run is not None:
-            self.run.tick(sample, events)
             self._profiles.take_errors(self.run)
-        elif self.series is not None:
-            self.series.take(sample)
-        elif self.search is not None:
-            self.search.take(sample)
         self._profiles.tend()
-        self._awake.see(reason(self))
+        self._awake.see(next((each.needs for each in self._stack if not each.ended), ""))
         return Tick(sample, tuple(events))
 
     def _take_over(self, about: About) -> None:
@@ -215,176 +177,80 @@ class Session:
         self._watch.forget_limits()
         self._events.append(event)
 
-    # runs
+    # what goes on
 
-    def start_run(
-        self,
-        work: Work,
-        label: str,
-        sink: RunSink,
-        series: str = "",
-        role: RunRole = RunRole.COUNTED,
-        gate: Gate | None = None,
-        thermal_prior: "Prior | None" = None,
-    ) -> ActiveRun:
-        """Begin a run; ``tick`` carries it on.
+    @property
+    def run(self) -> ActiveRun | None:
+        """The run in progress, also once it has ended, until ``end_run`` takes it; None if there is none."""
+        top = self._stack[-1] if self._stack else None
+        return top if isinstance(top, ActiveRun) else None
 
-        Args:
-            work: what it executes, and for how long under load.
-            label: a name for the run.
-            sink: where it is kept.
-            series: shared by runs that are repeats of each other.
-            role: what it is for in its series.
-            gate: what it has waited for already; None lets it wait as its work's start says.
-            thermal_prior: for ``cooling``: what earlier runs of the machine tell of it; None for nothing.
+    @property
+    def activity(self) -> Activity | None:
+        """What was begun and has not ended: a search or a series rather than its run; None for nothing."""
+        return next((each for each in self._stack if not each.ended), None)
 
-        Raises:
-            BadInput: nothing can run here, or not this; no such workload, length, number of threads or kind of core.
-            InUse: another process holds the machine, or another run goes on there.
-        """
-        self._check_free()
-        if not SHORTEST_RUN_S <= work.duration_s <= LONGEST_RUN_S:
-            raise BadInput(f"A run lasts from {SHORTEST_RUN_S:.0f} s to 24 h; {work.duration_s:g} s is outside that.")
-        check_options(work.workload, work.options)
-        work = replace(work, duration_s=length_of(work.workload, work.options, work.duration_s))
-        cpus = choose_cpus(self.about.topology, work.workload, work.threads, work.kind)
-        holds = (known := workload(work.workload)).way is Way.HOLD
-        limits = limits_of(self, work.options.below_c) if holds else {}
-        work, chip = on_chip(self, work)
-        load: Load = self.machine.load(Task("steady" if holds else work.workload, cpus, work.options, chip))
-        load = HoldLoad(load) if holds else load
-        if known.on_battery and (why := self._no_drain()):
-            raise BadInput(why)
-        head = replace(head_of(self, work, label, len(cpus) if load.scores else None), series=series, role=role)
-        beginning = self._beginning(work, gate)
-        others = OtherProcesses(self.machine.files, self.about.topology)
-        hindered = self._plugged_in if known.on_battery else lambda _: ""
-        self.access.begin_run(work.workload)
-        try:
-            cap = cap_of(self.controls() if chip is not None else {}, work.options.chip)
-            self.run = ActiveRun(head, load, sink, self.index, self.now_s, beginning, others, hindered, cap)
-            if isinstance(load, HoldLoad):
-                self._holding = Holding(self, self.run, load, limits, partial(try_or_raise, self), thermal_prior)
-        except BaseException:
-            self._leave_run()
-            raise
-        self._events.append(RunStarted(self.now_s, self.run.id))
-        return self.run
+    @property
+    def working(self) -> bool:
+        """Whether anything goes on."""
+        return self.run is not None or self.activity is not None
 
-    def _beginning(self, work: Work, gate: Gate | None) -> Beginning:
-        """Return how a run begins. Raises BadInput if it cannot begin so."""
-        start = work.begins
-        rested = start is Start.RESTED
-        warm = None
-        if start is Start.WARM:
-            warm = self.machine.load(Task("steady", choose_cpus(self.about.topology, "steady", None, "")))
-        return Beginning(gate or Gate(Goal(settles=rested, whole=rested), self.rest), warm, self.rest)
-
-    def _check_free(self) -> None:
+    def check_free(self) -> None:
         """Raise InUse or BadInput unless a run could begin now."""
         if self.access.closed:
             raise InUse(self.access.closed)
         if self.run is not None:
             raise BadInput(BUSY)
 
-    def _check_alone(self) -> None:
-        """Raise InUse or BadInput unless several runs could begin now."""
-        self._check_free()
-        if self.series is not None or self.search is not None:
+    def check_alone(self) -> None:
+        """Raise InUse or BadInput unless nothing goes on."""
+        self.check_free()
+        if self.working:
             raise BadInput(BUSY)
 
-    def _no_drain(self) -> str:
-        """Return why the battery's drain cannot be measured now, as a sentence; empty if it can."""
-        if "battery.drain" not in self.index:
-            return "This machine has no battery whose drain could be measured."
-        return self._plugged_in(self.tick().sample, "; pull its plug, then start the run")
+    def begin(self, activity: Activity) -> None:
+        """Let ``tick`` carry on one thing more."""
+        self._stack = [each for each in self._stack if not each.ended]
+        self._stack.append(activity)
+        if isinstance(activity, ActiveRun):
+            self._events.append(RunStarted(self.now_s, activity.id))
 
-    def _plugged_in(self, sample: Sample, advice: str = "") -> str:
-        plugged = value_of(sample, self.index, "charger")
-        return f"The charger is plugged in, so the battery does not drain{advice}." if plugged else ""
+    def end_run(self) -> ActiveRun | None:
+        """Return the run if it has ended, and make room for the next."""
+        run = self.run
+        if run is None or not run.ended:
+            return None
+        self._profiles.take_errors(run)  # before anything that it ran under is reverted
+        self._stack.remove(run)
+        with suppress(BoltError):  # a service that has gone has forgotten the run with it
+            self.access.end_run()
+        self._profiles.run_ended()
+        self._events.append(RunEnded(self.now_s, run.id))
+        for each in reversed(self._stack):
+            each.on_run_end(run)
+        self.machine.save()
+        return run
+
+    def stop(self, why: str = BY_USER) -> None:
+        """Stop everything that goes on; what is there is kept."""
+        for each in tuple(self._stack):
+            each.stop(why)
+
+    def skip_waiting(self) -> None:
+        """Let what waits for something go on now."""
+        if self._stack:
+            self._stack[-1].skip_waiting()
+
+    def fail_run(self, fault: Exception) -> None:
+        """End the run in progress, since nothing can go on."""
+        if self.run is not None:
+            end = self.run.end_with_machine if isinstance(fault, MachineFroze) else self.run.fail
+            end(str(fault))
 
     def power_source(self) -> str:
         """Return "charger" or "battery"; empty if the machine does not say."""
         plugged = value_of(self._last or self.tick().sample, self.index, "charger")
         return "" if plugged is None else ("charger" if plugged else "battery")
-
-    def end_run(self) -> ActiveRun | None:
-        """Return the run if it has ended, and make room for the next."""
-        run = self.run
-        if run is None or run.stage is not RunStage.ENDED:
-            return None
-        self.run = None
-        self._profiles.take_errors(run)  # before anything that it ran under is reverted
-        self._leave_run()
-        self._end_holding()
-        self._profiles.run_ended()
-        self._events.append(RunEnded(self.now_s, run.id))
-        for of_several in (self.series, self.search):
-            if of_several is not None:
-                of_several.take_ended(run)
-        self.machine.save()
-        return run
-
-    def _end_holding(self) -> None:
-        """Put the limits back that a run of ``cooling`` has moved."""
-        was_holding, self._holding = self._holding is not None, None
-        if was_holding and self.status().trial is not None:
-            self.put_back("the run ended")
-
-    def _leave_run(self) -> None:
-        with suppress(BoltError):  # a service that has gone has forgotten the run with it
-            self.access.end_run()
-
-    def start_series(self, asked: SeriesAsked, sink: RunSink) -> ActiveSeries:
-        """Begin several runs, one after another; ``tick`` and ``end_run`` carry them on.
-
-        Raises:
-            BadInput: a run, a series or a trial is in progress, a setting lies outside what the machine allows, or the
-                temperature to wait for is not measured.
-            InUse: another process holds the machine.
-            Denied: the rights of the person do not allow what the series tries.
-        """
-        self._check_alone()
-        self.series = ActiveSeries(self, asked, sink)
-        return self.series
-
-    def end_series(self) -> ActiveSeries | None:
-        """Return the series if it has ended, and make room for the next."""
-        series = self.series
-        if series is None or not series.ended:
-            return None
-        self.series = None
-        return series
-
-    def start_search(
-        self, search: Search, known: "Sequence[Seen]", sink: "SearchSink", runs: RunSink
-    ) -> "ActiveSearch":
-        """Begin a search for an edge, or go on with one; ``tick`` and ``end_run`` carry it on.
-
-        Args:
-            search: as its record tells it.
-            known: what was seen on its chip before.
-            sink: where its record is kept.
-            runs: where its runs are kept.
-
-        Raises:
-            BadInput: a run, a series or a trial is in progress, or the axis cannot be set here.
-            InUse: another process holds the machine.
-            Denied: the rights of the person do not allow it.
-        """
-        from upright_bolt.session.edge_search import ActiveSearch  # noqa: PLC0415 - brings numpy along
-
-        self._check_alone()
-        self.search = ActiveSearch(self, search, known, sink, runs)
-        return self.search
-
-    def end_search(self) -> "ActiveSearch | None":
-        """Return the search if this process has done with it, and make room for the next."""
-        search = self.search
-        if search is None or not search.ended:
-            return None
-        self.search = None
-        return search
 
     # the machine
 
@@ -408,12 +274,8 @@ class Session:
         Returns:
             A sentence if something could not be put back, else nothing.
         """
-        for of_several in (self.series, self.search):
-            if of_several is not None:
-                of_several.stop()
-        if self.run is not None:
-            self.run.stop("the program was closed")
-        if self.search is not None:
-            self.search.let_go()
+        self.stop("the program was closed")
+        for each in self._stack:
+            each.close()
         self._awake.see("")
         return self.access.close()
