@@ -10,9 +10,9 @@ import sys
 import pytest
 
 from search_support import BOTH, SearchScene
+from upright_bolt import sealed as seals
 from upright_bolt.model.search import Outcome, Purpose, Why
 from upright_bolt.session.edge_search import ActiveSearch
-from upright_bolt.settings import journal as journals
 from upright_bolt.settings.backend import Backend
 from upright_bolt.store import search_log
 from waiting import until
@@ -40,8 +40,7 @@ class Steps:
         self.counting = False
         self.name = ""
         self.opened = self.closed = False
-        for place in (search_log, journals):
-            monkeypatch.setattr(place, "append", self._appending(place.append))
+        monkeypatch.setattr(seals, "append", self._appending(seals.append))
         monkeypatch.setattr(Backend, "write", self._around("write", Backend.write))
         monkeypatch.setattr(ActiveSearch, "_look_at", self._ticking(ActiveSearch._look_at))
         monkeypatch.setattr(ActiveSearch, "_put_back", self._around("put back", ActiveSearch._put_back))

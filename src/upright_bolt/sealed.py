@@ -6,14 +6,14 @@ before it counts as written. A crash can tear the last line only, which then was
 
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from hashlib import blake2b
 from pathlib import Path
 from typing import Generic, TypeVar
 
-from upright_bolt.disk import read_bounded, sync_folder, write_atomically
+from upright_bolt.disk import Typed, bounded, read_bounded, sync_folder, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 
 T = TypeVar("T")
@@ -123,6 +123,60 @@ def read_log(path: Path, entry_of: Callable[[bytes], T], most: int) -> Lines[T]:
         content = b""
     found = lines_of(content, entry_of)
     return replace(found, unreadable=found.unreadable + 1) if len(content) < _marked(path) else found
+
+
+class SealedLog(Generic[T]):
+    """A file of sealed lines, each of which holds one entry.
+
+    Args:
+        path: the file.
+        version: the version of the form in which lines are written today.
+        form: how an entry becomes text, and text an entry.
+        most: bytes it may have.
+        oldest: the oldest version that is still read; only the present one if not given.
+        check: raises Damaged for what no entry can hold, beyond its form.
+    """
+
+    def __init__(
+        self, path: Path, version: int, form: Typed[T], most: int, *, oldest: int | None = None,
+        check: Callable[[T], None] = bounded,
+    ) -> None:  # fmt: skip
+        self.path = path
+        self._version, self._oldest = version, oldest
+        self._form = form
+        self._most = most
+        self._check = check
+
+    def line(self, entry: T) -> bytes:
+        """Return an entry as a line."""
+        return sealed(self._version, self._form.text(entry).encode())
+
+    def entry(self, line: bytes) -> T:
+        """Return the entry of a line without its end. Raises NewerVersion, OlderVersion or Damaged, as ``opened``."""
+        entry = self._form.from_text(opened(self._version, line, self._oldest))
+        self._check(entry)
+        return entry
+
+    def read(self) -> Lines[T]:
+        """Return what it holds. Raises BadInput, NewerVersion or OSError, as ``read_log``."""
+        return read_log(self.path, self.entry, self._most)
+
+    def can_hold(self, *entries: T) -> bool:
+        """Tell whether entries could be read again."""
+        return lines_of(b"".join(map(self.line, entries)), self.entry).entries == entries
+
+    def append(self, *entries: T) -> int:
+        """Write entries together, wait until they are on the disk, and return the file's length. Raises BoltError."""
+        try:
+            return append(self.path, b"".join(map(self.line, entries)))
+        except OSError as fault:
+            raise BoltError(f"{self.path} cannot be written: {fault.strerror}.") from fault
+
+    def rewrite(self, entries: Iterable[T]) -> int:
+        """Hold these entries and no others, at once, and return the file's length. Raises BoltError."""
+        content = b"".join(map(self.line, entries))
+        rewrite(self.path, content)
+        return len(content)
 
 
 def append(path: Path, lines: bytes) -> int:

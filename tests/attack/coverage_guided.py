@@ -16,10 +16,10 @@ TESTS = Path(__file__).resolve().parents[1]
 
 def journal(folder: Path, data: bytes) -> None:
     from upright_bolt.errors import Damaged
-    from upright_bolt.settings.journal import Journal, entry_of
+    from upright_bolt.settings.journal import Journal
 
     with suppress(Damaged):
-        entry_of(data)
+        Journal(Path("journal")).log.entry(data)
     (folder / "journal").write_bytes(data)
     with suppress(Damaged):
         Journal(folder / "journal").read()

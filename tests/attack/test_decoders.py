@@ -10,6 +10,7 @@ import struct
 import tarfile
 import time
 from contextlib import suppress
+from pathlib import Path
 
 import pytest
 from hammering import ODD, altered, as_json, fed, hammer, mutated, mutations
@@ -139,7 +140,7 @@ def test_journals_made_up(tmp_path, times, record_property):
 
 def _line(entry):
     try:
-        return journals.line_of(entry)
+        return Journal(Path("journal")).log.line(entry)
     except UnicodeEncodeError:
         return b"\n"
 

@@ -13,7 +13,7 @@ from command_process import FORKS
 from support import fresh_twin, write_tree
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.service.client import ServiceAccess
-from upright_bolt.settings.journal import Entry, EntryKind, Journal, line_of
+from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from waiting import until
 
 CHOICES = {"sustained": (12.0, 20.0, 30.0), "burst": (25.0, 33.0), "epp": (0.0, 96.0, 255.0), "turbo": ("on", "off")}
@@ -182,9 +182,10 @@ def use_up_the_last_block(folder: Path) -> None:
     """Fill what is left of the journal's last block, into which a short entry might still fit."""
     journal = next(folder.rglob("journal"))
     left = BLOCK - journal.stat().st_size % BLOCK
-    plain = len(line_of(Entry(EntryKind.REFUSED, "", "")))
+    record = Journal(journal)
+    plain = len(record.log.line(Entry(EntryKind.REFUSED, "", "")))
     if left > plain + 20:
-        Journal(journal).append(Entry(EntryKind.REFUSED, "", "", why="x" * (left - plain - 8)))
+        record.append(Entry(EntryKind.REFUSED, "", "", why="x" * (left - plain - 8)))
 
 
 def try_until_refused(access: ServiceAccess) -> None:

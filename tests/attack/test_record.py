@@ -17,7 +17,7 @@ from upright_bolt.settings import journal as journals
 from upright_bolt.settings import past as pasts
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.settings.journal import COMPACT_BYTES, Entry, EntryKind, Journal, Stock, line_of
+from upright_bolt.settings.journal import COMPACT_BYTES, Entry, EntryKind, Journal, Stock
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.twin.machine import TwinClock
 from upright_bolt.wording.trials import recovered
@@ -249,7 +249,7 @@ def test_a_torn_last_line_costs_only_itself(scene):
     scene.die()
     path = scene.folder / "journal"
     whole = path.read_bytes()
-    line = line_of(Entry(EntryKind.PUT_BACK, engine.trial.id, "now"))
+    line = Journal(Path("journal")).log.line(Entry(EntryKind.PUT_BACK, engine.trial.id, "now"))
     for length in range(len(line) - 1):
         path.write_bytes(whole + line[:length])
         engine = scene.start()

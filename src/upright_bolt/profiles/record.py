@@ -1,6 +1,7 @@
 """What is remembered of profiles in force: a document that is on disk before the machine is written to, and a log."""
 
 from collections import deque
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -8,7 +9,7 @@ from upright_bolt.disk import Document, Typed, bounded, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
-from upright_bolt.sealed import PRIVATE, append, copy_aside, opened, read_log, rewrite, sealed
+from upright_bolt.sealed import PRIVATE, SealedLog, copy_aside
 
 VERSION = 1
 AT_BOOT = "at-boot"
@@ -96,7 +97,7 @@ class Record:
 
     def __init__(self, folder: Path) -> None:
         self._document = Document(folder / "in-force", "upright-bolt profiles in force", VERSION, _REMEMBERED)
-        self._log = folder / "hold-log"
+        self._log = SealedLog(folder / "hold-log", VERSION, _ENTRY, MOST_BYTES)
         self.damaged = False
         self.told = self.unreadable = 0
         try:
@@ -108,7 +109,7 @@ class Record:
 
     def mark_boot(self, *, on: bool) -> None:
         """Leave word for the machine's start, which begins nothing where there is none. Raises BoltError."""
-        mark = self._log.with_name(AT_BOOT)
+        mark = self._log.path.with_name(AT_BOOT)
         if on:
             write_atomically(mark, b"", mode=PRIVATE)
         else:
@@ -132,7 +133,7 @@ class Record:
 
     def _read(self) -> tuple[LogEntry, ...]:
         try:
-            found = read_log(self._log, lambda line: _ENTRY.from_text(opened(VERSION, line)), MOST_BYTES)
+            found = self._log.read()
         except (OSError, BoltError):
             self.unreadable = 1
             return ()
@@ -143,13 +144,9 @@ class Record:
         """Add an entry to the log. A full disk keeps it out of the file, not from being read in this process."""
         self._tail.append(entry)
         self.told += 1
-        line = sealed(VERSION, _ENTRY.text(entry).encode())
-        try:
-            if append(self._log, line) > COMPACT_BYTES:
-                lines = [sealed(VERSION, _ENTRY.text(each).encode()) for each in self._tail]
-                rewrite(self._log, b"".join(lines))
-        except (OSError, BoltError):
-            return
+        with suppress(BoltError):
+            if self._log.append(entry) > COMPACT_BYTES:
+                self._log.rewrite(self._tail)
 
     def entries(self, most: int = KEPT_ENTRIES) -> tuple[LogEntry, ...]:
         """Return the latest entries, oldest first."""

@@ -20,7 +20,7 @@ from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
-from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, append, lines_of, opened, read_log, rewrite, sealed
+from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, SealedLog
 
 VERSION = 4
 OLDEST = 3
@@ -126,29 +126,15 @@ _ENTRY: Typed[Entry] = Typed(Entry)
 Reading = Lines[Entry]
 
 
-def line_of(entry: Entry) -> bytes:
-    """Return an entry as a line."""
-    return sealed(VERSION, _ENTRY.text(entry).encode())
-
-
-def entry_of(line: bytes) -> Entry:
-    """Return the entry of a line without its line end.
-
-    Raises:
-        NewerVersion: a later version of this program has written it, undamaged.
-        OlderVersion: an earlier one has, in a form that is not read any more.
-        Damaged: it does not hold what it should.
-    """
-    entry = _ENTRY.from_text(opened(VERSION, line, OLDEST))
+def check(entry: Entry) -> None:
+    """Raise Damaged for what no entry can tell."""
     bounded(entry)
-    for name in _names(entry):
-        if find_declaration(name) is None:
-            raise Damaged("control")
+    if any(find_declaration(name) is None for name in _names(entry)):
+        raise Damaged("control")
     if (entry.kind is EntryKind.BEGIN) != (entry.data is not None):
         raise Damaged("kind")
     if (entry.kind is EntryKind.STOCK) != (entry.stock is not None):
         raise Damaged("kind")
-    return entry
 
 
 def _names(entry: Entry) -> Iterable[str]:
@@ -170,6 +156,7 @@ class Journal:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self.log = SealedLog(path, VERSION, _ENTRY, MOST_BYTES, oldest=OLDEST, check=check)
         self._compact_at = COMPACT_BYTES
 
     def read(self) -> Reading:
@@ -179,7 +166,7 @@ class Journal:
             Damaged: it was written by a newer version, so nothing can be concluded from it.
         """
         try:
-            return read_log(self.path, entry_of, MOST_BYTES)
+            return self.log.read()
         except (OSError, BadInput):
             return Reading(unreadable=1)
         except NewerVersion:
@@ -204,15 +191,14 @@ class Journal:
         Raises:
             BoltError: it cannot be written, or could not be read again; the journal is as before.
         """
-        lines = b"".join(map(line_of, entries))
-        if lines_of(lines, entry_of).entries != entries:
+        if not self.log.can_hold(*entries):
             raise BoltError(f"{self.path} cannot hold this: a text in it is too long, or no text.")
         try:
-            self._append(lines)
+            self._append(entries)
         except BoltError:
             if not closing or not self._give_up_reserve():
                 raise
-            self._append(lines)
+            self._append(entries)
 
     def keep_reserve(self) -> None:
         """Keep room on the disk for the end of what is about to begin. Raises BoltError."""
@@ -230,11 +216,8 @@ class Journal:
             return False
         return True
 
-    def _append(self, lines: bytes) -> None:
-        try:
-            size = append(self.path, lines)
-        except OSError as fault:
-            raise BoltError(f"{self.path} cannot be written: {fault.strerror}.") from fault
+    def _append(self, entries: tuple[Entry, ...]) -> None:
+        size = self.log.append(*entries)
         if size > self._compact_at:
             with suppress(BoltError):  # a full disk: it is tried again with the next entry
                 self.compact()
@@ -250,9 +233,7 @@ class Journal:
 
     def replace(self, entries: Iterable[Entry]) -> None:
         """Hold these entries and no others, at once. Raises BoltError."""
-        content = b"".join(map(line_of, entries))
-        rewrite(self.path, content)
-        self._compact_at = max(COMPACT_BYTES, 2 * len(content))
+        self._compact_at = max(COMPACT_BYTES, 2 * self.log.rewrite(entries))
 
 
 def _needed(entries: tuple[Entry, ...]) -> list[Entry]:

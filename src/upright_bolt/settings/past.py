@@ -20,9 +20,7 @@ from upright_bolt.settings.journal import (
     EntryKind,
     Journal,
     Stock,
-    entry_of,
     joined,
-    line_of,
 )
 
 
@@ -135,7 +133,7 @@ class BootMemory:
     def _read_second(self) -> Stock:
         try:
             with self.path.open("rb") as file:
-                entry = entry_of(file.read(MOST_BYTES).removesuffix(b"\n"))
+                entry = self._journal.log.entry(file.read(MOST_BYTES).removesuffix(b"\n"))
         except FileNotFoundError:
             self.missing = True
             return Stock()
@@ -198,7 +196,7 @@ class BootMemory:
     def save_second(self, at: str) -> Path | None:
         """Write the second copy; a damaged one is set aside first, and its new place returned. Raises BoltError."""
         aside = copy_aside(self.path) if self.doubtful else None
-        write_atomically(self.path, line_of(self.entry(at)), mode=PRIVATE)
+        write_atomically(self.path, self._journal.log.line(self.entry(at)), mode=PRIVATE)
         self.doubtful = self.missing = False
         self._second = self._stock
         return aside

@@ -16,7 +16,7 @@ from upright_bolt.errors import BoltError, Damaged, NotHere
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
 from upright_bolt.model.work import FULL_WORTH
-from upright_bolt.sealed import NewerVersion, append, copy_aside, lines_of, opened, read_log, rewrite, sealed
+from upright_bolt.sealed import NewerVersion, SealedLog, copy_aside, lines_of
 
 VERSION = 2
 FILE = "searches"
@@ -37,14 +37,12 @@ class Entry:
 _ENTRY: Typed[Entry] = Typed(Entry)
 
 
-def entry_of(line: bytes) -> Entry:
-    """Return the entry of a line without its end. Raises Damaged, and NewerVersion where a later version wrote it."""
-    entry = _ENTRY.from_text(opened(VERSION, line))
+def check(entry: Entry) -> None:
+    """Raise Damaged for what no entry can tell."""
     bounded(entry)
     named = [*entry.asked.controls, *(entry.rung.settings if entry.rung else ())]
     if any(find_declaration(name) is None for name in named):
         raise Damaged("control")
-    return entry
 
 
 class SearchLog:
@@ -61,13 +59,14 @@ class SearchLog:
     def __init__(self, folder: Path, machine: str) -> None:
         self._machine = machine
         self._path = folder / FILE
+        self.log = SealedLog(self._path, VERSION, _ENTRY, MOST_BYTES, check=check)
         self._stop = folder / f"{FILE}.stop"
         self.unreadable = 0
 
     def all(self) -> list[Search]:
         """Return the searches, oldest first. Raises BoltError if the record is of a newer version or cannot be read."""
         try:
-            lines = read_log(self._path, entry_of, MOST_BYTES)
+            lines = self.log.read()
         except NewerVersion:
             raise BoltError(f"{self._path} was written by a newer version of this program.") from None
         except OSError as fault:
@@ -119,11 +118,11 @@ class SearchLog:
         searches = self.all()
         if not self.unreadable and all(search.end is None or search.end.why is not Why.DAMAGED for search in searches):
             return
-        lines = [line for search in searches for line in _lines_of(search)]
-        if not self.unreadable and self._path.read_bytes() == b"".join(lines):
+        entries = [entry for search in searches for entry in _entries_of(search)]
+        if not self.unreadable and self._path.read_bytes() == b"".join(map(self.log.line, entries)):
             return
         copy_aside(self._path)
-        rewrite(self._path, b"".join(lines))
+        self.log.rewrite(entries)
 
     def ask_to_stop(self) -> None:
         """Ask the process that carries the search on to stop it. Raises BoltError."""
@@ -144,9 +143,9 @@ class SearchLog:
         try:
             self._path.parent.mkdir(parents=True, exist_ok=True)
             self._drop_torn()
-            append(self._path, _line(entry))
         except OSError as fault:
             raise BoltError(f"{self._path} cannot be written: {fault.strerror}.") from fault
+        self.log.append(entry)
 
     def _drop_torn(self) -> None:
         """Cut off a last line that a crash has torn, so that the next one begins a line of its own."""
@@ -159,7 +158,7 @@ class SearchLog:
                 return
             file.seek(0)
             content = file.read()
-            whole = lines_of(content, entry_of).whole_bytes
+            whole = lines_of(content, self.log.entry).whole_bytes
             file.truncate(whole)
             if not content[:whole].endswith(b"\n") and whole:  # its end alone was damaged: the line counts
                 file.seek(whole)
@@ -210,8 +209,8 @@ def answer_open(log: SearchLog, outcome: Outcome) -> Search:
     return log.get(search.asked.id)
 
 
-def _lines_of(search: Search) -> list[bytes]:
-    """Return a search as the lines that tell of it."""
+def _entries_of(search: Search) -> list[Entry]:
+    """Return a search as the entries that tell of it."""
     entries = [Entry(search.asked.id, search.asked)]
     for rung in search.rungs:
         entries.append(Entry(search.asked.id, search.asked, rung=rung))
@@ -219,11 +218,7 @@ def _lines_of(search: Search) -> list[bytes]:
             entries.append(Entry(search.asked.id, search.asked, rung=rung, rung_end=search.ends[rung.number]))
     if search.end is not None:
         entries.append(Entry(search.asked.id, search.asked, end=search.end))
-    return [_line(entry) for entry in entries]
-
-
-def _line(entry: Entry) -> bytes:
-    return sealed(VERSION, _ENTRY.text(entry).encode())
+    return entries
 
 
 def _searches(entries: Iterable[Entry], *, doubtful: bool) -> list[Search]:
