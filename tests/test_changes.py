@@ -106,6 +106,23 @@ def test_a_writer_that_lives_until_it_is_looked_at_is_named(named, root):
     assert change.who.endswith(f"(process {writer.pid})")
 
 
+def test_a_limit_that_lies_in_a_register_may_be_written_through_the_register_device_too(root):
+    device = root / "dev/cpu/0/msr"
+    device.parent.mkdir(parents=True)
+    device.write_text("")
+    own = 0
+    changes = RealChanges(root, own_writes=lambda: own)
+    changes.watch([LIMIT, OTHER])
+    written_by_another(root, paths.msr_device(0))
+    assert [(c.kind, c.path, c.who) for c in changes.take()] == [
+        (ChangeKind.WRITTEN, path, "") for path in (LIMIT, OTHER)
+    ]
+    own += 1
+    device.write_text("offset")
+    assert changes.take() == [], "this program's own writes are no news"
+    changes.close()
+
+
 def test_after_closing_it_can_watch_again(named, root):
     named.watch([LIMIT])
     named.close()

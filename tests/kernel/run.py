@@ -85,7 +85,7 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", proce
     words = (rig.newer and scenario.words_newer) or scenario.words
     words += f" rig.only={only}" if only else ""
     machine = Machine(rig, scenario.name, scenario.tables, scenario.processor, words, systemd=scenario.systemd,
-                      processors=processors, hurries=scenario.hurries)  # fmt: skip
+                      processors=1 if scenario.hurries else processors, hurries=scenario.hurries)  # fmt: skip
     try:
         while (told := machine.next_told()) is not None:
             waking.set()

@@ -61,6 +61,8 @@ REGISTER_BITS = {
 }
 """Names of our own for bits of a register that can be written: register, highest and lowest bit."""
 
+ZONES_OF_REGISTERS = f"{POWERCAP}/intel-rapl:"
+"""Their limits lie in registers, which programs write through the register devices just as well."""
 TOLD = (f"{CPU}/", PLATFORM_PROFILE, f"{DRM}/")
 """Where nothing changes without a word from the kernel: clocks, governor, preference, mode, and settings of GPUs."""
 

@@ -57,12 +57,14 @@ class RealChanges:
         """Files to be watched, each with what it was when last looked at; None where it was not there."""
         self._replaced = False
         self._registers: list[str] = []
+        """What a write to a register device may have changed."""
         self._watched: dict[str, int] = {}
         self._real: dict[str, str] = {}
 
     def watch(self, files: Collection[str]) -> None:
         """From now on tell of writes to these files; the first call opens what is needed."""
-        self._registers = [path for path in files if paths.is_register(path)]
+        of_registers = [path for path in files if path.startswith(paths.ZONES_OF_REGISTERS)]
+        self._registers = [*(path for path in files if paths.is_register(path)), *of_registers]
         wanted = {path for path in files if not paths.is_register(path)}
         if self._registers and self._own_writes is not None:
             wanted.update(self._register_devices())
