@@ -10,13 +10,13 @@ from pathlib import Path
 
 import numpy as np
 
-from upright_bolt.analysis import difference as diff
-from upright_bolt.analysis.looks import decided, look, runs_to_next_look
-from upright_bolt.analysis.run_spread import PRIOR_FREEDOM, PRIOR_RELATIVE
-from upright_bolt.twin.chip import tern
-from upright_bolt.twin.demand import Demand
-from upright_bolt.twin.machine import Twin
-from upright_bolt.twin.state import fresh_state
+from upright_bolt.analysis.comparison import difference as diff
+from upright_bolt.analysis.comparison.run_spread import PRIOR_FREEDOM, PRIOR_RELATIVE
+from upright_bolt.analysis.comparison.sequential_test import decided, look, runs_to_next_look
+from upright_bolt.simulator.chip import tern
+from upright_bolt.simulator.demand import Demand
+from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.state import fresh_state
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad
 

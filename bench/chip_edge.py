@@ -12,9 +12,9 @@ from search_support import SearchScene
 from upright_bolt.errors import MachineFroze
 from upright_bolt.model.search import AfterFreeze, Outcome
 from upright_bolt.presentation.searches import begin_search
-from upright_bolt.session.search_asked import Typed, asked_from
+from upright_bolt.session.search_request import Typed, asked_from
 from upright_bolt.session.session import SAMPLE_S
-from upright_bolt.twin.graphics_state import GraphicsDemand
+from upright_bolt.simulator.graphics_state import GraphicsDemand
 
 VOLTAGE, MEMORY = "gpu03.voltage-offset", "gpu03.memory-clock"
 MANY = 24

@@ -9,12 +9,12 @@ from pathlib import Path
 import numpy as np
 
 from support import rested
-from upright_bolt.analysis import thermal
-from upright_bolt.analysis.hold_plan import HoldPlan, Readings
+from upright_bolt.analysis.cooling import fit
+from upright_bolt.analysis.cooling.limit_planner import HoldPlan, Readings
 from upright_bolt.model.work import HOLD_REST_S
-from upright_bolt.twin.chip import TwinSpec, plover, skerry, tern
-from upright_bolt.twin.demand import Demand
-from upright_bolt.twin.machine import Twin
+from upright_bolt.simulator.chip import TwinSpec, plover, skerry, tern
+from upright_bolt.simulator.demand import Demand
+from upright_bolt.simulator.machine import Twin
 
 Measured = tuple[float, str]
 MODELS = (tern, skerry, plover)
@@ -85,7 +85,7 @@ class Watched:
         return Readings(time_s, power, temp, rpm, np.array(self.cores).T if self._cores else None)
 
 
-def held(spec: TwinSpec, below_c: float, *, sure: bool = False, package_only: bool = False) -> thermal.Interval | None:
+def held(spec: TwinSpec, below_c: float, *, sure: bool = False, package_only: bool = False) -> fit.Interval | None:
     """Return what the hold run says of a rested twin."""
     watched = Watched(spec, package_only=package_only)
     for _ in range(round(2 * LEAD_S)):
@@ -105,7 +105,7 @@ def held(spec: TwinSpec, below_c: float, *, sure: bool = False, package_only: bo
     for _ in range(round(2 * HOLD_REST_S)):
         watched.look()
     found = watched.readings()
-    cooling = thermal.fit(found.time_s, found.power_w, found.temp_c, found.rpm, cores_c=found.cores_c, size_w=stock_w)
+    cooling = fit.fit(found.time_s, found.power_w, found.temp_c, found.rpm, cores_c=found.cores_c, size_w=stock_w)
     return cooling.carries(below_c) if cooling is not None else None
 
 

@@ -18,18 +18,18 @@ import numpy as np
 
 from bench.edge_bound import least_given_away
 from search_support import SearchScene
-from upright_bolt.analysis.edge_belief import Observed
-from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S, AxisScale
-from upright_bolt.analysis.edge_course import WARM_UP_S
-from upright_bolt.analysis.edge_plan import VOLTAGE, next_of, outlook
+from upright_bolt.analysis.stability.belief import Observed
+from upright_bolt.analysis.stability.course import WARM_UP_S
+from upright_bolt.analysis.stability.planner import VOLTAGE, next_of, outlook
+from upright_bolt.analysis.stability.test_choice import EIGHT_HOURS_S, AxisScale
 from upright_bolt.errors import MachineFroze
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import ALONE_S, BASELINE_S, Asked, Bold
 from upright_bolt.model.workloads import EDGE, LIGHT
-from upright_bolt.session.edge_search import PAUSE_S
-from upright_bolt.twin import rails
-from upright_bolt.twin.chip import ChipSpec, TwinSpec, tern
-from upright_bolt.twin.individuals import individual
+from upright_bolt.session.stability_search import PAUSE_S
+from upright_bolt.simulator import rails
+from upright_bolt.simulator.chip import ChipSpec, TwinSpec, tern
+from upright_bolt.simulator.samples import individual
 from upright_bolt.workload.plan import full_load_s
 
 MANY, SAMPLE = 200, 20

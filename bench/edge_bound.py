@@ -12,10 +12,10 @@ from math import log, log1p
 import numpy as np
 from scipy.optimize import brentq
 
-from upright_bolt.analysis.edge_belief import EDGE_S, bent
-from upright_bolt.analysis.edge_choice import EIGHT_HOURS_S
-from upright_bolt.twin.chip import tern
-from upright_bolt.twin.individuals import SLOPE_SPREAD, individual
+from upright_bolt.analysis.stability.belief import EDGE_S, bent
+from upright_bolt.analysis.stability.test_choice import EIGHT_HOURS_S
+from upright_bolt.simulator.chip import tern
+from upright_bolt.simulator.samples import SLOPE_SPREAD, individual
 
 CHIPS = 4000
 SHORTEST_S = 1.0

@@ -16,7 +16,7 @@ from support import write_tree
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
-from upright_bolt.twin.machine import open_twin
+from upright_bolt.simulator.machine import open_twin
 
 Measured = tuple[float, str]
 ALL = [f"org.upright-bolt.{name}" for name in ("watch", "set", "set-voltage", "manage-profiles")]

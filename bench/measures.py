@@ -12,16 +12,16 @@ from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 
-from upright_bolt.analysis.constraint_judge import ConstraintJudge
+from upright_bolt.analysis.limits.judge import ConstraintJudge
 from upright_bolt.app import open_session
 from upright_bolt.kernel.ports import VALUE_SIZE, DeviceRegisters, Read, RealFiles
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.starting import start_run
+from upright_bolt.simulator.machine import Twin, open_twin
 from upright_bolt.store.runs import RunStore
-from upright_bolt.twin.machine import Twin, open_twin
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad
 from upright_bolt.workload.worker import SINGLE_THREAD

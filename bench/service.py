@@ -43,8 +43,8 @@ def sample_ratio(folder: Path) -> Measured:
 
 def shares(folder: Path) -> tuple[tuple[float, float], tuple[float, float]]:
     """Return the shares of a processor in %, of window and service: at a sample a second, and minimised."""
-    from upright_bolt.desktop import theme
     from upright_bolt.desktop.app import DesktopApp
+    from upright_bolt.desktop.widgets import theme
 
     with PrivateBus(folder) as bus:
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
@@ -67,8 +67,8 @@ def shares_hidden(folder: Path) -> tuple[float, float]:
     """Return the shares of a processor in %, of window and service, while the window is hidden behind its icon."""
     from dataclasses import replace
 
-    from upright_bolt.desktop import theme
     from upright_bolt.desktop.app import DesktopApp
+    from upright_bolt.desktop.widgets import theme
 
     with PrivateBus(folder) as bus:
         os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address

@@ -7,8 +7,8 @@ from pathlib import Path
 from PyQt6.QtCore import QEventLoop, Qt, QTimer
 
 from upright_bolt.app import open_session
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.sample import Sample
 

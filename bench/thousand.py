@@ -9,8 +9,8 @@ from pathlib import Path
 
 from bench.stall import Heart, _wait
 from upright_bolt.app import open_session
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S

@@ -6,13 +6,13 @@ from pathlib import Path
 
 from support import TwinSession
 from upright_bolt.analysis.chip import chip_of
-from upright_bolt.analysis.edge_history import known
+from upright_bolt.analysis.stability.history import known
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked, Search
-from upright_bolt.session.edge_search import start_search
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.stability_search import start_search
+from upright_bolt.simulator.machine import open_twin
 from upright_bolt.store.search_log import SearchLog, look_back
-from upright_bolt.twin.machine import open_twin
 
 BOTH = TOGETHER
 NEAR_FREEZING = ("twin:tern#63", "twin:tern#201", "twin:tern#22", "twin:tern#339", "twin:tern#404")

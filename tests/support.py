@@ -13,7 +13,7 @@ from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import ForwardingFiles, KernelFiles
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.model.control import Value
 from upright_bolt.model.note import Note
 from upright_bolt.model.run import RunRecord
@@ -25,12 +25,12 @@ from upright_bolt.session.starting import start_run
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.journal import Journal
-from upright_bolt.settings.past import Past, told_by
+from upright_bolt.settings.journal_replay import Past, told_by
+from upright_bolt.simulator.chip import TwinSpec
+from upright_bolt.simulator.machine import Twin, TwinClock, open_twin
+from upright_bolt.simulator.state import TwinState, fresh_state
 from upright_bolt.store.runs import RunStore
-from upright_bolt.twin.chip import TwinSpec
-from upright_bolt.twin.machine import Twin, TwinClock, open_twin
-from upright_bolt.twin.state import TwinState, fresh_state
-from upright_bolt.wording.notes import clause
+from upright_bolt.text.notes import clause
 
 
 class TwinSession:

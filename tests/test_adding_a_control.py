@@ -93,7 +93,7 @@ def source(tmp_path_factory):
     end = text.index(")\nCATALOGUE")
     catalogue.write_text(text[:end] + DECLARATION + text[end:])
     (package / "kernel/interfaces/deck_lamp.py").write_text(DRIVER)
-    (package / "twin/files_lamp.py").write_text(TWIN)
+    (package / "simulator/files_lamp.py").write_text(TWIN)
     return made
 
 

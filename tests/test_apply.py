@@ -10,13 +10,13 @@ from support import EVERY_ERRNO, FaultyFiles, TwinSession, awake_files, backend_
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.graphics_chips import find_cards
+from upright_bolt.kernel.gpu.gpus import find_cards
 from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
 from upright_bolt.settings import apply
-from upright_bolt.wording.notes import about
-from upright_bolt.wording.trials import refusal, row_sentence
+from upright_bolt.text.notes import about
+from upright_bolt.text.trials import refusal, row_sentence
 
 ASKED = {
     "governor": "performance", "turbo": "off", "clock-min": 1200.0, "clock-max": 2000.0, "window": 14.0,

@@ -11,13 +11,13 @@ from support import fresh_twin, write_tree
 from trees import ports_of
 from upright_bolt.app import open_session
 from upright_bolt.captures.archive import collect, unpack, write
-from upright_bolt.captures.sifted import NO_BOOT
+from upright_bolt.captures.redaction import NO_BOOT
 from upright_bolt.errors import BoltError
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
-from upright_bolt.twin.machine import TwinClock
+from upright_bolt.simulator.machine import TwinClock
 
 
 @pytest.fixture

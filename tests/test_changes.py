@@ -8,10 +8,10 @@ import sys
 import pytest
 
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.changes.programs import DeskUsers, ProgramScan
+from upright_bolt.kernel.changes.real import RealChanges
+from upright_bolt.kernel.changes.writers import Writers
 from upright_bolt.kernel.ports import RealFiles
-from upright_bolt.kernel.programs import DeskUsers, ProgramScan
-from upright_bolt.kernel.real_changes import RealChanges
-from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.change import ChangeKind
 from waiting import until
 

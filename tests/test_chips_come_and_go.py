@@ -17,8 +17,8 @@ from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.service.client import ServiceAccess
 from upright_bolt.session.numbers import number_rows
 from upright_bolt.settings.backend import Backend
-from upright_bolt.twin.machine import open_twin
-from upright_bolt.wording.events import sentence
+from upright_bolt.simulator.machine import open_twin
+from upright_bolt.text.events import sentence
 from window_support import until
 
 READINGS = {"hwmon/hwmon4/power1_average": "12000000", "hwmon/hwmon4/temp1_input": "41000"}

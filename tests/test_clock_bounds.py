@@ -15,9 +15,9 @@ from upright_bolt.model.trial import RecoveryOutcome
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.wording.notes import sentence
-from upright_bolt.wording.sheet import scope
-from upright_bolt.wording.trials import drift, row_sentence
+from upright_bolt.text.notes import sentence
+from upright_bolt.text.report import scope
+from upright_bolt.text.trials import drift, row_sentence
 
 TABLE = "2400000 2000000 1600000 1200000 800000"
 STEPS = (800, 1200, 1600, 2000, 2400)

@@ -19,8 +19,8 @@ from upright_bolt.analysis.clock_voltage import (
 )
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.work import Options
-from upright_bolt.presentation.chip_curve import read_curve
-from upright_bolt.wording.clock_voltage import no_ladder
+from upright_bolt.presentation.gpu_curve import read_curve
+from upright_bolt.text.clock_voltage import no_ladder
 from waiting import within
 from window_support import until
 
@@ -168,7 +168,7 @@ def test_the_command_shows_pairs_drafts_and_what_to_type(measured):
 def test_the_window_shows_the_curve_and_takes_a_draft_from_it(open_app, data):
     window = open_app().window
     presenter = window.presenter if hasattr(window, "presenter") else window.workbench._presenter
-    from upright_bolt.desktop.curve_dialog import CurveDialog
+    from upright_bolt.desktop.workbench.curve_dialog import CurveDialog
 
     window.workbench.show_curve(CHIP)
     dialog = window.findChild(CurveDialog)
@@ -201,7 +201,7 @@ def test_the_window_shows_the_curve_and_takes_a_draft_from_it(open_app, data):
 def test_the_window_measures_the_clocks_that_are_missing(open_app):
     window = open_app().window
     presenter = window.workbench._presenter
-    from upright_bolt.desktop.curve_dialog import CurveDialog
+    from upright_bolt.desktop.workbench.curve_dialog import CurveDialog
 
     window.workbench.show_curve(CHIP)
     dialog = window.findChild(CurveDialog)

@@ -8,9 +8,10 @@ import pytest
 
 from support import loaded_twin, measured_run
 from test_commands import data_of
-from upright_bolt.analysis import phases, thermal
-from upright_bolt.twin.chip import plover, skerry, tern
-from upright_bolt.wording.runs import what_held
+from upright_bolt.analysis import phases
+from upright_bolt.analysis.cooling import fit
+from upright_bolt.simulator.chip import plover, skerry, tern
+from upright_bolt.text.runs import what_held
 
 
 def after_half_an_hour(spec, watts):
@@ -24,7 +25,7 @@ def after_half_an_hour(spec, watts):
     [(tern(), 25.0, 80.0), (tern(), 32.0, 80.0), (skerry(), 54.0, 75.0), (plover(), 9.0, 70.0)],
 )
 def test_three_minutes_tell_what_half_an_hour_will(spec, watts, below):
-    cooling = thermal.fit(*measured_run(spec, watts, 180))
+    cooling = fit.fit(*measured_run(spec, watts, 180))
     carried = cooling.carries(below)
     assert after_half_an_hour(spec, carried.low) < below < after_half_an_hour(spec, carried.high)
     assert after_half_an_hour(spec, carried.value) == pytest.approx(below, abs=7.0)
@@ -32,7 +33,7 @@ def test_three_minutes_tell_what_half_an_hour_will(spec, watts, below):
 
 def test_the_time_constants_and_the_room_lie_in_their_intervals():
     spec = dataclasses.replace(tern(), restless=0.0)
-    cooling = thermal.fit(*measured_run(spec, 25.0, 1500))
+    cooling = fit.fit(*measured_run(spec, 25.0, 1500))
     for interval in (cooling.resistance_c_per_w, cooling.ambient_c, cooling.settled_c, *cooling.taus_s):
         assert interval.low <= interval.value <= interval.high
     assert cooling.ambient_c.low < spec.cooling.ambient_c < cooling.ambient_c.high
@@ -42,24 +43,24 @@ def test_the_time_constants_and_the_room_lie_in_their_intervals():
 
 
 def test_a_run_that_has_not_settled_says_for_how_long():
-    short = thermal.fit(*measured_run(plover(), 10.0, 150))
+    short = fit.fit(*measured_run(plover(), 10.0, 150))
     assert short.still_needs_s > 300.0
     assert short.settled_c.value > 50.0
 
 
 def test_of_a_long_run_the_first_hour_is_fitted_and_its_end_tells_where_it_settles(monkeypatch):
-    monkeypatch.setattr(thermal, "FITTED_S", 600.0)
+    monkeypatch.setattr(fit, "FITTED_S", 600.0)
     time_s, power, temp, fan = measured_run(tern(), 25.0, 600)
-    alone = thermal.fit(time_s, power, temp, fan)
+    alone = fit.fit(time_s, power, temp, fan)
     later_s = time_s[-1] + np.arange(1.0, 4000.0)
     quiet = [np.concatenate([column, np.full_like(later_s, value)]) for column, value in ((power, 12.0), (temp, 45.0))]
-    longer = thermal.fit(np.concatenate([time_s, later_s]), *quiet, np.concatenate([fan, np.zeros_like(later_s)]))
+    longer = fit.fit(np.concatenate([time_s, later_s]), *quiet, np.concatenate([fan, np.zeros_like(later_s)]))
     assert longer.mean == pytest.approx(alone.mean)
     assert longer.settled_c.value < alone.settled_c.value - 5.0
 
 
 def test_more_heat_is_carried_below_a_higher_temperature():
-    cooling = thermal.fit(*measured_run(tern(), 25.0, 180))
+    cooling = fit.fit(*measured_run(tern(), 25.0, 180))
     carried = [cooling.carries(below).value for below in (60.0, 70.0, 80.0, 90.0)]
     assert carried == sorted(carried)
     assert cooling.carries(10.0) is None
@@ -68,9 +69,9 @@ def test_more_heat_is_carried_below_a_higher_temperature():
 def test_what_shows_no_cooling_gives_none():
     time_s = np.arange(0.0, 120.0, 0.5)
     flat = np.full_like(time_s, 40.0)
-    assert thermal.fit(time_s, flat, flat, None) is None
-    assert thermal.fit(time_s[:40], flat[:40], flat[:40], None) is None
-    assert thermal.fit(time_s, np.full_like(time_s, np.nan), flat, None) is None
+    assert fit.fit(time_s, flat, flat, None) is None
+    assert fit.fit(time_s[:40], flat[:40], flat[:40], None) is None
+    assert fit.fit(time_s, np.full_like(time_s, np.nan), flat, None) is None
 
 
 def series(*parts):

@@ -6,9 +6,10 @@ from statistics import fmean, stdev
 import numpy as np
 import pytest
 
-from upright_bolt.analysis import edge_choice
-from upright_bolt.analysis.edge_belief import EDGE_S, EdgeBelief, Observed
-from upright_bolt.analysis.edge_choice import (
+from upright_bolt.analysis.stability import test_choice
+from upright_bolt.analysis.stability.belief import EDGE_S, EdgeBelief, Observed
+from upright_bolt.analysis.stability.planner import VOLTAGE, Gain, next_of, turned_at
+from upright_bolt.analysis.stability.test_choice import (
     BOLDNESS,
     EIGHT_HOURS_S,
     AxisScale,
@@ -17,14 +18,13 @@ from upright_bolt.analysis.edge_choice import (
     next_test,
     proven_position,
 )
-from upright_bolt.analysis.edge_plan import VOLTAGE, Gain, next_of, turned_at
 from upright_bolt.errors import NotHere
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked
-from upright_bolt.twin import rails
-from upright_bolt.twin.chip import tern, tern_two_rails
-from upright_bolt.twin.individuals import individual, spec_named
-from upright_bolt.twin.machine import Twin
+from upright_bolt.simulator import rails
+from upright_bolt.simulator.chip import tern, tern_two_rails
+from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.samples import individual, spec_named
 
 SCALE = AxisScale(1.0, 250.0, VOLTAGE)
 
@@ -67,7 +67,7 @@ def test_the_truth_lies_within_its_interval_as_often_as_it_says():
 @pytest.mark.parametrize("stop_errors", [1, 4, 12])
 def test_the_endings_looked_ahead_at_are_all_there_are(stop_errors):
     error, freeze = np.geomspace(1e-9, 50.0, 40), np.geomspace(1e-12, 90.0, 40)
-    chances, froze = edge_choice._endings(error, freeze, 60.0, stop_errors)
+    chances, froze = test_choice._endings(error, freeze, 60.0, stop_errors)
     assert chances.sum(axis=0) == pytest.approx(np.ones(40), abs=1e-6)
     assert ((froze >= 0.0) & (froze <= 1.0)).all()
 

@@ -5,12 +5,12 @@ from dataclasses import replace
 import pytest
 
 from upright_bolt.analysis.chip import board_of_run, chip_of_run
-from upright_bolt.analysis.conditions import conditions
-from upright_bolt.analysis.edge_history import known
-from upright_bolt.analysis.evidence import Evidence, evidence
+from upright_bolt.analysis.comparison.conditions import conditions
+from upright_bolt.analysis.stability.history import known
+from upright_bolt.analysis.validation.evidence import Evidence, evidence
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunState, WorkError
 from upright_bolt.model.search import Asked
-from upright_bolt.wording.comparison import condition_title
+from upright_bolt.text.comparison import condition_title
 
 
 def made_up(

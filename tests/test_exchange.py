@@ -9,7 +9,7 @@ import pytest
 
 from support import TwinSession
 from test_commands import data_of, one_sentence
-from upright_bolt.analysis.compare import compare
+from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.run import Measure
 from upright_bolt.model.start import Start

@@ -12,9 +12,9 @@ from hypothesis import strategies as st
 from profile_support import Desk, proof
 from search_support import BOTH, SearchScene
 from test_hold_storms import Storm
-from upright_bolt.analysis.edge_course import Course
-from upright_bolt.analysis.edge_history import Seen
-from upright_bolt.analysis.known_failures import failures_in, near_failure
+from upright_bolt.analysis.stability.course import Course
+from upright_bolt.analysis.stability.history import Seen
+from upright_bolt.analysis.validation.known_failures import failures_in, near_failure
 from upright_bolt.errors import BadInput, BoltError, Refused
 from upright_bolt.model.failure import Failure, FailureKind, comes_near, merged, reaches
 from upright_bolt.model.profile import Profile
@@ -23,7 +23,7 @@ from upright_bolt.presentation.searches import begin_search
 from upright_bolt.profiles.text import profile_of, text_of
 from upright_bolt.service.callers import Caller
 from upright_bolt.settings.failure_log import MOST, FailureLog
-from upright_bolt.wording.search import result
+from upright_bolt.text.search import result
 
 CALLER = Caller(":1.7", uid=1000, pid=4711)
 OFFSETS = st.floats(-200.0, -0.5)

@@ -18,7 +18,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.starting import start_run
-from upright_bolt.wording.events import sentence
+from upright_bolt.text.events import sentence
 from upright_bolt.workload import pool
 from waiting import until
 

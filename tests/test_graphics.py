@@ -6,9 +6,9 @@ import pytest
 
 from support import FaultyFiles, gap_words, read_twin
 from upright_bolt.kernel.clock import RealClock
-from upright_bolt.kernel.graphics_chips import KNOWN_ASLEEP
+from upright_bolt.kernel.gpu.gpus import KNOWN_ASLEEP
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import survey
 
 DRM = "sys/class/drm"

@@ -8,7 +8,7 @@ from overdrive_stand_in import LEVEL, SHAPES, TABLE, OverdriveDriver
 from support import EVERY_ERRNO, FaultyFiles, TwinSession, backend_of, fresh_twin
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.clock import RealClock
-from upright_bolt.kernel.graphics_chips import KNOWN_ASLEEP, find_cards, part_name
+from upright_bolt.kernel.gpu.gpus import KNOWN_ASLEEP, find_cards, part_name
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, NoRegisters, RealFiles
 from upright_bolt.kernel.survey import survey
@@ -17,8 +17,8 @@ from upright_bolt.model.graphics import ChipKind
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
-from upright_bolt.twin.graphics_state import GraphicsDemand
-from upright_bolt.wording.notes import sentence
+from upright_bolt.simulator.graphics_state import GraphicsDemand
+from upright_bolt.text.notes import sentence
 
 CARD = "sys/class/drm/card1"
 AT = "0000:03:00.0"

@@ -6,7 +6,7 @@ from profile_support import Desk
 from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
-from upright_bolt.twin.graphics_state import GraphicsDemand
+from upright_bolt.simulator.graphics_state import GraphicsDemand
 
 LIMIT = "gpu03.power-limit"
 

@@ -5,9 +5,9 @@ from dataclasses import replace
 import pytest
 
 from search_support import SearchScene
-from upright_bolt.analysis.edge_course import Course
-from upright_bolt.analysis.edge_plan import prior_of
-from upright_bolt.analysis.known_failures import failures_in, near_failure
+from upright_bolt.analysis.stability.course import Course
+from upright_bolt.analysis.stability.planner import prior_of
+from upright_bolt.analysis.validation.known_failures import failures_in, near_failure
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.axis import Axis
 from upright_bolt.model.run import RunState
@@ -22,7 +22,7 @@ from upright_bolt.model.search import (
     told_by_person,
 )
 from upright_bolt.presentation.searches import begin_search
-from upright_bolt.session.search_asked import Typed, asked_from
+from upright_bolt.session.search_request import Typed, asked_from
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.workload.plan import kinds_s
 
@@ -228,10 +228,10 @@ def test_what_was_found_is_kept_in_a_profile_as_proven_and_switched_by_the_charg
     """The whole loop: searched, soaked, saved, and in force on battery once the chip is awake."""
     from profile_support import Desk
     from upright_bolt.analysis.chip import chip_on_board
-    from upright_bolt.analysis.proofs import proofs_of
+    from upright_bolt.analysis.validation.proofs import proofs_of
     from upright_bolt.model.profile import Profile
     from upright_bolt.profiles.text import text_of
-    from upright_bolt.twin.graphics_state import GraphicsDemand
+    from upright_bolt.simulator.graphics_state import GraphicsDemand
 
     found = carried(scene, begun(scene, Typed(axis=VOLTAGE)))
     identity = scene.session.about.identity
@@ -258,7 +258,7 @@ def test_what_was_found_is_kept_in_a_profile_as_proven_and_switched_by_the_charg
 
 def test_the_light_scene_alone_is_no_proof_for_a_profile(scene):
     from upright_bolt.analysis.chip import chip_on_board
-    from upright_bolt.analysis.proofs import proofs_of
+    from upright_bolt.analysis.validation.proofs import proofs_of
     from upright_bolt.model.profile import Profile
     from upright_bolt.model.work import Options
     from upright_bolt.profiles.plan import Doubts, plan_for
@@ -328,8 +328,8 @@ def test_what_failed_on_its_way_up_is_held_back_from_there_on():
 
 def test_a_run_tells_which_chip_worked_and_proves_nothing_of_another_in_its_place(scene):
     from upright_bolt.analysis.chip import chip_on_board
-    from upright_bolt.analysis.edge_history import known
-    from upright_bolt.analysis.proofs import proofs_of
+    from upright_bolt.analysis.stability.history import known
+    from upright_bolt.analysis.validation.proofs import proofs_of
     from upright_bolt.model.work import Options
     from upright_bolt.session.chip_wake import wake_for
 

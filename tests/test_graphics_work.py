@@ -8,8 +8,8 @@ import numpy as np
 import pytest
 
 from support import TwinSession
-from upright_bolt.analysis.chip_held import ClockCap, held_by
-from upright_bolt.analysis.shared_heat import best_exchange
+from upright_bolt.analysis.comparison.shared_heat import best_exchange
+from upright_bolt.analysis.limits.gpu_limits import ClockCap, held_by
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.graphics import ChipKind, GraphicsChip
@@ -20,8 +20,8 @@ from upright_bolt.reports.details import details_of
 from upright_bolt.reports.earlier_cooling import cooling_of
 from upright_bolt.session.chip_wake import wake
 from upright_bolt.session.starting import start_run
-from upright_bolt.twin.graphics_state import GraphicsDemand
-from upright_bolt.wording import runs as run_words
+from upright_bolt.simulator.graphics_state import GraphicsDemand
+from upright_bolt.text import runs as run_words
 from upright_bolt.workload import renderer, scene
 from upright_bolt.workload.graphics_load import RESET, GraphicsLoad
 from upright_bolt.workload.load import Task

@@ -8,17 +8,17 @@ from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from support import TwinSession
-from upright_bolt.analysis.constraint_judge import ConstraintJudge
-from upright_bolt.analysis.constraints import NEAR_LIMIT, Bounds, Readings, basis_of, bears_out, held_by
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.analysis.limits.constraints import NEAR_LIMIT, Bounds, Readings, basis_of, bears_out, held_by
+from upright_bolt.analysis.limits.judge import ConstraintJudge
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.session.session import SAMPLE_S
-from upright_bolt.twin.chip import plover, skerry, tern
-from upright_bolt.twin.demand import Demand
-from upright_bolt.twin.machine import Twin, TwinClock
-from upright_bolt.twin.state import fresh_state
-from upright_bolt.wording.constraints import basis
+from upright_bolt.simulator.chip import plover, skerry, tern
+from upright_bolt.simulator.demand import Demand
+from upright_bolt.simulator.machine import Twin, TwinClock
+from upright_bolt.simulator.state import fresh_state
+from upright_bolt.text.constraints import basis
 
 WATTS = st.one_of(st.none(), st.floats(0.5, 120))
 LIMITS = st.tuples(WATTS, WATTS, WATTS)

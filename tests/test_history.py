@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from upright_bolt.desktop.app import application
-from upright_bolt.desktop.chart import TimeAxis
+from upright_bolt.desktop.widgets.chart import TimeAxis
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import RunStarted
 from upright_bolt.model.quantity import CLOCK, POWER, clock_text

@@ -12,14 +12,14 @@ from profile_support import PREFERENCE, RULES, sample_profiles
 from support import write_tree
 from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.errors import BadInput, BoltError, Denied
-from upright_bolt.kernel.writers import Writers
+from upright_bolt.kernel.changes.writers import Writers
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
-from upright_bolt.twin.machine import open_twin
-from upright_bolt.twin.outside import tell
+from upright_bolt.simulator.machine import open_twin
+from upright_bolt.simulator.outside import tell
 from waiting import until
 
 PROFILES = "org.upright-bolt.manage-profiles"

@@ -9,8 +9,8 @@ from upright_bolt.session.session import Session
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.twin.machine import TwinClock
-from upright_bolt.wording.trials import refusal
+from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.text.trials import refusal
 
 LATE_S = 0.117
 """Seen under load on a real kernel."""

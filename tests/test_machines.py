@@ -10,15 +10,15 @@ from support import FaultyFiles, fresh_twin, gap_words, write_tree
 from upright_bolt.app import open_session, parse_machine
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.channels import Supplies
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.probe import Probe, cpu_list
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.sensors.channels import Supplies
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of, part_of
 from upright_bolt.model.control import ControlState
-from upright_bolt.wording.notes import sentence
+from upright_bolt.text.notes import sentence
 from upright_bolt.workload.load import Task
 
 FAULTS = ("missing", "empty", "not a number", "bytes", "too long", "a folder", "unreadable")

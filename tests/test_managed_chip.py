@@ -3,14 +3,14 @@
 import pytest
 
 from support import TwinSession
-from upright_bolt.analysis.evidence import evidence
+from upright_bolt.analysis.validation.evidence import evidence
 from upright_bolt.errors import BadInput
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.work import Options
 from upright_bolt.session.chip_wake import wake
 from upright_bolt.session.session import SAMPLE_S
-from upright_bolt.wording.trials import refusal
+from upright_bolt.text.trials import refusal
 
 MACHINE = "twin:tern-two-rails"
 MOVED = {

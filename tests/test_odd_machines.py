@@ -10,8 +10,8 @@ from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
 from upright_bolt.settings.backend import Backend
-from upright_bolt.wording.notes import sentence
-from upright_bolt.wording.trials import row_sentence
+from upright_bolt.text.notes import sentence
+from upright_bolt.text.trials import row_sentence
 
 CPU = "sys/devices/system/cpu"
 

@@ -20,9 +20,9 @@ from upright_bolt.profiles.keys import key_of, name_of
 from upright_bolt.profiles.plan import Doubts, plan_for
 from upright_bolt.profiles.text import profile_of, text_of
 from upright_bolt.service.callers import Caller
-from upright_bolt.wording.hold import entry_words, standing_words, used_words
-from upright_bolt.wording.rules import parse_rules, rules_text, until
-from upright_bolt.wording.rules import why as rule_why
+from upright_bolt.text.enforcement import entry_words, standing_words, used_words
+from upright_bolt.text.rules import parse_rules, rules_text, until
+from upright_bolt.text.rules import why as rule_why
 
 CHIP = "Example Q1, stepping 1, microcode 0x1"
 EXAMPLE = Profile(

@@ -22,9 +22,9 @@ from upright_bolt.model.note import NoteCode, Subject, note
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.twin.machine import TwinClock
-from upright_bolt.wording.notes import sentence
-from upright_bolt.wording.trials import drift, refusal
+from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.text.notes import sentence
+from upright_bolt.text.trials import drift, refusal
 
 BEHIND_REGISTERS = ("current", "clamp", "turbo-table", "hot-signal")
 

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from sqlalchemy import create_engine, event
 
 from support import TwinSession
-from upright_bolt.analysis import compare as cmp
-from upright_bolt.analysis.evidence import evidence
+from upright_bolt.analysis.comparison import compare as cmp
 from upright_bolt.analysis.numbers import NUMBERS
 from upright_bolt.analysis.summary import constraint_shares, summarise
+from upright_bolt.analysis.validation.evidence import evidence
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError, settled_from_s
@@ -25,7 +25,7 @@ from upright_bolt.reports.export import compared_data, export_csv, run_data
 from upright_bolt.session.starting import start_run
 from upright_bolt.store import tables
 from upright_bolt.store.runs import RunStore
-from upright_bolt.wording import comparison
+from upright_bolt.text import comparison
 from upright_bolt.workload.load import Task
 from waiting import within
 

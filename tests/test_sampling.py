@@ -7,17 +7,17 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from support import FaultyFiles, TwinSession, fresh_twin, read_twin
-from upright_bolt.analysis.constraint_judge import FixedLimits
-from upright_bolt.analysis.constraints import Readings, held_by
-from upright_bolt.kernel.channels import BatteryFiles, BusyTable, Counter, Gauge, Supplies
-from upright_bolt.kernel.number_sweep import NumberSweep, number_of
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.analysis.limits.constraints import Readings, held_by
+from upright_bolt.analysis.limits.judge import FixedLimits
+from upright_bolt.kernel.sensors.channels import BatteryFiles, BusyTable, Counter, Gauge, Supplies
+from upright_bolt.kernel.sensors.number_sweep import NumberSweep, number_of
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.constraint import Constraint as C
 from upright_bolt.model.machine import Identity, Topology
 from upright_bolt.model.quantity import CLOCK, POWER, SHARE, SPEED
 from upright_bolt.model.sensor import Sensor, SensorKind
-from upright_bolt.twin.machine import TwinClock
+from upright_bolt.simulator.machine import TwinClock
 
 
 class Hand:

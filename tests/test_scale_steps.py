@@ -3,8 +3,8 @@
 import pytest
 from PyQt6.QtCore import Qt
 
-from upright_bolt.desktop.scale_strip import ScaleStrip
-from upright_bolt.desktop.theme import LIGHT
+from upright_bolt.desktop.widgets.theme import LIGHT
+from upright_bolt.desktop.workbench.range_slider import ScaleStrip
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import Control, ControlState
 

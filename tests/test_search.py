@@ -8,8 +8,8 @@ import pytest
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
 from upright_bolt.analysis.chip import board_of
-from upright_bolt.analysis.edge_course import Course
-from upright_bolt.analysis.edge_history import known
+from upright_bolt.analysis.stability.course import Course
+from upright_bolt.analysis.stability.history import known
 from upright_bolt.app import _stay_awake
 from upright_bolt.errors import BadInput, MachineFroze, Refused
 from upright_bolt.model.run import RunRole
@@ -25,14 +25,14 @@ from upright_bolt.model.search import (
     Search,
     Why,
 )
-from upright_bolt.presentation.edge_picture import picture_of
 from upright_bolt.presentation.searches import begin_search
+from upright_bolt.presentation.stability_picture import picture_of
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
-from upright_bolt.session.edge_search import LID_CLOSED, ON_BATTERY, start_search
 from upright_bolt.session.session import SAMPLE_S
+from upright_bolt.session.stability_search import LID_CLOSED, ON_BATTERY, start_search
+from upright_bolt.simulator.outside import Outside
 from upright_bolt.store.search_log import look_back
-from upright_bolt.twin.outside import Outside
 from waiting import until
 
 

@@ -10,9 +10,9 @@ import sys
 import pytest
 
 from search_support import BOTH, SearchScene
-from upright_bolt import sealed as seals
+from upright_bolt import checksummed_log as seals
 from upright_bolt.model.search import Outcome, Purpose, Why
-from upright_bolt.session.edge_search import ActiveSearch
+from upright_bolt.session.stability_search import ActiveSearch
 from upright_bolt.settings.backend import Backend
 from upright_bolt.store import search_log
 from waiting import until

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from test_commands import data_of, one_sentence
-from upright_bolt.analysis import difference as diff
+from upright_bolt.analysis.comparison import difference as diff
 from upright_bolt.errors import Refused
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work

@@ -6,8 +6,8 @@ import pytest
 
 from support import TwinSession
 from test_commands import data_of, one_sentence
-from upright_bolt.analysis.compare import compare
-from upright_bolt.analysis.conditions import ConditionKind, unlike
+from upright_bolt.analysis.comparison.compare import compare
+from upright_bolt.analysis.comparison.conditions import ConditionKind, unlike
 from upright_bolt.model.event import NotSettled
 from upright_bolt.model.run import RunRole
 from upright_bolt.model.start import Start
@@ -16,7 +16,7 @@ from upright_bolt.session.run_progress import RunStage
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.start import LONGEST_WAIT_S
 from upright_bolt.session.starting import start_run
-from upright_bolt.wording.start import waiting
+from upright_bolt.text.start import waiting
 
 
 def begun(on_tern: TwinSession, start: Start | None, seconds: float = 60.0, workload: str = "steady"):

@@ -7,11 +7,11 @@ import pytest
 
 from support import TwinSession
 from test_trees import opened  # noqa: F401 - a fixture
-from upright_bolt.analysis.compare import compare, spread_of
-from upright_bolt.analysis.conditions import ConditionKind, conditions, unlike
-from upright_bolt.analysis.constraints import Bounds, basis_of
+from upright_bolt.analysis.comparison.compare import compare, spread_of
+from upright_bolt.analysis.comparison.conditions import ConditionKind, conditions, unlike
+from upright_bolt.analysis.comparison.sweep import controls_with_runs, lines, results_of, words_of
+from upright_bolt.analysis.limits.constraints import Bounds, basis_of
 from upright_bolt.analysis.numbers import BY_KEY
-from upright_bolt.analysis.sweep import controls_with_runs, lines, results_of, words_of
 from upright_bolt.errors import BadInput
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunRecord, RunRole, RunState, WorkError
@@ -21,9 +21,9 @@ from upright_bolt.reports.details import details_data, details_of
 from upright_bolt.session.series import SeriesAsked, start_series
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.steps import Step, ladder, repeats
-from upright_bolt.wording import comparison
-from upright_bolt.wording import runs as run_words
-from upright_bolt.wording.constraints import basis
+from upright_bolt.text import comparison
+from upright_bolt.text import runs as run_words
+from upright_bolt.text.constraints import basis
 
 
 def made(number, score, errors=0, workload="steady", machine="twin:tern", **settings):

@@ -12,7 +12,7 @@ import pytest
 
 import waiting
 from upright_bolt.cli import in_order
-from upright_bolt.wording.times import date_and_time
+from upright_bolt.text.times import date_and_time
 
 COMMAND = [sys.executable, "-m", "upright_bolt"]
 

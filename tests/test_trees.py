@@ -12,7 +12,7 @@ from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
-from upright_bolt.kernel.graphics_chips import KNOWN_ASLEEP, find_cards
+from upright_bolt.kernel.gpu.gpus import KNOWN_ASLEEP, find_cards
 from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.mailbox import MAILBOX
@@ -21,9 +21,9 @@ from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
-from upright_bolt.wording import notes
-from upright_bolt.wording.sheet import conflicts, sheet
-from upright_bolt.wording.trials import refusal
+from upright_bolt.text import notes
+from upright_bolt.text.report import conflicts, sheet
+from upright_bolt.text.trials import refusal
 
 SETTABLE = {
     "hybrid-laptop": {
@@ -135,7 +135,7 @@ def test_nothing_below_a_sleeping_chip_is_read(tmp_path):
     """Survey, sensor chips, capture and a sample: any reading of what its driver answers fails the test."""
     from upright_bolt.captures.archive import collect, write
     from upright_bolt.kernel.clock import RealClock
-    from upright_bolt.kernel.sample_reader import SampleReader
+    from upright_bolt.kernel.sensors.sample_reader import SampleReader
 
     files, registers = ports_of(build_tree("odd-supplies-pc", tmp_path / "t"))
     sleeping = f"{paths.DRM}/card1/device/"

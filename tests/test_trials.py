@@ -15,9 +15,9 @@ from upright_bolt.session.session import Session
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.twin.machine import TwinClock
-from upright_bolt.twin.state import document
-from upright_bolt.wording.events import sentence
+from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.state import document
+from upright_bolt.text.events import sentence
 
 ASKED = {"sustained": 25.0, "burst": 25.0, "epp": 96.0}
 STOCK = {"sustained": 18.0, "burst": 45.0, "epp": 128.0}

@@ -9,10 +9,10 @@ from hypothesis import strategies as st
 from support import fresh_twin
 from upright_bolt.errors import BoltError, FileFault, NotHere
 from upright_bolt.kernel import paths, registers
-from upright_bolt.twin.chip import tern
-from upright_bolt.twin.files_power import energy_uj, kept_watts, kept_window_s
-from upright_bolt.twin.machine import TwinClock, open_twin
-from upright_bolt.twin.state import load_state
+from upright_bolt.simulator.chip import tern
+from upright_bolt.simulator.files_power import energy_uj, kept_watts, kept_window_s
+from upright_bolt.simulator.machine import TwinClock, open_twin
+from upright_bolt.simulator.state import load_state
 
 POLICY = "/sys/devices/system/cpu/cpufreq/policy3"
 ZONE = "/sys/class/powercap/intel-rapl:0"

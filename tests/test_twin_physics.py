@@ -6,13 +6,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from upright_bolt.twin.chip import tern
-from upright_bolt.twin.demand import Demand
-from upright_bolt.twin.machine import open_twin
-from upright_bolt.twin.noise import Noise
-from upright_bolt.twin.physics import Physics
-from upright_bolt.twin.rails import AGENT, Conditions, rails_of, rates
-from upright_bolt.twin.state import document, fresh_state, load_state
+from upright_bolt.simulator.chip import tern
+from upright_bolt.simulator.demand import Demand
+from upright_bolt.simulator.machine import open_twin
+from upright_bolt.simulator.noise import Noise
+from upright_bolt.simulator.physics import Physics
+from upright_bolt.simulator.rails import AGENT, Conditions, rails_of, rates
+from upright_bolt.simulator.state import document, fresh_state, load_state
 
 EVERYONE = frozenset(range(12))
 

@@ -7,16 +7,16 @@ import pytest
 from support import EVERY_ERRNO, FaultyFiles, TwinSession, awake_files, backend_of, fresh_twin, gap_words
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.graphics_chips import find_cards
+from upright_bolt.kernel.gpu.gpus import find_cards
 from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.declaration import Kind
 from upright_bolt.settings import apply
-from upright_bolt.twin.chip import TWINS
-from upright_bolt.wording.notes import sentence
-from upright_bolt.wording.trials import refusal
+from upright_bolt.simulator.chip import TWINS
+from upright_bolt.text.notes import sentence
+from upright_bolt.text.trials import refusal
 
 NAMES = sorted(TWINS)
 BOARD = "/sys/class/firmware-attributes/quayboard/attributes"

@@ -10,15 +10,15 @@ from pathlib import Path
 import pytest
 
 from support import fresh_twin
-from upright_bolt import sealed
+from upright_bolt import checksummed_log
 from upright_bolt.errors import Refused
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.journal import EARLIER, OLDEST, VERSION
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.twin.machine import TwinClock
-from upright_bolt.wording.trials import recovered
+from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.text.trials import recovered
 
 RECORDS = Path(__file__).with_name("records")
 SUSTAINED = [f"/sys/class/powercap/{zone}:0/constraint_0_power_limit_uw" for zone in ("intel-rapl", "intel-rapl-mmio")]
@@ -74,7 +74,9 @@ def first_form(boot_id):
 
 
 def sealed_form(boot_id):
-    return sealed.sealed(OLDEST - 1, b'{"kind":"kept","kept":{"sustained":25.0},"boot_id":"%s"}' % boot_id.encode())
+    return checksummed_log.sealed(
+        OLDEST - 1, b'{"kind":"kept","kept":{"sustained":25.0},"boot_id":"%s"}' % boot_id.encode()
+    )
 
 
 @pytest.mark.parametrize(("name", "form"), [(EARLIER, first_form), ("journal", sealed_form)])

@@ -14,7 +14,7 @@ from upright_bolt.model.trial import RecoveryOutcome
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.wording.notes import about, sentence
+from upright_bolt.text.notes import about, sentence
 from vendor_library_stand_in import (
     FUNCTION_NOT_FOUND,
     GPU_IS_LOST,

@@ -8,17 +8,17 @@ import pytest
 from support import TwinSession
 from test_commands import data_of, one_sentence
 from test_sweeps import made
-from upright_bolt.analysis.compare import compare
-from upright_bolt.analysis.difference import Doubt, Spread, difference, from_one
-from upright_bolt.analysis.looks import LOOK_LEVEL, decided, look, runs_to_next_look
+from upright_bolt.analysis.comparison.compare import compare
+from upright_bolt.analysis.comparison.difference import Doubt, Spread, difference, from_one
+from upright_bolt.analysis.comparison.run_spread import PRIOR_RELATIVE, RunSpreads
+from upright_bolt.analysis.comparison.sequential_test import LOOK_LEVEL, decided, look, runs_to_next_look
+from upright_bolt.analysis.comparison.sweep import lines
 from upright_bolt.analysis.numbers import BY_KEY
-from upright_bolt.analysis.run_spread import PRIOR_RELATIVE, RunSpreads
-from upright_bolt.analysis.sweep import lines
 from upright_bolt.model.run import RunRole, RunState, WorkError
 from upright_bolt.model.start import Start
 from upright_bolt.session.steps import Outcome, Step, until_decided
-from upright_bolt.wording import comparison
-from upright_bolt.wording.faults import fault_words, state_words
+from upright_bolt.text import comparison
+from upright_bolt.text.faults import fault_words, state_words
 
 WRONG = (WorkError(3.0, 1, "vector", "wrong result"), WorkError(4.0, 2, "vector", "wrong result"))
 

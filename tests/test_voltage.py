@@ -15,8 +15,8 @@ from upright_bolt.model.control import ControlState, parse_value
 from upright_bolt.model.run import RunState
 from upright_bolt.model.work import Work
 from upright_bolt.session.starting import start_run
-from upright_bolt.wording.notes import sentence
-from upright_bolt.wording.trials import refusal
+from upright_bolt.text.notes import sentence
+from upright_bolt.text.trials import refusal
 
 BOTH = {"core-offset": -80.0, "cache-offset": -80.0}
 

@@ -11,11 +11,11 @@ from PyQt6.QtWidgets import QApplication, QPushButton
 
 import waiting
 from support import gap_words
-from upright_bolt.analysis.evidence import evidence
+from upright_bolt.analysis.validation.evidence import evidence
 from upright_bolt.app import open_session
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import application
-from upright_bolt.desktop.scale_strip import ScaleStrip
+from upright_bolt.desktop.widgets import theme
+from upright_bolt.desktop.workbench.range_slider import ScaleStrip
 from upright_bolt.model.run import WorkError
 from window_support import click, draft, row, run_to_end, type_value, until, words_of
 

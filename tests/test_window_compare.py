@@ -4,7 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from upright_bolt.desktop.run_sheet import RunSheet
+from upright_bolt.desktop.compare.run_report import RunSheet
 from upright_bolt.model.run import RunState
 from window_support import FAST, begin_at_once, click, run_to_end, until, words_of
 

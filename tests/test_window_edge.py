@@ -5,7 +5,7 @@ from PyQt6.QtCore import QPoint, Qt
 from PyQt6.QtTest import QTest
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
-from upright_bolt.desktop import theme
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.search import FAILED, Purpose, Why
 from window_support import click, type_value, until, words_of
 

@@ -11,15 +11,15 @@ from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 import window_faults
 from search_support import SearchScene
 from trees import TREES, build_tree
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.help_dialog import HelpDialog
 from upright_bolt.desktop.preferences_dialog import PreferencesDialog
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.trial import Drift
 from upright_bolt.presentation.ports import Snapshot
-from upright_bolt.twin.chip import TWINS
-from upright_bolt.wording.search import story
+from upright_bolt.simulator.chip import TWINS
+from upright_bolt.text.search import story
 from window_support import run_to_end, until
 
 SIZES = ((1024, 700), (1280, 800), (1920, 1080))

@@ -12,15 +12,15 @@ from PyQt6.QtWidgets import QApplication
 from bus_support import DEBIAN_PYTHON
 from profile_support import PREFERENCE
 from upright_bolt.app import open_session
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp
 from upright_bolt.desktop.closing_dialog import ClosingDialog
-from upright_bolt.desktop.notices import notify
-from upright_bolt.desktop.panel import NO_PANEL, number_of
+from upright_bolt.desktop.tray_icon import NO_PANEL, number_of
+from upright_bolt.desktop.widgets import theme
+from upright_bolt.desktop.widgets.notices import notify
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
 from upright_bolt.presentation.preferences import PanelNumber, WhenClosed
 from upright_bolt.session.autostart import PANEL, Autostart
-from upright_bolt.wording.hold import notable
+from upright_bolt.text.enforcement import notable
 from waiting import until as wait_until
 from window_support import FAST, click, until
 

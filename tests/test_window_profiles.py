@@ -8,12 +8,12 @@ from PyQt6.QtWidgets import QLabel
 
 from profile_support import proof
 from upright_bolt.analysis.chip import chip_on_board
-from upright_bolt.desktop import theme
-from upright_bolt.desktop.profile_cells import MeasureCell, SettingCell
-from upright_bolt.desktop.profile_dialogs import NameDialog, TextDialog
+from upright_bolt.desktop.profiles.cells import MeasureCell, SettingCell
+from upright_bolt.desktop.profiles.dialogs import NameDialog, TextDialog
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
-from upright_bolt.wording.events import sentence, short
+from upright_bolt.text.events import sentence, short
 from window_support import click, type_value, until, words_of
 
 

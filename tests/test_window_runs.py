@@ -9,13 +9,13 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
 from upright_bolt.app import open_session
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.walkthrough import Walkthrough
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.event import RunStarted
 from upright_bolt.model.run import RunState
 from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.store.runs import RunStore
-from upright_bolt.wording.events import sentence
+from upright_bolt.text.events import sentence
 from window_support import click, row, run_to_end, type_value, until, words_of
 
 

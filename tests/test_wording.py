@@ -8,9 +8,9 @@ from upright_bolt.kernel.interfaces import arguments
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.event import ChangedByOthers, Event, ProcessorsChanged
 from upright_bolt.model.note import Note, NoteCode, note
-from upright_bolt.plain_text import capital, small
-from upright_bolt.wording import events, notes
-from upright_bolt.wording.times import length
+from upright_bolt.sanitize import capital, small
+from upright_bolt.text import events, notes
+from upright_bolt.text.times import length
 
 PARTICULARS = {
     "folder": "/sys/x", "what": "busy", "path": "/sys/x", "why": "there is no bus", "fault": "gone", "text": "abc",

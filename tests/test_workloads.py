@@ -11,10 +11,10 @@ import pytest
 
 from support import TwinSession
 from test_commands import data_of, one_sentence
-from upright_bolt.analysis.compare import compare
+from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.analysis.responsiveness import frame_numbers, latencies
 from upright_bolt.errors import BadInput
-from upright_bolt.kernel.processes import Process, ProcessTable, busiest_others, wake_ups
+from upright_bolt.kernel.changes.processes import Process, ProcessTable, busiest_others, wake_ups
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import CheckersProved
 from upright_bolt.model.quantity import TEMPERATURE
@@ -26,7 +26,7 @@ from upright_bolt.model.work import Options, Work, number_in
 from upright_bolt.model.workloads import LIGHT, MIXES, PROOF, WORKLOADS, Stage, Way, Workload
 from upright_bolt.session.start import SWING_C, RestWatch
 from upright_bolt.session.starting import start_run
-from upright_bolt.wording.comparison import finding
+from upright_bolt.text.comparison import finding
 from upright_bolt.workload.blocks import Mix
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.plan import stage_at
@@ -317,7 +317,7 @@ def test_a_checker_that_misses_its_planted_error_proves_nothing():
 
 
 def test_a_proof_whose_checker_was_never_tested_has_failed(on_tern: TwinSession, monkeypatch):
-    from upright_bolt.workload.twin_load import TwinLoad
+    from upright_bolt.workload.simulated_load import TwinLoad
 
     monkeypatch.setattr(TwinLoad, "errors", lambda self: [])
     record = on_tern.run(20.0, workload="proof")

@@ -9,8 +9,8 @@ from PyQt6.QtWidgets import QLabel
 
 import waiting
 from upright_bolt.app import open_session
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.app import DesktopApp, application
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.start import Start
 
 FAST = 3  # index in the list of a twin's paces: 300 times as fast as life

@@ -8,21 +8,21 @@ from typing import TYPE_CHECKING
 from upright_bolt.app_ports import MachineWord, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse, NoFolder
 from upright_bolt.model.note import Note, NoteCode, Subject, note
-from upright_bolt.ownership import become, caller, check_own, is_root
+from upright_bolt.privileges import become, caller, check_own, is_root
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.wording.notes import clause
+from upright_bolt.text.notes import clause
 
 if TYPE_CHECKING:
     from collections.abc import Callable
 
+    from upright_bolt.kernel.changes.writers import Writers
     from upright_bolt.kernel.machine_ports import MachinePorts
-    from upright_bolt.kernel.writers import Writers
     from upright_bolt.service.client import ServiceAccess
     from upright_bolt.session.machine import Machine
     from upright_bolt.session.session import Session
     from upright_bolt.settings.access import MachineAccess
     from upright_bolt.settings.engine import SettingsEngine
-    from upright_bolt.twin.machine import Twin
+    from upright_bolt.simulator.machine import Twin
     from upright_bolt.workload.load import Load, Task
 
 DEFAULT_MACHINE = "host"
@@ -89,7 +89,7 @@ def _machine(opened: OpenMachine) -> "Machine":
     if twin is None:
         nothing_runs = "A tree is a copy of kernel files: it has no processor on which a workload could run."
         return Machine(opened.ports, "copy of kernel files", no_load=nothing_runs)
-    from upright_bolt.twin.outside import Outside
+    from upright_bolt.simulator.outside import Outside
 
     outside = opened.ports.changes if isinstance(opened.ports.changes, Outside) else Outside(twin)
     return Machine(
@@ -102,11 +102,11 @@ def _machine(opened: OpenMachine) -> "Machine":
 
 
 def _twin_load(twin: "Twin", task: "Task") -> "Load":
-    from upright_bolt.workload.twin_load import TwinLoad
+    from upright_bolt.workload.simulated_load import TwinLoad
 
     if not task.known.on_gpu:
         return TwinLoad(twin, task)
-    from upright_bolt.workload.twin_graphics_load import TwinGraphicsLoad
+    from upright_bolt.workload.simulated_gpu_load import TwinGraphicsLoad
 
     return _of_graphics(task, TwinGraphicsLoad(twin, task), lambda steady: TwinLoad(twin, steady))
 
@@ -369,7 +369,7 @@ def serve(machine: str, data: Path | None, idle_s: float) -> None:
         BadInput: no such machine.
         BoltError: the bus cannot be reached, or its name is taken.
     """
-    from upright_bolt.kernel.writers import Writers
+    from upright_bolt.kernel.changes.writers import Writers
     from upright_bolt.service.capabilities import CAP_SYS_ADMIN, drop
     from upright_bolt.service.daemon import serve as serve_on_bus
 

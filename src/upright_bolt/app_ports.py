@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BoltError
-from upright_bolt.kernel.changes import MachineChanges, NoChanges
+from upright_bolt.kernel.changes.port import MachineChanges, NoChanges
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import COPY_STRIDE, CopiedFiles, DeviceRegisters, RealFiles
-from upright_bolt.ownership import check_own, is_root
+from upright_bolt.privileges import check_own, is_root
 
 if TYPE_CHECKING:
-    from upright_bolt.kernel.writers import Writers
-    from upright_bolt.twin.machine import Twin
+    from upright_bolt.kernel.changes.writers import Writers
+    from upright_bolt.simulator.machine import Twin
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,12 +50,12 @@ def open_ports(
         registers = DeviceRegisters(root, COPY_STRIDE)
         changes: MachineChanges = NoChanges()
         if served:
-            from upright_bolt.kernel.real_changes import RealChanges
+            from upright_bolt.kernel.changes.real import RealChanges
 
             changes = RealChanges(root, writers, lambda: registers.writes)
         return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0, changes=changes), None
-    from upright_bolt.twin.machine import TwinClock, open_twin
-    from upright_bolt.twin.outside import Outside
+    from upright_bolt.simulator.machine import TwinClock, open_twin
+    from upright_bolt.simulator.outside import Outside
 
     twin = open_twin(word.rest, folder / "twin.json")
     if not saved:
@@ -72,8 +72,8 @@ def open_ports(
 
 def host_ports(writers: "Writers | None" = None) -> MachinePorts:
     """Return this computer's ports."""
-    from upright_bolt.kernel.programs import DeskUsers, ProgramScan
-    from upright_bolt.kernel.real_changes import RealChanges
+    from upright_bolt.kernel.changes.programs import DeskUsers, ProgramScan
+    from upright_bolt.kernel.changes.real import RealChanges
 
     root = Path("/")
     files = RealFiles(root)

@@ -20,7 +20,7 @@ from typing import IO, Any, Generic, TypeVar, get_args, get_type_hints
 import msgspec
 
 from upright_bolt.errors import BadInput, BoltError, Damaged
-from upright_bolt.plain_text import printable, small
+from upright_bolt.sanitize import printable, small
 
 T = TypeVar("T")
 

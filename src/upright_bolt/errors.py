@@ -17,7 +17,7 @@ The tree::
 import errno as errno_names
 import os
 
-from upright_bolt.plain_text import one_line
+from upright_bolt.sanitize import one_line
 
 
 class BoltError(Exception):

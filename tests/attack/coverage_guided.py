@@ -77,8 +77,8 @@ def seeds(folder: Path) -> None:
     from support import TwinSession, fresh_twin
     from upright_bolt.captures.archive import collect, write
     from upright_bolt.service import wire
+    from upright_bolt.simulator.machine import TwinClock
     from upright_bolt.store.exchange import export_json
-    from upright_bolt.twin.machine import TwinClock
 
     session = TwinSession(folder / "data")
     access = session.session.access

@@ -22,7 +22,7 @@ from upright_bolt.service.callers import Caller
 from upright_bolt.session.starting import start_run
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.wording.trials import recovered
+from upright_bolt.text.trials import recovered
 
 NOT_RECORDS = ("holder", "reserve", "runs.sqlite-running")
 """Words for others, room on the disk, and locks: whatever stands there changes nothing."""

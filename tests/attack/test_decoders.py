@@ -18,8 +18,8 @@ from hypothesis import strategies as st
 from test_record import Scene
 
 from support import TwinSession, fresh_twin
-from upright_bolt import sealed as seals
-from upright_bolt.analysis.compare import compare
+from upright_bolt import checksummed_log as seals
+from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.captures import reader
 from upright_bolt.captures.archive import collect, write
 from upright_bolt.cli.output import print_list, print_run
@@ -27,19 +27,19 @@ from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.trial import Trial
 from upright_bolt.model.work import Options, check_options, number_in
-from upright_bolt.plain_text import one_line
 from upright_bolt.reports.details import details_data, details_of
 from upright_bolt.reports.export import export_csv, run_data, runs_table
 from upright_bolt.reports.report import export_html
+from upright_bolt.sanitize import one_line
 from upright_bolt.service import helper, verbs, wire
 from upright_bolt.settings import journal as journals
 from upright_bolt.settings.journal import Entry, EntryKind, Journal, Stock
+from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.state import document
 from upright_bolt.store.exchange import export_json, import_json
 from upright_bolt.store.frame_file import read_frame_times
 from upright_bolt.store.runs import RunStore
-from upright_bolt.twin.machine import TwinClock
-from upright_bolt.twin.state import document
-from upright_bolt.wording.events import during_run
+from upright_bolt.text.events import during_run
 
 ASKED = {"sustained": 25.0, "epp": 96.0}
 SHOWN_S = 3.0

@@ -17,7 +17,7 @@ from profile_support import PROVEN_MV, Desk
 from upright_bolt.app import parse_machine
 from upright_bolt.errors import BoltError, MachineFroze
 from upright_bolt.service.callers import Caller
-from upright_bolt.settings import stamp
+from upright_bolt.settings import timestamp
 
 STEP_MV = 1000.0 / 1024.0
 PLANES = {"core-offset": 0, "cache-offset": 2}
@@ -121,7 +121,7 @@ class Life(RuleBasedStateMachine):
     def teardown(self) -> None:
         with suppress(BoltError):
             self.desk.close()
-        stamp.datetime = datetime
+        timestamp.datetime = datetime
         shutil.rmtree(self.folder)
 
     @invariant()
@@ -311,7 +311,7 @@ class Life(RuleBasedStateMachine):
             def now(cls, tz=None):
                 return datetime.now(tz) + timedelta(days=days)
 
-        stamp.datetime = Shifted
+        timestamp.datetime = Shifted
 
     @rule(number=st.integers(0, 1 << 30))
     def flip_a_bit(self, number: int) -> None:

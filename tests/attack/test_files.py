@@ -22,10 +22,10 @@ from upright_bolt.disk import csv_cell
 from upright_bolt.errors import BadInput, BoltError, FileFault, InUse
 from upright_bolt.kernel.ports import CopiedFiles
 from upright_bolt.model.work import Options, check_options, number_in
-from upright_bolt.ownership import check_own
+from upright_bolt.privileges import check_own
 from upright_bolt.settings.lock import MachineLock
+from upright_bolt.simulator.machine import TwinClock
 from upright_bolt.store.exchange import export_json
-from upright_bolt.twin.machine import TwinClock
 from waiting import until, within
 from window_support import drop
 from window_support import until as shown

@@ -9,18 +9,18 @@ from pathlib import Path
 import pytest
 
 from support import FaultyFiles, fresh_twin, recorded, recorded_kinds
-from upright_bolt import sealed as seals
+from upright_bolt import checksummed_log as seals
 from upright_bolt.errors import BoltError, Damaged, Refused
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.trial import RecoveryOutcome, Trial
 from upright_bolt.settings import journal as journals
-from upright_bolt.settings import past as pasts
+from upright_bolt.settings import journal_replay as pasts
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.journal import COMPACT_BYTES, Entry, EntryKind, Journal, Stock
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.twin.machine import TwinClock
-from upright_bolt.wording.trials import recovered
+from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.text.trials import recovered
 
 ASKED = {"sustained": 25.0, "burst": 30.0, "epp": 96.0}
 KEPT = {"sustained": 21.0}

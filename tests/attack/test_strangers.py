@@ -12,15 +12,15 @@ import pytest
 
 from profile_support import sample_profiles
 from upright_bolt.errors import BadInput, Denied
+from upright_bolt.kernel.changes.programs import DeskUsers, ProgramScan
+from upright_bolt.kernel.changes.writers import Writers
 from upright_bolt.kernel.ports import RealFiles
-from upright_bolt.kernel.programs import DeskUsers, ProgramScan
-from upright_bolt.kernel.writers import Writers
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.folder import ProfileFolder
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
 from upright_bolt.service.names import Action
-from upright_bolt.twin.outside import tell
+from upright_bolt.simulator.outside import tell
 from waiting import until
 
 NOBODY = 65534

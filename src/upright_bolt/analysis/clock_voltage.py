@@ -14,7 +14,7 @@ from math import floor
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.chip_held import HIGHEST_CLOCK
+from upright_bolt.analysis.limits.gpu_limits import HIGHEST_CLOCK
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.control import Control, ControlState, Value

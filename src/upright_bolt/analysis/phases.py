@@ -7,7 +7,7 @@ from functools import partial
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.constraints import NO_BOUNDS, Bounds, basis_of
+from upright_bolt.analysis.limits.constraints import NO_BOUNDS, Bounds, basis_of
 from upright_bolt.analysis.summary import Floats, Mask, constraint_shares
 from upright_bolt.model.constraint import CODE, Basis, Constraint
 

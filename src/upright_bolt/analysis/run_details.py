@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass, field
 
-from upright_bolt.analysis import thermal
+from upright_bolt.analysis.cooling import fit
 from upright_bolt.analysis.phases import Phase
 
 
@@ -18,11 +18,11 @@ class RunDetails:
     """
 
     phases: tuple[Phase, ...]
-    cooling: thermal.Cooling | None
+    cooling: fit.Cooling | None
     below_c: float | None
     beside_w: dict[str, float] = field(default_factory=dict)
 
     @property
-    def carried(self) -> thermal.Interval | None:
+    def carried(self) -> fit.Interval | None:
         """The watts that the cooling carries below the temperature asked for; None if not asked or not known."""
         return None if self.cooling is None or self.below_c is None else self.cooling.carries(self.below_c)

@@ -1,7 +1,7 @@
 """A capture: exactly the kernel files and registers that this program looks at, in one archive that ``tree:`` opens.
 
 Nothing personal is in it. No serial number, MAC address or host name is ever read; of files that may hold more than
-what this program looks at, only that is kept (``captures.sifted``). Registers lie in ``dev/cpu/N/msr``, eight bytes
+what this program looks at, only that is kept (``captures.redaction``). Registers lie in ``dev/cpu/N/msr``, eight bytes
 each in the order of their numbers; those that were not read hold all ones.
 """
 
@@ -12,14 +12,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from upright_bolt.captures.reader import members
-from upright_bolt.captures.sifted import kept_of, without_addresses
+from upright_bolt.captures.redaction import kept_of, without_addresses
 from upright_bolt.disk import writing_bytes
 from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.clock import Clock
 from upright_bolt.kernel.ports import COPY_STRIDE, UNREAD, KernelFiles, Registers
 from upright_bolt.kernel.recording import RecordingFiles, RecordingRegisters
-from upright_bolt.kernel.sample_reader import SampleReader
+from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import survey
 
 LEFT_OUT = (

@@ -147,7 +147,7 @@ class Guarded:
 
     def write(self, text: str) -> int:
         """Write text as a terminal may have it."""
-        from upright_bolt.plain_text import plain, printable
+        from upright_bolt.sanitize import plain, printable
 
         text = printable(text)
         encoding = self.raw.encoding or "utf-8"

@@ -13,7 +13,7 @@ from upright_bolt.model.search import AfterFreeze, Bold
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import WEIGHTS
 from upright_bolt.model.workloads import WORKLOADS
-from upright_bolt.twin.chip import TWINS
+from upright_bolt.simulator.chip import TWINS
 
 ASSIGNED = tuple(f"{name}=" for name in CATALOGUE)
 SWITCHED = ("on", "off", "status")

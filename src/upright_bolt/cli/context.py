@@ -12,8 +12,8 @@ import typer
 
 from upright_bolt.app import data_folder, open_access, open_session
 from upright_bolt.errors import BadInput
-from upright_bolt.plain_text import printable
-from upright_bolt.wording.trials import recovered
+from upright_bolt.sanitize import printable
+from upright_bolt.text.trials import recovered
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session

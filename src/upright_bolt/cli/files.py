@@ -20,7 +20,7 @@ def export(
     as_json: AsJson = False,
 ) -> None:
     """Write runs to files: telemetry as CSV, everything as JSON, a report as HTML."""
-    from upright_bolt.analysis.compare import compare
+    from upright_bolt.analysis.comparison.compare import compare
     from upright_bolt.model.run import LETTERS
     from upright_bolt.reports.export import export_csv
 

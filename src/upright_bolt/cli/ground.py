@@ -46,10 +46,10 @@ def check_ground(
     risky = [one for one in asked if at_risk(one)]
     if not risky:
         return
-    from upright_bolt.analysis.known_failures import near_failure
+    from upright_bolt.analysis.validation.known_failures import near_failure
     from upright_bolt.model.failure import reaches
     from upright_bolt.presentation.past_failures import all_failures
-    from upright_bolt.wording.failures import known_failure
+    from upright_bolt.text.failures import known_failure
 
     with store_at(choice) as store:
         known = all_failures(access, parse_machine(choice.machine).word, store.all(), search_log(choice).all())

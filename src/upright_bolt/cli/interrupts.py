@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
 
-from upright_bolt.ending_signals import ending_signals, handled
+from upright_bolt.signal_handling import ending_signals, handled
 
 AGAIN_S = 0.002
 """How soon an interrupt that waits looks again whether the module is there."""

@@ -16,16 +16,16 @@ MODULES = {
     "machine": ("capture", "machine", "sample"),
     "settings": ("set", "put-back", "keep", "stock", "status", "plug"),
     "runs": ("run", "runs", "compare", "sweep"),
-    "edge": ("edge",),
+    "stability": ("edge",),
     "failures": ("failures",),
     "curve": ("curve",),
     "profiles": ("profile",),
-    "holding": ("rules", "hold", "boot"),
+    "enforcement": ("rules", "hold", "boot"),
     "window": ("window",),
     "demo": ("demo",),
     "service": ("service",),
 }
-"""Modules of this package, in the order of the help text, with the commands of each."""
+"""Modules of ``cli.commands``, in the order of the help text, with the commands of each."""
 WITH_MACHINE = (None, "machine", "sample", "capture", "set", "put-back", "keep", "stock", "status", "run", "sweep",
                 "edge", "failures", "curve", "profile", "rules", "hold", "boot", "compare", "window",
                 "service")  # fmt: skip
@@ -71,12 +71,12 @@ def build(words: Sequence[str] = ()) -> typer.Typer:
         if context.invoked_subcommand not in WITH_MACHINE or parse_machine(on).kind != "host":
             give_up_root()
         if context.invoked_subcommand is None:
-            from upright_bolt.cli import window
+            from upright_bolt.cli.commands import window
 
             raise typer.Exit(window.show(context.obj))
 
     for module in _needed(words):
-        importlib.import_module(f"upright_bolt.cli.{module}").add_to(app)
+        importlib.import_module(f"upright_bolt.cli.commands.{module}").add_to(app)
     return app
 
 

@@ -13,7 +13,7 @@ from upright_bolt import __version__
 from upright_bolt.cli.main import build
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.workloads import WORKLOADS
-from upright_bolt.twin.chip import TWINS
+from upright_bolt.simulator.chip import TWINS
 
 PROGRAM = "upright-bolt"
 SUMMARY = "tune a processor, and prove every change by measurement"

@@ -8,12 +8,12 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import CLOCK, TEMPERATURE, VOLTAGE
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.work import score_quantity
-from upright_bolt.wording.constraints import shares
-from upright_bolt.wording.faults import does_not_count, place_of, state_words, struck
-from upright_bolt.wording.times import date_and_time, length
+from upright_bolt.text.constraints import shares
+from upright_bolt.text.faults import does_not_count, place_of, state_words, struck
+from upright_bolt.text.times import date_and_time, length
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.compare import Compared
+    from upright_bolt.analysis.comparison.compare import Compared
     from upright_bolt.analysis.numbers import Number
     from upright_bolt.model.run import RunRecord
     from upright_bolt.store.runs import RunStore
@@ -47,7 +47,7 @@ def print_run(store: "RunStore", record: "RunRecord", below_c: float | None, *, 
     """Print a run: its numbers, what they show, what happened, and what a person added."""
     from upright_bolt.analysis.numbers import numbers_of, values_of
     from upright_bolt.reports.details import details_data, details_of
-    from upright_bolt.wording import runs as run_words
+    from upright_bolt.text import runs as run_words
 
     details = details_of(store, record, below_c)
     if as_json:
@@ -81,7 +81,7 @@ def compare_runs(
     choice: MachineChoice, run_ids: list[int], against: int | None, *, as_json: bool, to_csv: Path | None = None
 ) -> None:
     """Compare kept runs and print the result; the table also goes to ``to_csv``. Raises NotHere or BadInput."""
-    from upright_bolt.analysis.compare import compare
+    from upright_bolt.analysis.comparison.compare import compare
 
     baseline_id = against if against is not None else run_ids[0]
     ids = list(dict.fromkeys([baseline_id, *run_ids]))
@@ -105,7 +105,7 @@ def compare_runs(
 def print_comparison(rows: "list[Compared]", baseline: "RunRecord") -> None:
     """Print a comparison: a column per run, a row per number, and the finding in words."""
     from upright_bolt.analysis.numbers import numbers_of
-    from upright_bolt.wording.comparison import change, finding, unlike_sentences
+    from upright_bolt.text.comparison import change, finding, unlike_sentences
 
     heads = [f"run {row.run.id}" for row in rows]
     lines = [["", *(h for head in heads for h in (head, ""))]]
@@ -134,8 +134,8 @@ def _value(run: "RunRecord", number: "Number", value: float | None) -> str:
 
 def _beside(store: "RunStore", record: "RunRecord") -> list[str]:
     """Return what else ran, what happened, and the errors, a line each."""
-    from upright_bolt.wording import runs as run_words
-    from upright_bolt.wording.events import during_run
+    from upright_bolt.text import runs as run_words
+    from upright_bolt.text.events import during_run
 
     said = [words] if (words := run_words.rendered(record)) else []
     said += run_words.beside(record.end.numbers) + during_run(store.events(record.id))

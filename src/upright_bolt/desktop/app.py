@@ -21,25 +21,25 @@ from PyQt6.QtCore import (
 from PyQt6.QtGui import QIcon
 from PyQt6.QtWidgets import QApplication
 
-from upright_bolt.desktop import theme
 from upright_bolt.desktop.background import BackgroundWorker
-from upright_bolt.desktop.notices import notify
-from upright_bolt.desktop.panel import NO_PANEL, Panel
-from upright_bolt.desktop.rail import VIEWS
 from upright_bolt.desktop.session_thread import SessionThread
+from upright_bolt.desktop.sidebar import VIEWS
+from upright_bolt.desktop.tray_icon import NO_PANEL, Panel
+from upright_bolt.desktop.widgets import theme
+from upright_bolt.desktop.widgets.notices import notify
 from upright_bolt.desktop.window import Window
-from upright_bolt.ending_signals import ending_signals
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.event import ChipsChanged
 from upright_bolt.model.quantity import Shown
-from upright_bolt.presentation.outline import outline_of
+from upright_bolt.presentation.machine_info import outline_of
 from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.presentation.preferences import FIRST_VIEW, Looks, PreferenceFile, Preferences, WhenClosed
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.session import Session
+from upright_bolt.signal_handling import ending_signals
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.wording.events import sentence
+from upright_bolt.text.events import sentence
 
 Opener = Callable[[str], Session]
 """Opens a session on a machine by its word. Raises BoltError."""

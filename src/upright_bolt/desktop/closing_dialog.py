@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QWidget
 
-from upright_bolt.desktop.pieces import button, column, label
+from upright_bolt.desktop.widgets.basic import button, column, label
 from upright_bolt.presentation.preferences import WhenClosed
 
 

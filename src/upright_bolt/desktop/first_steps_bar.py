@@ -3,7 +3,7 @@
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QWidget
 
-from upright_bolt.desktop.pieces import Elided, button, restyle
+from upright_bolt.desktop.widgets.basic import Elided, button, restyle
 from upright_bolt.presentation.first_steps import STEPS, Progress
 
 

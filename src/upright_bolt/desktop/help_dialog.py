@@ -9,8 +9,8 @@ from PyQt6.QtGui import QTextDocument
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QListWidget, QListWidgetItem, QTextBrowser, QWidget
 
 from upright_bolt import __version__
-from upright_bolt.desktop.pieces import column, foot_with_close
 from upright_bolt.desktop.shortcuts import SHORTCUTS
+from upright_bolt.desktop.widgets.basic import column, foot_with_close
 
 PAGES = {
     "loop": "The loop of work",

@@ -7,7 +7,7 @@ from secrets import randbelow
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QMenu, QPushButton
 
-from upright_bolt.twin.chip import TWINS
+from upright_bolt.simulator.chip import TWINS
 
 INDIVIDUALS = 9999
 """Another one of a simulated machine is one of so many; any number up to nine digits may be typed."""

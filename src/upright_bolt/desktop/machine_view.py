@@ -4,17 +4,17 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QGridLayout, QHBoxLayout, QScrollArea, QVBoxLayout, QWidget
 
-from upright_bolt.analysis.effective_limits import effective_limits
-from upright_bolt.desktop.pieces import button, column, heading, label, rule
-from upright_bolt.desktop.question import Question
-from upright_bolt.desktop.readings import Readings
+from upright_bolt.analysis.limits.effective_limits import effective_limits
+from upright_bolt.desktop.widgets.basic import button, column, heading, label, rule
+from upright_bolt.desktop.widgets.question import Question
+from upright_bolt.desktop.workbench.readings import Readings
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.quantity import CLOCK
-from upright_bolt.plain_text import capital
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.wording import graphics
-from upright_bolt.wording.notes import clause, sentence
-from upright_bolt.wording.sheet import conflicts, effective, gaps_besides, scope
+from upright_bolt.sanitize import capital
+from upright_bolt.text import graphics
+from upright_bolt.text.notes import clause, sentence
+from upright_bolt.text.report import conflicts, effective, gaps_besides, scope
 
 COPIED = "Copied"
 COPY = "Copy as text"

@@ -6,11 +6,11 @@ from dataclasses import replace
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QComboBox, QDialog, QFormLayout, QWidget
 
-from upright_bolt.desktop.pieces import column, foot_with_close, label
-from upright_bolt.desktop.rail import VIEWS
+from upright_bolt.desktop.sidebar import VIEWS
+from upright_bolt.desktop.widgets.basic import column, foot_with_close, label
 from upright_bolt.model.quantity import ClockUnit
-from upright_bolt.plain_text import capital
 from upright_bolt.presentation.preferences import Looks, PanelNumber, Preferences, RunFact, WhenClosed
+from upright_bolt.sanitize import capital
 
 LOOKS = {Looks.DESKTOP: "As the desktop", Looks.LIGHT: "Light", Looks.DARK: "Dark"}
 NUMBERS = {

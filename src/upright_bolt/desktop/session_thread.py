@@ -18,9 +18,9 @@ from upright_bolt.errors import BoltError, InUse, MachineFroze
 from upright_bolt.model.event import ChangedByOthers, HoldDid
 from upright_bolt.presentation.ports import Answer, Failure, Request, Snapshot
 from upright_bolt.session.activity import Activity
-from upright_bolt.session.edge_search import ActiveSearch
 from upright_bolt.session.series import ActiveSeries
 from upright_bolt.session.session import SAMPLE_S, Session
+from upright_bolt.session.stability_search import ActiveSearch
 
 EMIT_S = 0.1
 SHORT_WAIT_S = 0.1

@@ -12,13 +12,13 @@ from PyQt6.QtCore import QEventLoop, Qt, QTimer
 from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QPushButton
 
-from upright_bolt.analysis.sweep import SHARED
-from upright_bolt.desktop import theme
+from upright_bolt.analysis.comparison.sweep import SHARED
 from upright_bolt.desktop.app import DesktopApp
+from upright_bolt.desktop.widgets import theme
 from upright_bolt.desktop.window import SIZE
-from upright_bolt.ending_signals import ending_signals, handled
 from upright_bolt.errors import BoltError
 from upright_bolt.session.session import Session
+from upright_bolt.signal_handling import ending_signals, handled
 
 PACE, SLOWER, AS_IN_LIFE = "300 × faster", "60 × faster", "as in life"
 SETTLE_S = 330.0

@@ -9,21 +9,21 @@ from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, 
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QMainWindow, QStackedWidget, QWidget
 
 from upright_bolt.desktop.closing_dialog import ClosingDialog
-from upright_bolt.desktop.compare_view import CompareView
-from upright_bolt.desktop.edge_view import EdgeView
+from upright_bolt.desktop.compare.view import CompareView
 from upright_bolt.desktop.first_steps_bar import FirstStepsBar
+from upright_bolt.desktop.header_bar import TopStrip
 from upright_bolt.desktop.help_dialog import HelpDialog
-from upright_bolt.desktop.icons import app_icon
 from upright_bolt.desktop.machine_button import word_of_file
 from upright_bolt.desktop.machine_view import MachineView
-from upright_bolt.desktop.pieces import Bounded, column, label, rule
 from upright_bolt.desktop.preferences_dialog import PreferencesDialog
-from upright_bolt.desktop.profiles_view import ProfilesView
-from upright_bolt.desktop.rail import Rail
+from upright_bolt.desktop.profiles.view import ProfilesView
 from upright_bolt.desktop.shortcuts import SHORTCUTS
-from upright_bolt.desktop.strip import TopStrip
-from upright_bolt.desktop.theme import Theme
-from upright_bolt.desktop.workbench import Workbench
+from upright_bolt.desktop.sidebar import Rail
+from upright_bolt.desktop.stability.view import EdgeView
+from upright_bolt.desktop.widgets.basic import Bounded, column, label, rule
+from upright_bolt.desktop.widgets.icons import app_icon
+from upright_bolt.desktop.widgets.theme import Theme
+from upright_bolt.desktop.workbench.view import Workbench
 from upright_bolt.model.start import Start
 from upright_bolt.presentation import first_steps
 from upright_bolt.presentation.preferences import Preferences, WhenClosed

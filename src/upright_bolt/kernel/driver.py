@@ -6,10 +6,10 @@ from dataclasses import dataclass, field
 from typing import Protocol, runtime_checkable
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.channels import Channel
-from upright_bolt.kernel.graphics_chips import Card
+from upright_bolt.kernel.gpu.gpus import Card
 from upright_bolt.kernel.ports import SLEEPS, KernelFiles
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Channel
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import Identity, Topology

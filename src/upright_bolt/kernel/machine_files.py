@@ -2,9 +2,9 @@
 
 from collections.abc import Sequence
 
-from upright_bolt.kernel.graphics_chips import Card, SleepGuard
-from upright_bolt.kernel.management_library import LibraryFiles
-from upright_bolt.kernel.overdrive import OverdriveFiles
+from upright_bolt.kernel.gpu.gpus import Card, SleepGuard
+from upright_bolt.kernel.gpu.management_library import LibraryFiles
+from upright_bolt.kernel.gpu.overdrive import OverdriveFiles
 from upright_bolt.kernel.ports import KernelFiles, Registers
 from upright_bolt.kernel.register_files import RegisterFiles
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from upright_bolt.kernel.changes import MachineChanges, NoChanges
+from upright_bolt.kernel.changes.port import MachineChanges, NoChanges
 from upright_bolt.kernel.clock import Clock
 from upright_bolt.kernel.ports import KernelFiles, Registers
 

@@ -1,7 +1,7 @@
 """The two ports through which everything above reads and writes a machine: kernel files and registers.
 
 Variants: ``RealFiles``/``DeviceRegisters`` (this computer, or a copy of kernel files under a folder) here, and
-the simulated ones in ``upright_bolt.twin``. Failures are ``FileFault``; only the callables that ``opener``
+the simulated ones in ``upright_bolt.simulator``. Failures are ``FileFault``; only the callables that ``opener``
 returns raise plain ``OSError``, since they sit in the sampling loop.
 """
 

@@ -3,7 +3,7 @@
 from contextlib import suppress
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.graphics_chips import SleepGuard, find_cards
+from upright_bolt.kernel.gpu.gpus import SleepGuard, find_cards
 from upright_bolt.kernel.ports import SLEEPS, VALUE_SIZE, ForwardingFiles, KernelFiles, Read, Registers
 
 

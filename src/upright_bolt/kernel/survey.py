@@ -10,16 +10,16 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import cast
 
-from upright_bolt.analysis.constraint_judge import FixedLimits
+from upright_bolt.analysis.limits.judge import FixedLimits
 from upright_bolt.kernel import interfaces, registers
-from upright_bolt.kernel.channels import Channel
 from upright_bolt.kernel.driver import ControlDriver, Found, Interface, Surroundings
-from upright_bolt.kernel.graphics_chips import find_cards
+from upright_bolt.kernel.gpu.gpus import find_cards
 from upright_bolt.kernel.identity import read_identity, read_topology
 from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.ports import KernelFiles, NoRegisters, Registers
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.rest import Rest
+from upright_bolt.kernel.sensors.channels import Channel
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.graphics import GraphicsChip
 from upright_bolt.model.machine import Identity, Topology

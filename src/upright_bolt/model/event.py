@@ -1,4 +1,4 @@
-"""Events: what happened to a machine or to its settings at a moment. ``wording.events`` makes the sentences.
+"""Events: what happened to a machine or to its settings at a moment. ``text.events`` makes the sentences.
 
 ``time_s`` is on the session's clock; of a kept run, from load start. ``kind`` names the class in files.
 """

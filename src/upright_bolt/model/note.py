@@ -1,4 +1,4 @@
-"""Notes: what a person should know about a machine, as a code and its particulars. ``wording.notes`` makes the words.
+"""Notes: what a person should know about a machine, as a code and its particulars. ``text.notes`` makes the words.
 
 Programs decide by the code. The same form serves for what a machine lacks, for why a control is closed, for what is
 worth knowing of one that is open, and for why a write was refused.

@@ -1,4 +1,4 @@
-"""Rules: when which profile is used, as data. Their sentences are read and written in ``wording.rules``."""
+"""Rules: when which profile is used, as data. Their sentences are read and written in ``text.rules``."""
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field

@@ -139,7 +139,7 @@ class RunNumbers:
         score_settled, settled_per_watt: score of the settled part alone, and per watt of that part.
         pace_spread: standard deviation of its slices' scores after the burst, in % of their mean.
         first_held_s, first_held_by: when a limit, heat or a signal first held the clock back, and which.
-        extra: numbers of its workload alone, by the keys of ``analysis.compare.NUMBERS``.
+        extra: numbers of its workload alone, by the keys of ``analysis.comparison.compare.NUMBERS``.
         others: what else was running: share of one processor in %, by the program's name.
     """
 

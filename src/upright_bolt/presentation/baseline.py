@@ -2,8 +2,8 @@
 
 from collections.abc import Mapping, Sequence
 
-from upright_bolt.analysis.proofs import no_part
-from upright_bolt.analysis.run_spread import counts
+from upright_bolt.analysis.comparison.run_spread import counts
+from upright_bolt.analysis.validation.proofs import no_part
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunRecord
 

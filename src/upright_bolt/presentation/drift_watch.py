@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from upright_bolt.model.trial import Status
 from upright_bolt.presentation.announcement import Announcement
-from upright_bolt.wording.trials import drift
+from upright_bolt.text.trials import drift
 
 
 class DriftWatch:

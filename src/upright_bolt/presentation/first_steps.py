@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from upright_bolt.analysis.run_spread import counts
+from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunRecord, RunRole
 from upright_bolt.model.start import Start

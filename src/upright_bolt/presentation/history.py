@@ -5,7 +5,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.chip_held import NO_CAP, held_by
+from upright_bolt.analysis.limits.gpu_limits import NO_CAP, held_by
 from upright_bolt.model.constraint import CODE, ORDER, Constraint
 from upright_bolt.model.event import Event
 from upright_bolt.model.sample import Sample, value_of

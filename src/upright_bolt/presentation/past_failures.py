@@ -5,9 +5,9 @@ from contextlib import suppress
 from typing import TYPE_CHECKING, Protocol
 
 from upright_bolt.analysis.chip import chip_of
-from upright_bolt.analysis.known_failures import failures_in, first_failures, near_failure
+from upright_bolt.analysis.validation.known_failures import failures_in, first_failures, near_failure
 from upright_bolt.errors import BoltError
-from upright_bolt.wording.failures import known_failure
+from upright_bolt.text.failures import known_failure
 
 if TYPE_CHECKING:
     from upright_bolt.model.control import Control

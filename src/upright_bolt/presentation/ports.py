@@ -9,10 +9,10 @@ from upright_bolt.model.event import Event
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.trial import Status
-from upright_bolt.session.edge_search import SearchProgress
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.series import SeriesProgress
 from upright_bolt.session.session import Session
+from upright_bolt.session.stability_search import SearchProgress
 
 MINIMISED_S = 2.0
 """Time between samples while nobody looks."""

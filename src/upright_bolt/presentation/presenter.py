@@ -7,8 +7,8 @@ else: a drag of a strip announces ``drafted`` and no more.
 from collections.abc import Callable, Mapping
 from time import monotonic
 
-from upright_bolt.analysis.chip_held import cap_of
-from upright_bolt.analysis.compare import Compared, compare
+from upright_bolt.analysis.comparison.compare import Compared, compare
+from upright_bolt.analysis.limits.gpu_limits import cap_of
 from upright_bolt.analysis.numbers import values_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.event import HoldDid
@@ -20,11 +20,11 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.baseline import newest_at_stock
-from upright_bolt.presentation.chip_curve import ChipCurve
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.drift_watch import DriftWatch
+from upright_bolt.presentation.gpu_curve import ChipCurve
 from upright_bolt.presentation.history import History
-from upright_bolt.presentation.outline import CoreNow, CoreReader, Outline
+from upright_bolt.presentation.machine_info import CoreNow, CoreReader, Outline
 from upright_bolt.presentation.pace import Pace
 from upright_bolt.presentation.past_failures import KnownFailures
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
@@ -40,13 +40,13 @@ from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.session.starting import woken_and_tried
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.wording.comparison import finding_with_conditions
-from upright_bolt.wording.faults import state_words
-from upright_bolt.wording.runs import holding_now
-from upright_bolt.wording.sheet import sheet
-from upright_bolt.wording.trials import put_back as put_back_words
-from upright_bolt.wording.trials import refusal, row_sentence
-from upright_bolt.wording.trials import to_stock as stock_words
+from upright_bolt.text.comparison import finding_with_conditions
+from upright_bolt.text.faults import state_words
+from upright_bolt.text.report import sheet
+from upright_bolt.text.runs import holding_now
+from upright_bolt.text.trials import put_back as put_back_words
+from upright_bolt.text.trials import refusal, row_sentence
+from upright_bolt.text.trials import to_stock as stock_words
 
 ALL = ""
 """Announced as drafted when more than one control's draft has changed."""

@@ -9,8 +9,8 @@ from functools import cached_property
 from pathlib import Path
 
 from upright_bolt.analysis.chip import chip_on_board
-from upright_bolt.analysis.measured import measured
-from upright_bolt.analysis.proofs import proofs_of
+from upright_bolt.analysis.validation.measured import measured
+from upright_bolt.analysis.validation.proofs import proofs_of
 from upright_bolt.disk import read_given, write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.control import Control, Value
@@ -21,7 +21,7 @@ from upright_bolt.model.run import RunRecord
 from upright_bolt.model.search import Search
 from upright_bolt.profiles.text import profile_of, text_of
 from upright_bolt.settings.access import MachineAccess, ProfileAccess
-from upright_bolt.wording.hold import no_such_profile
+from upright_bolt.text.enforcement import no_such_profile
 
 
 @dataclass(frozen=True, slots=True)

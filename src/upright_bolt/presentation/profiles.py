@@ -4,7 +4,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from upright_bolt.analysis.measured import MEASURES, Measure, measured
+from upright_bolt.analysis.validation.measured import MEASURES, Measure, measured
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.hold import HoldStatus, LogEntry
 from upright_bolt.model.profile import STOCK, Profile
@@ -13,7 +13,7 @@ from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.presentation.announcement import Announcement
-from upright_bolt.presentation.outline import Outline
+from upright_bolt.presentation.machine_info import Outline
 from upright_bolt.presentation.ports import SessionWork
 from upright_bolt.presentation.profile_desk import Past, ProfileDesk
 from upright_bolt.session.series import ActiveSeries, SeriesAsked, start_series
@@ -21,7 +21,7 @@ from upright_bolt.session.session import Session
 from upright_bolt.session.steps import Step
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.wording.hold import entry_words, notable, standing_words, used_words
+from upright_bolt.text.enforcement import entry_words, notable, standing_words, used_words
 
 Say = Callable[[str], None]
 LOG_LINES = 40

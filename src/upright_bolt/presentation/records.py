@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from upright_bolt.analysis.compare import compare
+from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.analysis.responsiveness import frame_numbers
 from upright_bolt.errors import BadInput
 from upright_bolt.model.catalogue import find_declaration
@@ -22,8 +22,8 @@ from upright_bolt.session.steps import ladder, repeats, until_decided
 from upright_bolt.store.exchange import Imported, export_json, import_json
 from upright_bolt.store.frame_file import read_frame_times
 from upright_bolt.store.runs import RunStore
-from upright_bolt.wording import runs as run_words
-from upright_bolt.wording.events import during_run
+from upright_bolt.text import runs as run_words
+from upright_bolt.text.events import during_run
 
 Say = Callable[[str], None]
 

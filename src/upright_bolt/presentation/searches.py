@@ -4,10 +4,10 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from upright_bolt.analysis.chip import board_of, boards_differ, chip_of
-from upright_bolt.analysis.edge_ahead import Ahead, ahead
-from upright_bolt.analysis.edge_course import Course
-from upright_bolt.analysis.edge_history import known
-from upright_bolt.analysis.known_failures import failures_in
+from upright_bolt.analysis.stability.course import Course
+from upright_bolt.analysis.stability.forecast import Ahead, ahead
+from upright_bolt.analysis.stability.history import known
+from upright_bolt.analysis.validation.known_failures import failures_in
 from upright_bolt.errors import BadInput, BoltError, NotHere, Refused
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, ControlState
@@ -15,15 +15,15 @@ from upright_bolt.model.failure import Failure
 from upright_bolt.model.machine import About
 from upright_bolt.model.search import AfterFreeze, Asked, Outcome, Rung, Search, SearchEnd, Why
 from upright_bolt.presentation.announcement import Announcement
-from upright_bolt.presentation.outline import Outline
+from upright_bolt.presentation.machine_info import Outline
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.session.chip_wake import wake_for
-from upright_bolt.session.edge_search import ActiveSearch, SearchProgress, reach_of, start_search, stock_of
-from upright_bolt.session.search_asked import Typed, asked_from, axes_of
+from upright_bolt.session.search_request import Typed, asked_from, axes_of
 from upright_bolt.session.session import Session
+from upright_bolt.session.stability_search import ActiveSearch, SearchProgress, reach_of, start_search, stock_of
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog, look_back
-from upright_bolt.wording.search import story
+from upright_bolt.text.search import story
 
 Say = Callable[[str], None]
 NONE_YET = 0

@@ -11,14 +11,14 @@ from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
 from upright_bolt.model.profile import STOCK
 from upright_bolt.profiles.folder import ProfileFolder
-from upright_bolt.profiles.keeping import Keeping, said
 from upright_bolt.profiles.plan import Plan
+from upright_bolt.profiles.reconciler import Keeping, said
 from upright_bolt.profiles.record import KEPT_ENTRIES, Record
 from upright_bolt.profiles.status import status_of
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.failure_log import FailureRecord
-from upright_bolt.wording.failures import failures_in_short
+from upright_bolt.text.failures import failures_in_short
 
 
 class ProfileEngine(Keeping):

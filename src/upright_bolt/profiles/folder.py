@@ -10,11 +10,11 @@ from upright_bolt.disk import read_bounded, sync_folder, write_atomically
 from upright_bolt.errors import BadInput, BoltError, NotHere
 from upright_bolt.model.profile import MOST_BYTES, STOCK, Profile, check_name
 from upright_bolt.model.rule import Rules
-from upright_bolt.ownership import check_own
-from upright_bolt.plain_text import printable
-from upright_bolt.wording.hold import no_such_profile
-from upright_bolt.wording.rules import MOST_BYTES as MOST_RULE_BYTES
-from upright_bolt.wording.rules import parse_rules
+from upright_bolt.privileges import check_own
+from upright_bolt.sanitize import printable
+from upright_bolt.text.enforcement import no_such_profile
+from upright_bolt.text.rules import MOST_BYTES as MOST_RULE_BYTES
+from upright_bolt.text.rules import parse_rules
 
 MOST_PROFILES = 64
 END = ".toml"

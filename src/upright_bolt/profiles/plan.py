@@ -8,7 +8,7 @@ from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.failure import Failure, FailureKind, comes_near
 from upright_bolt.model.profile import HeldBack, Profile, Proof, needs_proof
 from upright_bolt.model.settings import show_settings
-from upright_bolt.wording.times import span
+from upright_bolt.text.times import span
 
 PROVEN_S = 600.0
 """Seconds of every kind of load that a voltage must have passed before it is put in force by itself."""

@@ -8,8 +8,8 @@ from upright_bolt.profiles.record import Record, Remembered
 from upright_bolt.profiles.start import suspicion_words
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.wording.failures import LOST
-from upright_bolt.wording.notes import clause
+from upright_bolt.text.failures import LOST
+from upright_bolt.text.notes import clause
 
 
 class Planner:

@@ -5,11 +5,11 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from upright_bolt.checksummed_log import PRIVATE, SealedLog, copy_aside
 from upright_bolt.disk import Document, Typed, bounded, write_atomically
 from upright_bolt.errors import BoltError, Damaged
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
-from upright_bolt.sealed import PRIVATE, SealedLog, copy_aside
 
 VERSION = 1
 AT_BOOT = "at-boot"

@@ -10,8 +10,8 @@ from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import RecoveryOutcome
 from upright_bolt.profiles.record import Record, Remembered, Suspicion
 from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.settings.stamp import now_stamp
-from upright_bolt.wording.failures import failure_text
+from upright_bolt.settings.timestamp import now_stamp
+from upright_bolt.text.failures import failure_text
 
 AGAIN_S = 30.0
 STOCK_AFTER = 2

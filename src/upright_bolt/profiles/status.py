@@ -5,8 +5,8 @@ from typing import TYPE_CHECKING
 
 from upright_bolt.model.hold import HoldStatus, ProfileView, Resting, RuleView
 from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.resistance import Resistance
-from upright_bolt.wording.rules import sentence, until, why
+from upright_bolt.profiles.restore_backoff import Resistance
+from upright_bolt.text.rules import sentence, until, why
 
 if TYPE_CHECKING:
     from upright_bolt.profiles.engine import ProfileEngine

@@ -16,8 +16,8 @@ from upright_bolt.errors import BadInput, Damaged
 from upright_bolt.model.catalogue import in_order
 from upright_bolt.model.control import Value
 from upright_bolt.model.profile import LONGEST_NOTE, MOST_BYTES, Profile, Proof, check_name, is_voltage
-from upright_bolt.plain_text import one_line, small
 from upright_bolt.profiles.keys import key_of, name_of, plain_of, value_of
+from upright_bolt.sanitize import one_line, small
 
 FORMAT = "upright-bolt profile"
 VERSION = 1

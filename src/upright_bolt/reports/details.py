@@ -4,8 +4,8 @@ from dataclasses import asdict
 from typing import Any
 
 from upright_bolt.analysis import phases
-from upright_bolt.analysis.chip_held import HIGHEST_CLOCK, seen_as_a_processor
-from upright_bolt.analysis.constraints import Bounds, bounds_of
+from upright_bolt.analysis.limits.constraints import Bounds, bounds_of
+from upright_bolt.analysis.limits.gpu_limits import HIGHEST_CLOCK, seen_as_a_processor
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.run import RunRecord
@@ -13,7 +13,7 @@ from upright_bolt.model.workloads import Way, workload
 from upright_bolt.reports.earlier_cooling import cooling_of, heated_beside
 from upright_bolt.session.stages import stages_of
 from upright_bolt.store.runs import Floats, RunStore
-from upright_bolt.wording.constraints import basis
+from upright_bolt.text.constraints import basis
 
 
 def telemetry_of(store: RunStore, record: RunRecord) -> tuple[Floats, dict[str, Floats]]:

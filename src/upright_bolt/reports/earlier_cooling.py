@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from upright_bolt.analysis.run_spread import counts
+from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.sensor import FAN
 from upright_bolt.model.start import Start
@@ -13,8 +13,8 @@ from upright_bolt.store.runs import Floats, RunStore
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from upright_bolt.analysis.thermal import Cooling
-    from upright_bolt.analysis.thermal_model import Prior
+    from upright_bolt.analysis.cooling.fit import Cooling
+    from upright_bolt.analysis.cooling.model import Prior
 
 MOST_RUNS = 3
 LEAST_S = 150.0
@@ -24,7 +24,7 @@ WARMS_W = 4.0
 
 def cooling_of(store: RunStore, record: RunRecord, prior: "Prior | None" = None) -> "Cooling | None":
     """Return the cooling that a kept run shows; None if it does not, or if a graphics chip heated the same sink."""
-    from upright_bolt.analysis import thermal  # noqa: PLC0415 - brings numpy along
+    from upright_bolt.analysis.cooling import fit  # noqa: PLC0415 - brings numpy along
 
     time_s, columns = store.telemetry(record.id)
     power, temp = columns.get("power.package"), columns.get("temperature.package")
@@ -35,7 +35,7 @@ def cooling_of(store: RunStore, record: RunRecord, prior: "Prior | None" = None)
     fan, sustained = columns.get(FAN), record.head.settings.get("sustained")
     import numpy as np  # noqa: PLC0415 - loaded above
 
-    return thermal.fit(
+    return fit.fit(
         time_s[lasts], power[lasts], temp[lasts], None if fan is None else fan[lasts],
         cores_c=np.array(cores) if cores else None, prior=prior,
         size_w=sustained if isinstance(sustained, float) and not record.head.tried else None,

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from upright_bolt.analysis.compare import Compared
+from upright_bolt.analysis.comparison.compare import Compared
 from upright_bolt.analysis.numbers import NUMBERS, numbers_of, values_of
 from upright_bolt.disk import csv_cell, writing
 from upright_bolt.model.catalogue import in_order
@@ -18,7 +18,7 @@ from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.work import score_quantity
 from upright_bolt.session.numbers import is_held
 from upright_bolt.store.runs import RunStore
-from upright_bolt.wording.comparison import unlike_sentences
+from upright_bolt.text.comparison import unlike_sentences
 
 Row = list[str | int | float | None]
 Table = list[Row]

@@ -11,7 +11,7 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from upright_bolt.analysis.compare import Compared
+from upright_bolt.analysis.comparison.compare import Compared
 from upright_bolt.analysis.phases import at_most
 from upright_bolt.model.constraint import ORDER, Constraint
 from upright_bolt.model.run import LETTERS, RunRecord

@@ -7,8 +7,8 @@ from pathlib import Path
 from typing import Any
 
 from upright_bolt import __version__
-from upright_bolt.analysis.compare import Compared
-from upright_bolt.analysis.conditions import conditions
+from upright_bolt.analysis.comparison.compare import Compared
+from upright_bolt.analysis.comparison.conditions import conditions
 from upright_bolt.analysis.numbers import numbers_of
 from upright_bolt.disk import writing
 from upright_bolt.model.catalogue import in_order, title_of
@@ -16,11 +16,11 @@ from upright_bolt.model.control import show_value
 from upright_bolt.model.run import LETTERS, RunRecord
 from upright_bolt.reports.details import details_of, telemetry_of
 from upright_bolt.store.runs import RunStore
-from upright_bolt.wording import comparison
-from upright_bolt.wording import events as event_words
-from upright_bolt.wording import runs as run_words
-from upright_bolt.wording.faults import does_not_count, fault_words, state_words
-from upright_bolt.wording.times import date_and_time, length
+from upright_bolt.text import comparison
+from upright_bolt.text import events as event_words
+from upright_bolt.text import runs as run_words
+from upright_bolt.text.faults import does_not_count, fault_words, state_words
+from upright_bolt.text.times import date_and_time, length
 
 TEMPLATE = "report.html.j2"
 IDENTITY = {"name": "Machine", "vendor": "Vendor", "processor": "Processor", "cores": "Cores", "threads": "Threads",

@@ -5,7 +5,7 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from upright_bolt.errors import Denied
-from upright_bolt.ownership import user_words
+from upright_bolt.privileges import user_words
 from upright_bolt.service.connection import BUS, BusFault, Connection
 from upright_bolt.service.names import Action, TooMuch
 

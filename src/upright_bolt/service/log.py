@@ -4,7 +4,7 @@ import logging
 import sys
 from collections import OrderedDict
 
-from upright_bolt.plain_text import one_line
+from upright_bolt.sanitize import one_line
 
 LOG = logging.getLogger("upright-bolt")
 LONGEST_LINE = 600

@@ -12,7 +12,7 @@ from enum import Enum
 from time import monotonic
 
 from upright_bolt.errors import BoltError, Denied
-from upright_bolt.ownership import ROOT
+from upright_bolt.privileges import ROOT
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.connection import Connection
 from upright_bolt.service.names import POLKIT, Action, TooMuch

@@ -15,15 +15,15 @@ from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import ApplyReport, Trial
-from upright_bolt.ownership import ROOT
+from upright_bolt.privileges import ROOT
 from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.service.callers import Caller
 from upright_bolt.service.log import LOG
 from upright_bolt.service.verbs import KEEP, SAMPLE, Owned, Verb
 from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.settings.stamp import now_stamp
-from upright_bolt.wording.times import date_and_time
-from upright_bolt.wording.trials import recovered, refusal, unrecorded
+from upright_bolt.settings.timestamp import now_stamp
+from upright_bolt.text.times import date_and_time
+from upright_bolt.text.trials import recovered, refusal, unrecorded
 
 FRESH_S = 0.2
 """A sample younger than this is handed out again: many clients cost no more than one, and nobody can read the energy

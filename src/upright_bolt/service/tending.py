@@ -9,7 +9,7 @@ from upright_bolt.service.bus_interface import BusInterface
 from upright_bolt.service.log import LOG
 from upright_bolt.service.shared_machine import GRACE_S, SharedMachine
 from upright_bolt.settings.access import PROFILES
-from upright_bolt.wording.hold import entry_words
+from upright_bolt.text.enforcement import entry_words
 
 ORPHAN_S = GRACE_S / 6.0
 AGAIN_S = 30.0

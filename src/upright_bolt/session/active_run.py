@@ -5,7 +5,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from math import isnan
 
-from upright_bolt.analysis.chip_held import NO_CAP, ClockCap, held_by
+from upright_bolt.analysis.limits.gpu_limits import NO_CAP, ClockCap, held_by
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.event import CheckersProved, Event, NotSettled

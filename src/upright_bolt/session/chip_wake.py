@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.clock import Clock
-from upright_bolt.kernel.graphics_chips import Card, find_cards
+from upright_bolt.kernel.gpu.gpus import Card, find_cards
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import ControlState

@@ -2,8 +2,8 @@
 
 import os
 
+from upright_bolt.kernel.changes.processes import ProcessTable, busiest_others, read_processes, wake_ups
 from upright_bolt.kernel.ports import KernelFiles
-from upright_bolt.kernel.processes import ProcessTable, busiest_others, read_processes, wake_ups
 from upright_bolt.model.machine import Topology
 
 

@@ -9,9 +9,9 @@ from upright_bolt.model.catalogue import PART_MARK, part_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.run import GRAPHICS, Conditions, RunHead
 from upright_bolt.model.work import Work
-from upright_bolt.plain_text import one_line
+from upright_bolt.sanitize import one_line
 from upright_bolt.session.numbers import held_columns
-from upright_bolt.settings.stamp import now_stamp
+from upright_bolt.settings.timestamp import now_stamp
 
 if TYPE_CHECKING:
     from upright_bolt.session.session import Session

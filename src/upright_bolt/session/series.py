@@ -27,7 +27,7 @@ from upright_bolt.session.session import Session
 from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal
 from upright_bolt.session.starting import start_run, try_or_raise
 from upright_bolt.session.steps import More, Outcome, Step, with_warm_up
-from upright_bolt.wording.notes import about
+from upright_bolt.text.notes import about
 
 LONGEST_COOLING_S = 3600.0
 

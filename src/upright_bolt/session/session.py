@@ -26,15 +26,15 @@ from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.activity import BY_USER, Activity
-from upright_bolt.session.awake import StayAwake
 from upright_bolt.session.change_watch import ChangeWatch, chips_changed
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.profile_tending import ProfileTending
 from upright_bolt.session.run_progress import LOADED
+from upright_bolt.session.sleep_inhibitor import StayAwake
 from upright_bolt.session.start import RestWatch
 from upright_bolt.settings.access import PROFILES, MachineAccess
-from upright_bolt.wording import events as event_words
-from upright_bolt.wording import trials as trial_words
+from upright_bolt.text import events as event_words
+from upright_bolt.text import trials as trial_words
 
 SAMPLE_S = 0.5
 BUSY = "A run is in progress; stop it or wait for its end."

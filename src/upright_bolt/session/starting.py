@@ -5,7 +5,7 @@ from dataclasses import replace
 from functools import partial
 from typing import TYPE_CHECKING
 
-from upright_bolt.analysis.chip_held import cap_of
+from upright_bolt.analysis.limits.gpu_limits import cap_of
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.run import RunRole
 from upright_bolt.model.sample import Sample, value_of
@@ -16,18 +16,18 @@ from upright_bolt.model.work import Work, check_options, length_of
 from upright_bolt.model.workloads import Way, workload
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.chip_wake import on_chip, wake_for
-from upright_bolt.session.holding import Holding, limits_of
 from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.run_head import head_of
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.session import Session
 from upright_bolt.session.start import Gate, Goal
-from upright_bolt.wording.trials import as_error
+from upright_bolt.session.temperature_controller import Holding, limits_of
+from upright_bolt.text.trials import as_error
 from upright_bolt.workload.hold_load import HoldLoad
 from upright_bolt.workload.load import Load, Task, choose_cpus
 
 if TYPE_CHECKING:
-    from upright_bolt.analysis.thermal_model import Prior
+    from upright_bolt.analysis.cooling.model import Prior
 
 LONGEST_RUN_S = 24 * 3600.0
 SHORTEST_RUN_S = 5.0

@@ -14,7 +14,7 @@ from upright_bolt.model.workloads import workload
 
 MOST_RUNS = 200
 FIRST_LOOK = 4
-"""Runs of each setting before a series is looked at for the first time, see ``analysis.looks``."""
+"""Runs of each setting before a series is looked at for the first time, see ``analysis.comparison.sequential_test``."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +78,7 @@ def until_decided(settings: Settings, label: str) -> tuple[list[Step], More]:
     """
 
     def more(outcomes: Sequence[Outcome]) -> list[Step]:
-        from upright_bolt.analysis.looks import decided, runs_to_next_look  # noqa: PLC0415 - brings numpy along
+        from upright_bolt.analysis.comparison.sequential_test import decided, runs_to_next_look  # noqa: PLC0415 - brings numpy along
 
         with_it, without = ([o.score for o in outcomes if bool(o.step.settings) is tried] for tried in (True, False))
         known = [[score for score in scores if score is not None] for scores in (with_it, without)]

@@ -7,20 +7,20 @@ from dataclasses import replace
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import Supplies
 from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDriver, Recalls
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.probe import cpu_list
 from upright_bolt.kernel.rest import Rest
+from upright_bolt.kernel.sensors.channels import Supplies
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, danger_of, declaration_of, part_of
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Note, Subject
 from upright_bolt.model.sample import Sample
-from upright_bolt.settings.sensing import Sensing
+from upright_bolt.settings.sensor_sampler import Sensing
 
 FIRST_LOOK_S = 0.002
 """Time to the second look at a value that has just been written; each later one waits twice as long."""

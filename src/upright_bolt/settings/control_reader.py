@@ -8,7 +8,7 @@ from upright_bolt.model.catalogue import beside, declaration_of
 from upright_bolt.model.control import Control, ControlState, Value, parts_of
 from upright_bolt.model.note import CAPPED, Note, NoteCode, note
 from upright_bolt.settings.backend import Backend
-from upright_bolt.settings.past import BootMemory
+from upright_bolt.settings.journal_replay import BootMemory
 
 
 class ControlReader:

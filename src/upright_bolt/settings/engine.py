@@ -23,15 +23,15 @@ from upright_bolt.settings import apply
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
-from upright_bolt.settings.damage import Damage, look_back
 from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.failures import Failures
 from upright_bolt.settings.journal import Journal
+from upright_bolt.settings.journal_replay import BootMemory, told_by
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.settings.past import BootMemory, told_by
-from upright_bolt.settings.stamp import now_stamp
+from upright_bolt.settings.recovery import Damage, look_back
+from upright_bolt.settings.timestamp import now_stamp
 from upright_bolt.settings.trials import Trials
-from upright_bolt.wording.trials import STOCK_UNKNOWN, not_applied
+from upright_bolt.text.trials import STOCK_UNKNOWN, not_applied
 
 HELD = "Another process of this program holds this machine; change its settings there."
 

@@ -10,12 +10,12 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from upright_bolt.checksummed_log import copy_aside
 from upright_bolt.disk import Document, Typed, bounded
 from upright_bolt.errors import BoltError, Damaged, Refused
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.failure import Failure, FailureKind, merged, reaches
-from upright_bolt.sealed import copy_aside
 
 VERSION = 1
 FILE, COPY = "failures", "failures-copy"

@@ -12,7 +12,7 @@ from upright_bolt.model.profile import counts_from_0
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.failure_log import AtRisk, FailureLog
-from upright_bolt.wording.failures import known_failure
+from upright_bolt.text.failures import known_failure
 
 
 class _Applied(Protocol):

@@ -1,8 +1,8 @@
 """The journal: what is about to happen to a machine, on disk before it happens.
 
-A line is an entry as JSON, with a seal (``sealed``). A crash can tear the last line only, which then was never
-acknowledged and is left out. Any other line that does not hold what it should is damage: ``settings.past`` says what
-follows from it.
+A line is an entry as JSON, with a checksum (``checksummed_log``). A crash can tear the last line only, which then was
+never acknowledged and is left out. Any other line that does not hold what it should is damage: ``journal_replay`` says
+what follows from it.
 
 The file is bounded: whoever holds the machine compacts it once it has grown beyond ``COMPACT_BYTES``.
 """
@@ -15,12 +15,12 @@ from enum import StrEnum
 from functools import reduce
 from pathlib import Path
 
+from upright_bolt.checksummed_log import PRIVATE, Lines, NewerVersion, SealedLog
 from upright_bolt.disk import Typed, bounded, write_atomically
 from upright_bolt.errors import BadInput, BoltError, Damaged
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
-from upright_bolt.sealed import PRIVATE, Lines, NewerVersion, SealedLog
 
 VERSION = 4
 OLDEST = 3

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from upright_bolt.errors import InUse
 from upright_bolt.kernel import paths
-from upright_bolt.ownership import make_private, user_words
+from upright_bolt.privileges import make_private, user_words
 
 HOLDER_CHARS = 200
 

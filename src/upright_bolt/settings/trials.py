@@ -17,10 +17,10 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
-from upright_bolt.settings.past import BootMemory, OwnTexts, Past
+from upright_bolt.settings.journal_replay import BootMemory, OwnTexts, Past
 from upright_bolt.settings.pending import Pending
-from upright_bolt.settings.soundness import check_texts
-from upright_bolt.wording.trials import not_reverted
+from upright_bolt.settings.restore_validation import check_texts
+from upright_bolt.text.trials import not_reverted
 
 
 class Trials:

@@ -18,7 +18,7 @@ from upright_bolt.model.run import RunNumbers, RunRecord
 from upright_bolt.model.settings import settings_from_data
 from upright_bolt.model.work import MOST_TIMES
 from upright_bolt.model.workloads import WORKLOADS
-from upright_bolt.plain_text import one_line, printable
+from upright_bolt.sanitize import one_line, printable
 from upright_bolt.session.numbers import is_held
 
 LONGEST_S = 1e6

@@ -11,7 +11,7 @@ from sqlalchemy import Connection, Engine, ExceptionContext, create_engine
 from sqlalchemy import event as database_events
 
 from upright_bolt.errors import BoltError
-from upright_bolt.ownership import check_own
+from upright_bolt.privileges import check_own
 
 WORDS = {
     sqlite3.SQLITE_READONLY: "it can only be read here",

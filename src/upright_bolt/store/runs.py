@@ -27,7 +27,7 @@ from upright_bolt.model.run import (
     WorkError,
 )
 from upright_bolt.model.workloads import workload
-from upright_bolt.plain_text import capital
+from upright_bolt.sanitize import capital
 from upright_bolt.session.numbers import run_numbers, with_work
 from upright_bolt.store import schema, tables
 from upright_bolt.store.checks import check_events, check_record, check_telemetry

@@ -11,12 +11,12 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from upright_bolt.checksummed_log import NewerVersion, SealedLog, copy_aside, lines_of
 from upright_bolt.disk import Typed, bounded
 from upright_bolt.errors import BoltError, Damaged, NotHere
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
 from upright_bolt.model.work import FULL_WORTH
-from upright_bolt.sealed import NewerVersion, SealedLog, copy_aside, lines_of
 
 VERSION = 2
 FILE = "searches"

@@ -23,7 +23,7 @@ POLICIES = [f"/sys/devices/system/cpu/cpufreq/policy{number}" for number in rang
 COMMANDS = Path("/sys/module/rig_registers/parameters/cmd")
 PROGRAM = tuple(
     f"upright_bolt.{name}" for name in
-    ("analysis.no_effect", "app_ports", "cli.ground", "cli.main", "kernel.real_changes", "service.client",
+    ("analysis.comparison.no_effect", "app_ports", "cli.ground", "cli.main", "kernel.changes.real", "service.client",
      "session.session", "store.search_log")
 )  # fmt: skip
 RECORD = ("alembic.command", "alembic.config", "numpy", "sqlalchemy.dialects.sqlite", "upright_bolt.store.runs")

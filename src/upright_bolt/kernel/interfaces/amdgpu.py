@@ -13,11 +13,12 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel import overdrive, paths
+from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write, facts_of
-from upright_bolt.kernel.graphics_chips import Card
-from upright_bolt.kernel.graphics_controls import AbsentControl, ChipControl, NumberControl, WordControl
-from upright_bolt.kernel.overdrive import Overdrive
+from upright_bolt.kernel.gpu import overdrive
+from upright_bolt.kernel.gpu.controls import AbsentControl, ChipControl, NumberControl, WordControl
+from upright_bolt.kernel.gpu.gpus import Card
+from upright_bolt.kernel.gpu.overdrive import Overdrive
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.note import NoteCode, note

@@ -1,10 +1,10 @@
 """Core voltage and the processor's own limit bits, from registers (layouts in ``kernel.registers``)."""
 
-from upright_bolt.analysis.constraint_judge import LIVE_BITS, LOGGED_BITS, STATUS_BITS
+from upright_bolt.analysis.limits.judge import LIVE_BITS, LOGGED_BITS, STATUS_BITS
 from upright_bolt.kernel import registers
-from upright_bolt.kernel.channels import RegisterField
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import RegisterField
 from upright_bolt.model.note import NoteCode, Subject, note
 from upright_bolt.model.quantity import COUNT, VOLTAGE
 from upright_bolt.model.sensor import Sensor, SensorKind

@@ -11,10 +11,10 @@ import errno
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import Gauge
 from upright_bolt.kernel.clock_bounds import Cap, CappedFile, PolicyClocks, coolers
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value
 from upright_bolt.model.note import Note, NoteCode, Subject, note
 from upright_bolt.model.quantity import CLOCK

@@ -9,9 +9,9 @@ ABI/testing/sysfs-platform-asus-wmi.
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import Gauge
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.note import Note

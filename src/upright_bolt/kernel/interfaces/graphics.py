@@ -7,10 +7,10 @@ The kernel's own pages: Documentation/gpu/amdgpu/thermal, ABI/testing/sysfs-driv
 ABI/testing/sysfs-devices-power.
 """
 
-from upright_bolt.kernel.channels import Gauge, SleepGuardedGauges
 from upright_bolt.kernel.driver import Found, Surroundings
-from upright_bolt.kernel.graphics_chips import ASLEEP, Card
+from upright_bolt.kernel.gpu.gpus import ASLEEP, Card
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Gauge, SleepGuardedGauges
 from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE, VOLTAGE, Quantity
 from upright_bolt.model.sensor import Sensor, SensorKind
 

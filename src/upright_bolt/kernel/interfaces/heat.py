@@ -9,10 +9,10 @@ The kernel's own pages: Documentation/hwmon/sysfs-interface and driver-api/therm
 import re
 
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import Gauge
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.interfaces import graphics
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.note import NoteCode, Subject
 from upright_bolt.model.quantity import COUNT, SPEED, TEMPERATURE

@@ -7,9 +7,9 @@ The kernel's own page: Documentation/admin-guide/pm/cpuidle.
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import Counter
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Counter
 from upright_bolt.model.control import NONE, ControlState, Value, parts_of
 from upright_bolt.model.note import Note, NoteCode, Subject, note
 from upright_bolt.model.quantity import SHARE

@@ -11,8 +11,8 @@ drivers/gpu/drm/xe/xe_gt_freq.c.
 import re
 
 from upright_bolt.kernel.driver import Found, Surroundings
-from upright_bolt.kernel.graphics_chips import Card
-from upright_bolt.kernel.graphics_controls import NumberControl
+from upright_bolt.kernel.gpu.controls import NumberControl
+from upright_bolt.kernel.gpu.gpus import Card
 from upright_bolt.kernel.probe import Probe
 
 RANK = 87

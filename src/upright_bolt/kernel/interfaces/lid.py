@@ -4,9 +4,9 @@ The kernel's own code: drivers/acpi/button.c; there is no page on it.
 """
 
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import WordSwitch
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import WordSwitch
 from upright_bolt.model.quantity import SWITCH
 from upright_bolt.model.sensor import LID, Sensor, SensorKind
 

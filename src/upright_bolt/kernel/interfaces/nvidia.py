@@ -1,7 +1,7 @@
 """Graphics chips under NVIDIA's own driver, through its management library, if the Python package is there.
 
 Initialising the library wakes every chip of the vendor, so that is left until all of them are awake; afterwards the
-kernel's ``runtime_status`` is read before every call. What it sets goes by ``kernel.management_library``.
+kernel's ``runtime_status`` is read before every call. What it sets goes by ``kernel.gpu.management_library``.
 """
 
 import errno
@@ -9,11 +9,10 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.channels import LibraryReadings
 from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write, facts_of
-from upright_bolt.kernel.graphics_chips import ASLEEP, Card
-from upright_bolt.kernel.graphics_controls import ChipControl
-from upright_bolt.kernel.management_library import (
+from upright_bolt.kernel.gpu.controls import ChipControl
+from upright_bolt.kernel.gpu.gpus import ASLEEP, Card
+from upright_bolt.kernel.gpu.management_library import (
     LOCKED,
     RANGE,
     UNLOCKED,
@@ -23,6 +22,7 @@ from upright_bolt.kernel.management_library import (
 )
 from upright_bolt.kernel.ports import KernelFiles, Read
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import LibraryReadings
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.note import Note, NoteCode, Subject, note
 from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE, Quantity

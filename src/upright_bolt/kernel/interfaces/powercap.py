@@ -13,10 +13,10 @@ from dataclasses import dataclass
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.channels import Counter, LowestOf
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
 from upright_bolt.kernel.interfaces import firmware
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import Counter, LowestOf
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.note import Note, NoteCode, Subject, note

@@ -1,9 +1,9 @@
 """Busy shares from ``/proc/stat``, one per logical processor."""
 
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import BusyTable
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import BusyTable
 from upright_bolt.model.note import NoteCode, Subject
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.sensor import Sensor, SensorKind

@@ -7,9 +7,9 @@ The kernel's own page: Documentation/ABI/testing/sysfs-class-power.
 """
 
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.channels import BatteryFiles, Supplies
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.sensors.channels import BatteryFiles, Supplies
 from upright_bolt.model.note import NoteCode, Subject
 from upright_bolt.model.quantity import HOURS, POWER, SHARE, SWITCH
 from upright_bolt.model.sensor import Sensor, SensorKind

@@ -1,0 +1,1 @@
+"""Whether runs differ, by how much, and how sure that is."""

@@ -1,0 +1,1 @@
+"""What limits clock and power at a moment."""

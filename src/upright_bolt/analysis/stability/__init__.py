@@ -1,0 +1,1 @@
+"""Where a voltage or clock fails: what is believed, and what to test next."""

@@ -1,0 +1,1 @@
+"""How far settings are validated, and what has failed."""

@@ -1,0 +1,1 @@
+"""The Workbench: settings, live charts and the run."""

@@ -1,0 +1,1 @@
+"""What changes on a machine without this program: writes, chargers, processors, programs."""

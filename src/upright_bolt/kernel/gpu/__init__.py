@@ -1,0 +1,1 @@
+"""GPUs: which there are, and what can be set of them."""
