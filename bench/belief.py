@@ -15,7 +15,7 @@ from upright_bolt.analysis.comparison.run_spread import PRIOR_FREEDOM, PRIOR_REL
 from upright_bolt.analysis.comparison.sequential_test import decided, look, runs_to_next_look
 from upright_bolt.simulator.chip import tern
 from upright_bolt.simulator.demand import Demand
-from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.machine import SimulatedMachine
 from upright_bolt.simulator.state import fresh_state
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad
@@ -58,7 +58,7 @@ def _alarms(found: list[bool], what: str) -> Measured:
 def _runs(seed: int, count: int) -> list[tuple[float, list[float]]]:
     """Return score and slices of runs one after another with equal pauses, the first left out."""
     spec = dataclasses.replace(tern(), restless=RESTLESS[seed % len(RESTLESS)])
-    twin = Twin(spec, fresh_state(spec, 5000 + seed), None)
+    twin = SimulatedMachine(spec, fresh_state(spec, 5000 + seed), None)
     everyone, nobody = Demand(frozenset(range(spec.chip.cores * 2))), Demand()
     made = []
     for _ in range(count + 1):

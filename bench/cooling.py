@@ -12,9 +12,9 @@ from support import rested
 from upright_bolt.analysis.cooling import fit
 from upright_bolt.analysis.cooling.limit_planner import HoldPlan, Readings
 from upright_bolt.model.work import HOLD_REST_S
-from upright_bolt.simulator.chip import TwinSpec, plover, skerry, tern
+from upright_bolt.simulator.chip import MachineSpec, plover, skerry, tern
 from upright_bolt.simulator.demand import Demand
-from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.machine import SimulatedMachine
 
 Measured = tuple[float, str]
 MODELS = (tern, skerry, plover)
@@ -30,7 +30,7 @@ WIDTHS = {
 }  # fmt: skip
 
 
-def varied(make: Callable[[], TwinSpec], seed: int, times: float = 1.0) -> TwinSpec:
+def varied(make: Callable[[], MachineSpec], seed: int, times: float = 1.0) -> MachineSpec:
     """Return a twin whose cooling differs from its model's; ``times`` as much as usual."""
     dice = np.random.default_rng(seed)
     spec = make()
@@ -48,8 +48,8 @@ class Watched:
         package_only: it has no sensors of single cores.
     """
 
-    def __init__(self, spec: TwinSpec, *, package_only: bool = False) -> None:
-        self.twin = Twin(spec, rested(spec), None)
+    def __init__(self, spec: MachineSpec, *, package_only: bool = False) -> None:
+        self.twin = SimulatedMachine(spec, rested(spec), None)
         self._eighths = spec.name == "skerry"
         self._cores = 0 if package_only or self._eighths else spec.chip.cores
         self.rows: list[tuple[float, ...]] = []
@@ -85,7 +85,7 @@ class Watched:
         return Readings(time_s, power, temp, rpm, np.array(self.cores).T if self._cores else None)
 
 
-def held(spec: TwinSpec, below_c: float, *, sure: bool = False, package_only: bool = False) -> fit.Interval | None:
+def held(spec: MachineSpec, below_c: float, *, sure: bool = False, package_only: bool = False) -> fit.Interval | None:
     """Return what the hold run says of a rested twin."""
     watched = Watched(spec, package_only=package_only)
     for _ in range(round(2 * LEAD_S)):
@@ -109,15 +109,15 @@ def held(spec: TwinSpec, below_c: float, *, sure: bool = False, package_only: bo
     return cooling.carries(below_c) if cooling is not None else None
 
 
-def proven(spec: TwinSpec, below_c: float) -> float | None:
+def proven(spec: MachineSpec, below_c: float) -> float | None:
     """Return the flat limit at which the hottest core of a rested twin stands at ``below_c`` after half an hour.
 
     None if it never draws so much that its cooling would limit it.
     """
     still = dataclasses.replace(spec, restless=0.0)
 
-    def loaded(watts: float) -> Twin:
-        twin = Twin(still, rested(spec), None)
+    def loaded(watts: float) -> SimulatedMachine:
+        twin = SimulatedMachine(still, rested(spec), None)
         twin.state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
         twin.physics.settings_changed()
         twin.physics.demand = Demand(frozenset(range(spec.chip.cores * 2)))
@@ -158,7 +158,7 @@ class Case:
     fan_step_c: float = 0.0
 
 
-def spec_of(case: Case) -> TwinSpec:
+def spec_of(case: Case) -> MachineSpec:
     """Return the twin of a case; its power is left open, so that the cooling is what limits it."""
     spec = varied(MODELS[case.model], case.seed, case.times)
     return dataclasses.replace(

@@ -28,7 +28,7 @@ from upright_bolt.model.search import ALONE_S, BASELINE_S, Asked, Bold
 from upright_bolt.model.workloads import EDGE, LIGHT
 from upright_bolt.session.stability_search import PAUSE_S
 from upright_bolt.simulator import rails
-from upright_bolt.simulator.chip import ChipSpec, TwinSpec, tern
+from upright_bolt.simulator.chip import ChipSpec, MachineSpec, tern
 from upright_bolt.simulator.samples import individual
 from upright_bolt.workload.plan import full_load_s
 
@@ -166,7 +166,7 @@ class Result:
         )
 
 
-def spec_of(number: int, truth: dict[str, float]) -> TwinSpec:
+def spec_of(number: int, truth: dict[str, float]) -> MachineSpec:
     """Return an individual of tern with a truth of its own."""
     spec = individual(tern(), number)
     return dataclasses.replace(spec, chip=dataclasses.replace(spec.chip, **truth))  # type: ignore[arg-type]

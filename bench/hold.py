@@ -16,7 +16,7 @@ from support import write_tree
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
-from upright_bolt.simulator.machine import open_twin
+from upright_bolt.simulator.machine import open_simulated
 
 Measured = tuple[float, str]
 ALL = [f"org.upright-bolt.{name}" for name in ("watch", "set", "set-voltage", "manage-profiles")]
@@ -58,7 +58,7 @@ def _held() -> tuple[float, float, int, dict[str, list[float]], tuple[float, flo
 
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        root = write_tree(open_twin("tern", None), folder / "copy")
+        root = write_tree(open_simulated("tern", None), folder / "copy")
         with PrivateBus(folder) as bus:
             os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = bus.address
             bus.start_polkit(ALL)

@@ -20,7 +20,7 @@ from upright_bolt.kernel.survey import Surveyed, survey
 from upright_bolt.model.work import Work
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.starting import start_run
-from upright_bolt.simulator.machine import Twin, open_twin
+from upright_bolt.simulator.machine import SimulatedMachine, open_simulated
 from upright_bolt.store.runs import RunStore
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.pool import HostLoad
@@ -66,7 +66,7 @@ def sampling_moving(folder: Path) -> Measured:
 
 
 def _sampling(folder: Path, *, moves: bool) -> Measured:
-    twin = open_twin("tern", None)
+    twin = open_simulated("tern", None)
     twin.demand(frozenset(range(12)))
     twin.physics.advance(UP_S)
     first = _contents(twin)
@@ -115,7 +115,7 @@ def _sample(reader: SampleReader, judge: ConstraintJudge) -> None:
     judge.judge(time_s, values, caps_mhz)
 
 
-def _contents(twin: Twin) -> dict[str, bytes]:
+def _contents(twin: SimulatedMachine) -> dict[str, bytes]:
     return {path: twin.files.read(path) for path in twin.files._get}
 
 
@@ -160,7 +160,7 @@ def _paths(folder: Path, found: Surveyed) -> list[str]:
 
 def twin_speed(_folder: Path) -> Measured:
     """How much faster than time a loaded twin runs on one core."""
-    twin = open_twin("tern", None)
+    twin = open_simulated("tern", None)
     twin.demand(frozenset(range(12)))
     speeds = []
     for _ in range(7):

@@ -15,7 +15,7 @@ from hypothesis import settings
 
 from bus_support import PrivateBus
 from command_process import run_command
-from support import TwinSession
+from support import SimulatedSession
 from waiting import within
 from window_support import open_app, qapp_kept, window
 
@@ -69,9 +69,9 @@ def data(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def on_tern(data: Path) -> Iterator[TwinSession]:
+def on_tern(data: Path) -> Iterator[SimulatedSession]:
     """A session on a fresh tern, with a store."""
-    made = TwinSession(data)
+    made = SimulatedSession(data)
     yield made
     made.close()
 

@@ -7,8 +7,8 @@ from upright_bolt.model.profile import Profile, Proof
 from upright_bolt.profiles.engine import ProfileEngine
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.callers import Caller
+from upright_bolt.service.enforcement_loop import ORPHAN_S
 from upright_bolt.service.shared_machine import SharedMachine
-from upright_bolt.service.tending import ORPHAN_S
 from upright_bolt.service.verbs import BY_NAME
 
 PREFERENCE = "/sys/devices/system/cpu/cpufreq/policy0/energy_performance_preference"
@@ -45,10 +45,10 @@ class AskedMachine(SharedMachine):
     def keep(self, caller: Caller):
         return self.ask(caller, "Keep")
 
-    def put_back(self, caller: Caller):
+    def revert(self, caller: Caller):
         return self.ask(caller, "PutBack")
 
-    def to_stock(self, caller: Caller, names):
+    def reset_to_stock(self, caller: Caller, names):
         return self.ask(caller, "ToStock", names=names)
 
     def change_profiles(self, caller: Caller, name: str):
@@ -118,13 +118,13 @@ class Desk:
         """Let time pass as a service would: woken when something is due, and at once when told of a change."""
         until = self.ports.clock.now_s() + seconds
         while (now := self.ports.clock.now_s()) < until - 1e-6:
-            _, due_s = self.shared.tend_all()
+            _, due_s = self.shared.reconcile_all()
             due_s = min(due_s, ORPHAN_S) if self.shared.orphaned else due_s
             self.ports.clock.wait_until(min(until, now + max(0.05, due_s)))
-        self.shared.tend_all()
+        self.shared.reconcile_all()
 
     def values(self) -> dict[str, float | str]:
-        return self.engine.in_force()
+        return self.engine.current_values()
 
     @property
     def status(self):

@@ -118,9 +118,9 @@ def look_and_try():
         return {"watch": f"{type(fault).__name__}: {fault}"}
     told = {"watch": "yes"}
     told["set"] = outcome(lambda: access.try_settings({"sustained": 25.0}, standing=False).ok)
-    told["back"] = outcome(lambda: access.put_back("").before_values)
+    told["back"] = outcome(lambda: access.revert("").before_values)
     told["voltage"] = outcome(lambda: access.try_settings({"core-offset": -50.0}, standing=False).ok)
-    told["back2"] = outcome(lambda: access.put_back("").before_values)
+    told["back2"] = outcome(lambda: access.revert("").before_values)
     access.close()
     return told
 
@@ -134,7 +134,7 @@ def leave_standing():
 
 def keep_others():
     access = ServiceAccess()
-    told = {"keep": outcome(lambda: access.keep().settings), "back": outcome(lambda: access.put_back("").settings)}
+    told = {"keep": outcome(lambda: access.keep().settings), "back": outcome(lambda: access.revert("").settings)}
     access.close()
     return told
 

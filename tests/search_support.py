@@ -4,15 +4,15 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis.chip import chip_of
 from upright_bolt.analysis.stability.history import known
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked, Search
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.stability_search import start_search
-from upright_bolt.simulator.machine import open_twin
-from upright_bolt.store.search_log import SearchLog, look_back
+from upright_bolt.simulator.machine import open_simulated
+from upright_bolt.store.search_log import SearchLog, recover
 
 BOTH = TOGETHER
 NEAR_FREEZING = ("twin:tern#63", "twin:tern#201", "twin:tern#22", "twin:tern#339", "twin:tern#404")
@@ -27,7 +27,7 @@ class SearchScene:
         self.machine = machine
         self.folder = data / "machines" / machine.replace(":", "-")
         self.log = SearchLog(self.folder, machine)
-        self.twin = TwinSession(data, machine)
+        self.twin = SimulatedSession(data, machine)
 
     @property
     def session(self):
@@ -48,7 +48,7 @@ class SearchScene:
         stop_when: Callable[[Search], bool] | None = None,
     ) -> Search:
         """Go on until the search has ended, so many rungs have ended, or ``stop_when`` holds."""
-        found = search or look_back(self.log, self.session.boot_id)
+        found = search or recover(self.log, self.session.boot_id)
         assert found is not None
         before = known(self.twin.store.all(), self.log.all(), self.machine, found.asked)
         active = start_search(self.session, found, before, self.log, self.twin.store)
@@ -74,16 +74,16 @@ class SearchScene:
         """Let the program die without cleaning up, and start it anew: the machine goes on as it is."""
         self.twin.die()
         self.twin.store.close()
-        self.twin = TwinSession(self.data, self.machine)
+        self.twin = SimulatedSession(self.data, self.machine)
 
     def cut_power(self) -> None:
         """Let the machine lose its power in the middle, and start the program anew after its restart."""
         self.twin.die()
         self.twin.store.close()
-        twin = open_twin(self.machine.removeprefix("twin:"), self.folder / "twin.json")
+        twin = open_simulated(self.machine.removeprefix("twin:"), self.folder / "twin.json")
         twin.physics.restart()
         twin.save()
-        self.twin = TwinSession(self.data, self.machine)
+        self.twin = SimulatedSession(self.data, self.machine)
 
     def offsets(self) -> set:
-        return {self.twin.in_force(name) for name in BOTH}
+        return {self.twin.current_values(name) for name in BOTH}

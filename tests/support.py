@@ -15,7 +15,7 @@ from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import ForwardingFiles, KernelFiles
 from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.model.control import Value
-from upright_bolt.model.note import Note
+from upright_bolt.model.note import Diagnostic
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport
@@ -25,15 +25,15 @@ from upright_bolt.session.starting import start_run
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.journal import Journal
-from upright_bolt.settings.journal_replay import Past, told_by
-from upright_bolt.simulator.chip import TwinSpec
-from upright_bolt.simulator.machine import Twin, TwinClock, open_twin
-from upright_bolt.simulator.state import TwinState, fresh_state
+from upright_bolt.settings.journal_replay import Past, replay_journal
+from upright_bolt.simulator.chip import MachineSpec
+from upright_bolt.simulator.machine import SimulatedClock, SimulatedMachine, open_simulated
+from upright_bolt.simulator.state import SimulatedState, fresh_state
 from upright_bolt.store.runs import RunStore
 from upright_bolt.text.notes import clause
 
 
-class TwinSession:
+class SimulatedSession:
     """A session on tern in a data folder, driven by hand."""
 
     def __init__(self, data: Path, machine: str = "twin:tern") -> None:
@@ -68,7 +68,7 @@ class TwinSession:
             self.pass_time(SAMPLE_S)
         return self.store.get(ended.id)
 
-    def in_force(self, name: str):
+    def current_values(self, name: str):
         return self.session.controls()[name].in_force
 
     def reopen(self, holder: str = "a later test") -> Session:
@@ -90,15 +90,15 @@ class TwinSession:
         self.store.close()
 
 
-def backend_of(twin: Twin, files: KernelFiles | None = None) -> Backend:
+def backend_of(twin: SimulatedMachine, files: KernelFiles | None = None) -> Backend:
     """Return the backend of a twin, or of files in place of its own."""
-    ports = MachinePorts("twin:tern", files if files is not None else twin.files, twin.registers, TwinClock(twin))
+    ports = MachinePorts("twin:tern", files if files is not None else twin.files, twin.registers, SimulatedClock(twin))
     return Backend(ports)
 
 
 def put(backend: Backend, asked: Mapping[str, Value]) -> ApplyReport:
     """Put settings in force without a check."""
-    return apply.put_in_force(asked, backend, backend.snapshot(asked))
+    return apply.apply_settings(asked, backend, backend.snapshot(asked))
 
 
 def read_twin(reader: SampleReader) -> list[float | None]:
@@ -106,7 +106,7 @@ def read_twin(reader: SampleReader) -> list[float | None]:
     return reader.read()[1]
 
 
-def gap_words(gaps: Iterable[Note]) -> dict[str, str]:
+def gap_words(gaps: Iterable[Diagnostic]) -> dict[str, str]:
     """Return what is missing, and why in words."""
     return {str(gap.about): clause(gap) for gap in gaps}
 
@@ -154,11 +154,11 @@ class FaultyFiles(ForwardingFiles):
         return failing
 
 
-def fresh_twin(name: str = "tern") -> Twin:
-    return open_twin(name, None)
+def fresh_machine(name: str = "tern") -> SimulatedMachine:
+    return open_simulated(name, None)
 
 
-def write_tree(twin: Twin, root: Path, skip: str = "\0") -> Path:
+def write_tree(twin: SimulatedMachine, root: Path, skip: str = "\0") -> Path:
     """Write a twin's files out as a folder, the way a captured machine lies there."""
     for path in sorted(twin.files._get):
         if skip in path:
@@ -180,7 +180,7 @@ def contents_of(root: Path) -> dict[str, bytes]:
     return found
 
 
-def awake_files(twin: Twin) -> list[str]:
+def awake_files(twin: SimulatedMachine) -> list[str]:
     """Return the files of a twin that take writes and whose reading wakes nothing."""
     asleep = [chip.spec.place for chip in twin.physics.graphics.chips if chip.state.asleep]
     return [path for path in twin.files._put if not any(place in path for place in asleep)]
@@ -189,28 +189,28 @@ def awake_files(twin: Twin) -> list[str]:
 EVERY_ERRNO = (errno.EIO, errno.EBUSY, errno.EACCES, errno.ENODEV)
 
 
-def loaded_twin(spec: TwinSpec, watts: float) -> Twin:
+def loaded_twin(spec: MachineSpec, watts: float) -> SimulatedMachine:
     """Return a twin that has rested for a quarter of an hour and is put under full load at a flat limit."""
     state = rested(spec)
     state.limits = [[watts, watts, 28.0], [watts, watts, 28.0]]
-    twin = Twin(spec, state, None)
+    twin = SimulatedMachine(spec, state, None)
     twin.demand(frozenset(range(spec.chip.cores * 2)))
     return twin
 
 
-def rested(spec: TwinSpec) -> TwinState:
+def rested(spec: MachineSpec) -> SimulatedState:
     """Return the state of a twin that has rested for a quarter of an hour."""
     return copy.deepcopy(_rested(spec))
 
 
 @functools.cache
-def _rested(spec: TwinSpec) -> TwinState:
+def _rested(spec: MachineSpec) -> SimulatedState:
     state = fresh_state(spec)
-    Twin(spec, state, None).physics.advance(900.0)
+    SimulatedMachine(spec, state, None).physics.advance(900.0)
     return state
 
 
-def measured_run(spec: TwinSpec, watts: float, seconds: float) -> np.ndarray:
+def measured_run(spec: MachineSpec, watts: float, seconds: float) -> np.ndarray:
     """Return time, power, temperature in whole degrees and fan of such a twin, twice a second, shape (4, n)."""
     twin = loaded_twin(spec, watts)
     rows = []
@@ -222,7 +222,7 @@ def measured_run(spec: TwinSpec, watts: float, seconds: float) -> np.ndarray:
 
 def recorded(folder: Path) -> Past:
     """Return what the journal in a machine's folder tells, its boot left aside."""
-    return told_by(Journal(folder / "journal").read().entries, "")
+    return replay_journal(Journal(folder / "journal").read().entries, "")
 
 
 def recorded_kinds(folder: Path) -> list[str]:

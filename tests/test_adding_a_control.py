@@ -120,7 +120,7 @@ def test_it_is_listed_set_and_put_back(run):
     assert "deck-lamp" in run.bolt("machine")
     (row,) = json.loads(run.bolt("set", "deck-lamp=60%", "--json"))
     assert (row["ok"], row["got"]) == (True, 60.0)
-    assert json.loads(run.bolt("put-back", "--json"))["put_back"] == {"deck-lamp": 40.0}
+    assert json.loads(run.bolt("put-back", "--json"))["revert"] == {"deck-lamp": 40.0}
 
 
 def test_it_has_a_row_in_the_window(run):

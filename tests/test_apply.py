@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from support import EVERY_ERRNO, FaultyFiles, TwinSession, awake_files, backend_of, fresh_twin, put, write_tree
+from support import EVERY_ERRNO, FaultyFiles, SimulatedSession, awake_files, backend_of, fresh_machine, put, write_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
@@ -50,7 +50,7 @@ def put_on(twin, asked, files=None):
 
 @pytest.mark.parametrize("asked", MIXES)
 def test_settings_are_read_back_and_reported(asked):
-    twin = fresh_twin()
+    twin = fresh_machine()
     drivers, report = put_on(twin, asked)
     assert report.ok
     assert is_as_asked(drivers, asked)
@@ -60,7 +60,7 @@ def test_settings_are_read_back_and_reported(asked):
 
 
 def test_rounding_is_told():
-    twin = fresh_twin()
+    twin = fresh_machine()
     _, report = put_on(twin, {"window": 14.0, "sustained": 25.06})
     rows = {row.name: row for row in report.rows}
     assert rows["sustained"].got == 25.0
@@ -74,14 +74,14 @@ def test_rounding_is_told():
 def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
     count = _writes_of(asked)
     for n in range(1, count + 1):
-        twin = fresh_twin()
+        twin = fresh_machine()
         files = FaultyFiles(register_files(twin))
         backend = backend_of(twin, files)
         drivers = backend.drivers
         before_all = machine_texts(twin)
         before = backend.snapshot(asked)
         files.on_write = lambda i, _p, n=n: number if i == n else None
-        report = apply.put_in_force(asked, backend, before)
+        report = apply.apply_settings(asked, backend, before)
         assert not report.ok
         assert report.left_changed == ()
         assert refusal(report), f"write {n} failed without a sentence"
@@ -90,7 +90,7 @@ def test_a_failure_at_any_write_leaves_the_machine_as_it_was(asked, number):
 
 
 def _writes_of(asked) -> int:
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     put_on(twin, asked, files)
     assert files.writes > 1
@@ -100,7 +100,7 @@ def _writes_of(asked) -> int:
 @pytest.mark.parametrize("asked", MIXES)
 def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
     for path in _paths_of(asked):
-        twin = fresh_twin()
+        twin = fresh_machine()
         files = FaultyFiles(register_files(twin))
         before_all = machine_texts(twin)
         files.on_write = lambda _n, p, path=path: "ignore" if p == path else None
@@ -113,7 +113,7 @@ def test_a_write_that_does_not_stick_is_noticed_and_everything_put_back(asked):
 
 
 def test_a_setting_that_a_later_write_moves_is_noticed_and_everything_put_back():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     before_all = machine_texts(twin)
     asked = {"epp": 96.0, "turbo": "off"}
@@ -128,14 +128,14 @@ def test_a_setting_that_a_later_write_moves_is_noticed_and_everything_put_back()
 
 
 def _paths_of(asked) -> list[str]:
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     put_on(twin, asked, files)
     return sorted({path for path, _ in files.wrote})
 
 
 def test_a_failure_that_also_forbids_putting_back_names_the_files():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     files.on_write = lambda n, _p: errno.EIO if n >= 2 else None
     _, report = put_on(twin, {"sustained": 25.0}, files)
@@ -145,20 +145,20 @@ def test_a_failure_that_also_forbids_putting_back_names_the_files():
 
 
 def test_a_file_that_cannot_be_read_back_counts_as_failed():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     backend = backend_of(twin, files)
     before = backend.snapshot(["turbo"])
     wrote = []
     files.on_write = lambda _n, path: wrote.append(path)
     files.on_read = lambda _n, path: errno.EIO if path in wrote and len(wrote) == 1 else None
-    report = apply.put_in_force({"turbo": "off"}, backend, before)
+    report = apply.apply_settings({"turbo": "off"}, backend, before)
     assert not report.ok
     assert "cannot be read back" in refusal(report)
 
 
 def test_what_is_already_so_is_not_written():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     _, report = put_on(twin, {"sustained": 18.0, "turbo": "on", "governor": "powersave"}, files)
     assert report.ok
@@ -168,7 +168,7 @@ def test_what_is_already_so_is_not_written():
 @settings(max_examples=60, deadline=None)
 @given(st.tuples(st.integers(8, 42), st.integers(8, 42)), st.tuples(st.integers(8, 42), st.integers(8, 42)))
 def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
-    twin = fresh_twin()
+    twin = fresh_machine()
     for pair in (first, second):
         low, high = sorted(pair)
         asked = {"clock-min": low * 100.0, "clock-max": high * 100.0}
@@ -180,7 +180,7 @@ def test_both_clock_bounds_reach_any_pair_from_any_pair(first, second):
 @settings(max_examples=40, deadline=None)
 @given(st.lists(st.sampled_from(range(len(MIXES))), min_size=1, max_size=4), st.booleans())
 def test_restoring_undoes_any_chain_of_changes(chain, performance):
-    twin = fresh_twin()
+    twin = fresh_machine()
     if performance:
         put_on(twin, {"governor": "performance"})
     backend = backend_of(twin)
@@ -207,23 +207,23 @@ def test_restoring_undoes_any_chain_of_changes(chain, performance):
         ({"governor": "ondemand"}, "not among performance, powersave"),
     ],
 )
-def test_what_can_never_be_is_refused_before_anything_is_written(on_tern: TwinSession, asked, words):
+def test_what_can_never_be_is_refused_before_anything_is_written(on_tern: SimulatedSession, asked, words):
     report = on_tern.session.try_settings({"window": 10.0, **asked}, standing=False)
     assert not report.ok
     assert report.bad_input
     assert words in refusal(report)
     assert "Not written" not in refusal(report)
-    assert on_tern.in_force("window") == pytest.approx(27.98, abs=0.01)
+    assert on_tern.current_values("window") == pytest.approx(27.98, abs=0.01)
     assert on_tern.session.access.trial is None
 
 
-def test_a_preference_under_performance_says_what_to_do(on_tern: TwinSession):
+def test_a_preference_under_performance_says_what_to_do(on_tern: SimulatedSession):
     assert on_tern.session.try_settings({"governor": "performance"}, standing=True).ok
     report = on_tern.session.try_settings({"epp": 96.0}, standing=True)
     assert "governor=powersave" in refusal(report)
     assert on_tern.session.try_settings({"governor": "powersave", "epp": 96.0}, standing=True).ok
-    on_tern.session.put_back()
-    assert (on_tern.in_force("governor"), on_tern.in_force("epp")) == ("powersave", 128.0)
+    on_tern.session.revert()
+    assert (on_tern.current_values("governor"), on_tern.current_values("epp")) == ("powersave", 128.0)
 
 
 @pytest.mark.parametrize(
@@ -237,13 +237,13 @@ def test_a_preference_under_performance_says_what_to_do(on_tern: TwinSession):
     ],
 )
 def test_every_refusal_of_the_kernel_becomes_a_sentence(number, words):
-    twin = fresh_twin()
+    twin = fresh_machine()
     driver = survey(twin.files, twin.registers, "x").controls["epp"]
     assert words in about("epp", driver.refusal(FileFault("/sys/x", number)))
 
 
 def test_turbo_held_off_by_firmware_says_so():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     files.on_write = lambda _n, path: errno.EPERM if path.endswith("no_turbo") else None
     _, report = put_on(twin, {"turbo": "off"}, files)
@@ -251,7 +251,7 @@ def test_turbo_held_off_by_firmware_says_so():
 
 
 def test_settings_reach_the_files_of_a_folder(tmp_path):
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     session = open_session(f"tree:{root}", tmp_path / "data", "a test", exclusive=True)
     assert session.try_settings({"sustained": 25.0, "epp": 128.0}, standing=False).ok
     assert (root / "sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw").read_text() == "25000000"

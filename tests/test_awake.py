@@ -4,11 +4,11 @@ import pytest
 
 from bus_support import wait_for
 from command_process import CommandProcess
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.app import _stay_awake
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
-from upright_bolt.session.series import SeriesAsked, Step, start_series
+from upright_bolt.session.series import SeriesRequest, Step, start_series
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.starting import start_run
 
@@ -19,7 +19,7 @@ SERIES = [("sleep:idle", "Upright Bolt", "A series of runs is in progress")]
 @pytest.fixture
 def on_tern(data, bus):
     bus.start_login_manager()
-    made = TwinSession(data)
+    made = SimulatedSession(data)
     made.session.machine.stay_awake = _stay_awake
     yield made
     made.close()
@@ -50,7 +50,7 @@ def test_a_run_keeps_it_awake_until_its_end(on_tern, bus):
 
 def test_a_series_keeps_it_awake_between_its_runs_too(on_tern, bus):
     steps = [Step({}, "one"), Step({}, "two")]
-    start_series(on_tern.session, SeriesAsked(steps, Work("steady", 10.0, start=Start.AT_ONCE)), on_tern.store)
+    start_series(on_tern.session, SeriesRequest(steps, Work("steady", 10.0, start=Start.AT_ONCE)), on_tern.store)
     told = set()
     while on_tern.session.working:
         tick(on_tern, 1)

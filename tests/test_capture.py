@@ -7,7 +7,7 @@ import tarfile
 
 import pytest
 
-from support import fresh_twin, write_tree
+from support import fresh_machine, write_tree
 from trees import ports_of
 from upright_bolt.app import open_session
 from upright_bolt.captures.archive import collect, unpack, write
@@ -17,14 +17,14 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.control import ControlState
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 
 
 @pytest.fixture
 def captured(tmp_path):
-    twin = fresh_twin()
+    twin = fresh_machine()
     target = tmp_path / "tern.tar.gz"
-    return twin, target, write(collect(twin.files, twin.registers, TwinClock(twin)), target)
+    return twin, target, write(collect(twin.files, twin.registers, SimulatedClock(twin)), target)
 
 
 def test_a_capture_opens_as_the_same_machine(captured, tmp_path):
@@ -81,7 +81,7 @@ MICE = ("hid-dc:2c:26:aa:bb:01-battery", "hid-dc:2c:26:aa:bb:02-battery")
 
 
 def test_only_what_is_looked_at_is_kept_of_files_that_hold_more(tmp_path):
-    twin = fresh_twin()
+    twin = fresh_machine()
     root = write_tree(twin, tmp_path / "root")
     for path, data in PRIVATE.items():
         (root / path.lstrip("/")).write_bytes(data)
@@ -171,7 +171,7 @@ def test_a_file_that_is_no_archive_is_refused(bolt, tmp_path):
 
 
 def test_capturing_writes_nothing_but_the_question_to_the_mailbox(tmp_path):
-    twin = fresh_twin()
+    twin = fresh_machine()
     wrote = []
     twin.files.write = lambda path, data: wrote.append((path, data))
     state = json.dumps(twin.state.limits) + str(twin.state.offsets_mv)

@@ -17,7 +17,7 @@ from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.service.client import ServiceAccess
 from upright_bolt.session.numbers import number_rows
 from upright_bolt.settings.backend import Backend
-from upright_bolt.simulator.machine import open_twin
+from upright_bolt.simulator.machine import open_simulated
 from upright_bolt.text.events import sentence
 from window_support import until
 
@@ -28,7 +28,7 @@ DOCKED = amd(2, "0000:3d:00.0", removable="removable", **READINGS)
 @pytest.fixture
 def tree(tmp_path):
     """Return a copy of tern, with its own chip."""
-    return write_tree(open_twin("tern", None), tmp_path / "copy")
+    return write_tree(open_simulated("tern", None), tmp_path / "copy")
 
 
 def unplug(tree: Path) -> None:

@@ -10,7 +10,7 @@ from upright_bolt.errors import FileFault, Refused
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import DeviceRegisters, RealFiles
-from upright_bolt.model.note import NoteCode
+from upright_bolt.model.note import DiagnosticCode
 from upright_bolt.model.trial import RecoveryOutcome
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -150,7 +150,7 @@ def test_a_cap_during_a_trial_is_named_and_does_not_stay(engine, board, by):
     status = settings.status()
     assert status.drift == ()
     assert by in sentence(status.capped["clock-max"])
-    settings.put_back()
+    settings.revert()
     board.cap_khz, board.heat = 2400000, 0
     assert board.read(f"/{CPU}/cpufreq/policy0/scaling_max_freq") == b"2400000\n"
 
@@ -165,7 +165,7 @@ def test_a_trial_begun_under_a_cap_does_not_make_it_the_owner_s_choice(engine, b
     assert report.ok
     assert by in why(report, "clock-max")
     assert settings.trial.before_values == {"clock-max": 2400.0}
-    settings.put_back()
+    settings.revert()
     board.cap_khz, board.heat = 2400000, 0
     assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
 
@@ -176,9 +176,9 @@ def test_what_was_kept_comes_back_and_not_the_machine_s_highest(engine, board):
     settings.keep()
     board.cap_khz = 1200000
     assert settings.try_settings({"clock-max": 800.0}, standing=True).ok
-    settings.put_back()
+    settings.revert()
     assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
-    settings.put_back()
+    settings.revert()
     assert {board.chosen[n, "max"] for n in (0, 1)} == {2000000}
 
 
@@ -197,16 +197,16 @@ def test_a_processor_that_goes_and_comes_is_followed(engine, board):
     assert settings.status().drift == ()
     assert settings.controls()["clock-max"].settable
     assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
-    assert settings.owes
+    assert settings.has_pending_restores
     board.offline = set()
     assert settings.status().drift == ()
-    assert not settings.owes
+    assert not settings.has_pending_restores
     assert board.chosen[1, "max"] == 1200000
     board.chosen[1, "max"] = 1600000
     (entry,) = settings.status().drift
-    assert entry.why.code is NoteCode.PROCESSORS_DIFFER
+    assert entry.why.code is DiagnosticCode.PROCESSORS_DIFFER
     assert "0 1.20 GHz, 1 1.60 GHz" in drift(entry, settings.status())
-    settings.put_back()
+    settings.revert()
     assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
 
 
@@ -224,14 +224,14 @@ def test_what_is_set_while_a_processor_is_away_is_applied_to_it_and_can_be_rever
         settings = engine()
     board.offline = set()
     settings.look_at_processors()
-    assert not settings.owes
+    assert not settings.has_pending_restores
     assert board.chosen[1, "max"] == 1200000
     assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"performance"
     assert settings.status().drift == ()
     if kept:
-        settings.to_stock()
+        settings.reset_to_stock()
     else:
-        settings.put_back()
+        settings.revert()
     assert {board.chosen[n, "max"] for n in (0, 1)} == {2400000}
     assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor").strip() == b"ondemand"
 
@@ -242,16 +242,16 @@ def test_stock_reaches_a_processor_that_is_away_once_it_is_back(engine, board, r
     assert settings.try_settings({"clock-max": 1200.0, "governor": "performance"}, standing=True).ok
     settings.keep()
     board.offline = {1}
-    settings.to_stock()
+    settings.reset_to_stock()
     assert settings.kept == {}
-    assert settings.owes
+    assert settings.has_pending_restores
     assert (board.chosen[0, "max"], board.chosen[1, "max"]) == (2400000, 1200000)
     if restarted:
         settings.close()
         settings = engine()
     board.offline = set()
     settings.look_at_processors()
-    assert not settings.owes
+    assert not settings.has_pending_restores
     assert board.chosen[1, "max"] == 2400000
     assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor").strip() == b"ondemand"
 
@@ -261,7 +261,7 @@ def test_stock_forgets_what_was_kept_of_controls_that_are_gone(engine, board):
     assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
     settings.keep()
     board.offline = {0, 1}
-    settings.to_stock(("clock-max",))
+    settings.reset_to_stock(("clock-max",))
     assert settings.kept == {}
     board.offline = set()
     settings.look_at_processors()
@@ -284,8 +284,8 @@ def test_what_is_owed_to_a_processor_is_put_back_once_it_is_there_again(engine, 
     settings = engine()
     assert settings.try_settings({"clock-max": 1600.0, "governor": "performance"}, standing=True).ok
     board.offline = {1}
-    settings.put_back()
-    assert settings.owes
+    settings.revert()
+    assert settings.has_pending_restores
     assert board.chosen[1, "max"] == 1600000
     board.offline = set()
     if restarted:
@@ -293,7 +293,7 @@ def test_what_is_owed_to_a_processor_is_put_back_once_it_is_there_again(engine, 
         settings = engine()
     else:
         assert settings.status().trial is None
-    assert not settings.owes
+    assert not settings.has_pending_restores
     assert board.chosen[1, "max"] == 2400000
     assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"ondemand"
 
@@ -302,13 +302,13 @@ def test_a_processor_that_is_seen_on_its_way_back_is_put_back_and_followed_all_t
     settings = engine()
     assert settings.try_settings({"clock-max": 1600.0, "governor": "performance"}, standing=True).ok
     board.offline = {1}
-    settings.put_back()
+    settings.revert()
     board.coming = True
     settings.look_at_processors()
-    assert settings.owes
+    assert settings.has_pending_restores
     board.offline, board.coming = set(), False
     settings.look_at_processors()
-    assert not settings.owes
+    assert not settings.has_pending_restores
     assert board.chosen[1, "max"] == 2400000
     assert settings.try_settings({"clock-max": 1200.0}, standing=True).ok
     assert board.chosen[1, "max"] == 1200000
@@ -320,14 +320,14 @@ def test_a_processor_that_comes_back_at_any_moment_of_a_look_is_put_back(engine,
     for back_after in range(1, 120):
         assert settings.try_settings({"clock-max": 1600.0, "governor": "performance"}, standing=True).ok
         board.offline = {1}
-        settings.put_back()
-        assert settings.owes
+        settings.revert()
+        assert settings.has_pending_restores
         board.back_after, board.whole_after = back_after, whole_after
         settings.look_at_processors()
         board.back_after = board.whole_after = 0
         board.offline, board.coming = set(), False
         settings.look_at_processors()  # as the kernel's event has it
-        assert not settings.owes
+        assert not settings.has_pending_restores
         assert board.chosen[1, "max"] == 2400000, back_after
         assert board.read(f"/{CPU}/cpufreq/policy1/scaling_governor") == b"ondemand"
 
@@ -341,10 +341,10 @@ def test_a_trial_of_a_program_that_died_is_put_back_while_a_processor_is_offline
     assert again.trial is None
     assert again.recovered.outcome is RecoveryOutcome.PUT_BACK
     assert (board.chosen[0, "max"], board.chosen[1, "max"]) == (2400000, 1600000)
-    assert again.owes
+    assert again.has_pending_restores
     board.offline = set()
     assert again.status().trial is None
-    assert not again.owes
+    assert not again.has_pending_restores
     assert board.chosen[1, "max"] == 2400000
 
 
@@ -352,11 +352,11 @@ def test_what_is_owed_does_not_outlast_a_restart_of_the_machine(engine, board, t
     settings = engine()
     assert settings.try_settings({"clock-max": 1600.0}, standing=True).ok
     board.offline = {1}
-    settings.put_back()
+    settings.revert()
     settings.close()
     (tmp_path / "board/proc/sys/kernel/random/boot_id").write_text("another\n")
     board.offline = set()
-    assert not engine().owes
+    assert not engine().has_pending_restores
     assert board.chosen[1, "max"] == 1600000
 
 
@@ -373,14 +373,14 @@ def test_a_revert_that_is_refused_says_why_and_never_asks_root_for_rights(engine
 
     monkeypatch.setattr(board, "write", closed)
     with pytest.raises(Refused) as refused:
-        settings.put_back()
+        settings.revert()
     assert str(refused.value).endswith("The trial stays on record; restart the machine.")
     monkeypatch.setattr(board, "writable", lambda _path: False)
     monkeypatch.setattr(board, "closed_to_all", lambda _path: True)
     with pytest.raises(Refused, match="did not take the earlier value, since the kernel lets it be read only"):
-        settings.put_back()
+        settings.revert()
     monkeypatch.undo()
-    settings.put_back()
+    settings.revert()
 
 
 def test_controls_whose_driver_was_unloaded_are_not_said_to_need_root(engine, board, monkeypatch):
@@ -389,8 +389,8 @@ def test_controls_whose_driver_was_unloaded_are_not_said_to_need_root(engine, bo
     there = board.exists
     monkeypatch.setattr(board, "exists", lambda path: "cpufreq" not in path and there(path))
     monkeypatch.setattr(board, "writable", lambda path: "cpufreq" not in path)
-    assert settings._backend.drivers["governor"].facts().note.code is NoteCode.FILE_GONE
+    assert settings._backend.drivers["governor"].facts().note.code is DiagnosticCode.FILE_GONE
     monkeypatch.setattr(board, "names", lambda path: [] if path.endswith("/cpufreq") else RealFiles.names(board, path))
-    assert settings.controls()["governor"].note.code is NoteCode.NO_SCALING_DRIVER
+    assert settings.controls()["governor"].note.code is DiagnosticCode.NO_SCALING_DRIVER
     monkeypatch.undo()
     assert settings.controls()["governor"].settable

@@ -7,7 +7,7 @@ import pytest
 from PyQt6.QtTest import QTest
 
 from command_process import run_command
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis.clock_voltage import (
     Curve,
     Pair,
@@ -37,7 +37,7 @@ def worked(twin, settings, weight="heavy", seconds=20.0):
         assert session.try_settings(settings, standing=False).ok
     record = twin.run(seconds, "a curve", workload="graphics", options=Options(chip=CHIP, weight=weight))
     if settings:
-        session.put_back("a test")
+        session.revert("a test")
     return record
 
 
@@ -49,7 +49,7 @@ def told(data, *words):
 def measured(tmp_path_factory):
     """Return a data folder with a ladder of clocks at stock voltages, and the curve that it shows."""
     data = tmp_path_factory.mktemp("curve")
-    twin = TwinSession(data)
+    twin = SimulatedSession(data)
     for mhz in CLOCKS:
         worked(twin, {f"{CHIP}.highest-clock": mhz})
     curve = read_curve(twin.store, "twin:tern", CHIP)
@@ -82,7 +82,7 @@ def test_a_clock_at_the_voltage_of_a_lower_one_is_an_offset_and_a_cap(measured):
 def test_what_is_promised_comes_out(measured, tmp_path):
     _, curve, controls, _ = measured
     asked = same_clock(curve, controls, CHIP, 2100.0, 1900.0)
-    twin = TwinSession(tmp_path)
+    twin = SimulatedSession(tmp_path)
     stock = worked(twin, {}, seconds=40.0).end
     got = worked(twin, asked.settings, seconds=40.0).end
     twin.close()
@@ -132,7 +132,7 @@ def test_a_chip_that_tells_no_voltage_is_moved_by_clocks(measured):
 
 
 def test_what_was_seen_with_the_curve_moved_stands_apart(tmp_path):
-    twin = TwinSession(tmp_path)
+    twin = SimulatedSession(tmp_path)
     worked(twin, {f"{CHIP}.voltage-offset": -60.0})
     worked(twin, {})
     curve = read_curve(twin.store, "twin:tern", CHIP)
@@ -142,7 +142,7 @@ def test_what_was_seen_with_the_curve_moved_stands_apart(tmp_path):
 
 
 def test_samples_of_a_chip_that_has_no_work_are_left_out(tmp_path):
-    twin = TwinSession(tmp_path)
+    twin = SimulatedSession(tmp_path)
     record = worked(twin, {})
     time_s, columns = twin.store.telemetry(record.id)
     twin.close()

@@ -91,7 +91,7 @@ def test_set_status_keep_and_put_back(bolt):
     assert status["trial"]["by"] == "the command line"
     assert status["trial"]["since"][:2] == "20"
     assert "A trial is running since" in bolt("status").stdout
-    assert data_of(bolt("put-back", "--json"))["put_back"]["sustained"] == 18.0
+    assert data_of(bolt("put-back", "--json"))["revert"]["sustained"] == 18.0
     assert data_of(bolt("status", "--json"))["trial"] is None
     data_of(bolt("set", "epp=balance_power", "--keep", "--json"))
     assert data_of(bolt("status", "--json"))["kept"] == {"epp": 192.0}

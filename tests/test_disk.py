@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from upright_bolt.disk import Document, Typed, write_atomically
-from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.errors import BoltError, CorruptData
 
 
 @dataclass(frozen=True)
@@ -65,7 +65,7 @@ def test_no_file_is_no_value(tmp_path):
 def test_what_a_file_should_not_hold_is_named(tmp_path, content, said):
     path = tmp_path / "buoys.json"
     path.write_bytes(content)
-    with pytest.raises(Damaged, match=said):
+    with pytest.raises(CorruptData, match=said):
         buoys(path).load()
 
 
@@ -100,7 +100,7 @@ def test_modes_are_set_and_not_inherited(tmp_path):
 
 def test_json_that_is_nested_too_deeply_is_damaged_and_no_end_of_the_program():
     for text in ("[" * 200_000, '{"a":' * 100_000):
-        with pytest.raises(Damaged):
+        with pytest.raises(CorruptData):
             Typed(dict[str, object]).from_text(text)
 
 
@@ -112,5 +112,5 @@ def test_a_flipped_bit_is_damage_or_changes_nothing(tmp_path_factory, held, data
     bit = data.draw(st.integers(0, 8 * len(content) - 1))
     content[bit // 8] ^= 1 << bit % 8
     document.path.write_bytes(content)
-    with suppress(Damaged):
+    with suppress(CorruptData):
         assert document.load() == held

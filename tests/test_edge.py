@@ -18,12 +18,12 @@ from upright_bolt.analysis.stability.test_choice import (
     next_test,
     proven_position,
 )
-from upright_bolt.errors import NotHere
+from upright_bolt.errors import NotFound
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.search import Asked
 from upright_bolt.simulator import rails
 from upright_bolt.simulator.chip import tern, tern_two_rails
-from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.machine import SimulatedMachine
 from upright_bolt.simulator.samples import individual, spec_named
 
 SCALE = AxisScale(1.0, 250.0, VOLTAGE)
@@ -146,7 +146,7 @@ def test_an_individual_is_the_same_everywhere_and_like_no_other():
     assert spec_named("tern") == tern()
     assert spec_named("tern#1").chip != spec_named("tern#2").chip
     for wrong in ("tern#", "tern#-1", "tern#1234567890", "tern#x", "gull#1", "tern #1"):
-        with pytest.raises(NotHere, match=r"tern#1234"):
+        with pytest.raises(NotFound, match=r"tern#1234"):
             spec_named(wrong)
 
 
@@ -214,7 +214,7 @@ def test_a_very_deep_offset_lets_the_score_turn_though_nothing_errs():
     strong = replace(spec.chip, core_edge_mv=-400.0, cache_edge_mv=-400.0)
 
     def done(offset_mv: float) -> float:
-        twin = Twin(replace(spec, chip=strong, restless=0.0))
+        twin = SimulatedMachine(replace(spec, chip=strong, restless=0.0))
         twin.state.offsets_mv = [-offset_mv, 0.0, -offset_mv, 0.0, 0.0]
         twin.physics.settings_changed()
         twin.demand(frozenset(range(12)))

@@ -7,7 +7,7 @@ import re
 import numpy as np
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from test_commands import data_of, one_sentence
 from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.errors import BadInput, BoltError
@@ -21,12 +21,12 @@ from upright_bolt.store.runs import RunStore
 
 
 @pytest.fixture
-def pair(on_tern: TwinSession):
+def pair(on_tern: SimulatedSession):
     """Two runs, the second at a flat limit, with a name that a page must not take for its own."""
     on_tern.run(90.0, "stock", start=Start.RESTED)
     on_tern.session.try_settings({"sustained": 25.0, "burst": 25.0}, standing=False)
     on_tern.run(90.0, "<b>25 W & flat</b>", start=Start.RESTED)
-    on_tern.session.put_back()
+    on_tern.session.revert()
     on_tern.store.annotate(2, "windy", {"noise": Measure(38.5, "dB")})
     return on_tern
 
@@ -38,7 +38,7 @@ def elsewhere(tmp_path):
     store.close()
 
 
-def test_runs_come_in_as_they_went_out(pair: TwinSession, elsewhere, tmp_path):
+def test_runs_come_in_as_they_went_out(pair: SimulatedSession, elsewhere, tmp_path):
     file = tmp_path / "slate.json"
     assert export_json(pair.store, [1, 2], file) == 2
     brought = import_json(elsewhere, file)
@@ -56,7 +56,7 @@ def test_runs_come_in_as_they_went_out(pair: TwinSession, elsewhere, tmp_path):
         assert all(np.allclose(mine_c[name], its_c[name], rtol=1e-6, equal_nan=True) for name in mine_c)
 
 
-def test_the_same_run_comes_in_once(pair: TwinSession, elsewhere, tmp_path):
+def test_the_same_run_comes_in_once(pair: SimulatedSession, elsewhere, tmp_path):
     file = tmp_path / "slate.json"
     export_json(pair.store, [1], file)
     import_json(elsewhere, file, "old boat")
@@ -87,7 +87,7 @@ def broken(text, change):
         (lambda d: d["runs"][1]["record"]["end"].update(score="high"), "score"),
     ],
 )
-def test_a_damaged_file_brings_nothing_in(pair: TwinSession, elsewhere, tmp_path, change, said):
+def test_a_damaged_file_brings_nothing_in(pair: SimulatedSession, elsewhere, tmp_path, change, said):
     file = tmp_path / "slate.json"
     export_json(pair.store, [1, 2], file)
     file.write_text(broken(file.read_text(), change))
@@ -104,7 +104,7 @@ def test_what_is_no_file_of_runs_is_told(elsewhere, tmp_path, content):
         import_json(elsewhere, file)
 
 
-def test_files_that_cannot_be_read_or_written_are_told(pair: TwinSession, tmp_path):
+def test_files_that_cannot_be_read_or_written_are_told(pair: SimulatedSession, tmp_path):
     with pytest.raises(BoltError, match="cannot be read"):
         import_json(pair.store, tmp_path / "none.json")
     with pytest.raises(BadInput, match="cannot be the name of a machine"):
@@ -119,7 +119,7 @@ def rows(on_tern):
     return compare(records, records[0], on_tern.store.all())
 
 
-def test_a_report_stands_by_itself(pair: TwinSession, tmp_path):
+def test_a_report_stands_by_itself(pair: SimulatedSession, tmp_path):
     page = tmp_path / "report.html"
     export_html(pair.store, rows(pair), page)
     text = page.read_text()
@@ -147,7 +147,7 @@ def test_a_report_of_a_machine_that_measures_nothing_says_so(bolt, tmp_path):
     assert "not measured" in text or "W</td>" in text
 
 
-def test_tables_hold_numbers_not_words(pair: TwinSession):
+def test_tables_hold_numbers_not_words(pair: SimulatedSession):
     table = runs_table(pair.store.all())
     by_name = dict(zip(table[0], table[1], strict=True))
     assert by_name["id"] == 2

@@ -314,7 +314,7 @@ def test_a_search_that_is_refused_has_never_begun(tmp_path):
     with pytest.raises(BadInput, match="trial is running"):
         begin_search(scene.session, scene.log, scene.twin.store, Asked(0, BOTH, "2026-04-09T08:00:00+00:00", ""))
     assert scene.log.all() == []
-    scene.session.put_back()
+    scene.session.revert()
     active = begin_search(scene.session, scene.log, scene.twin.store, Asked(0, BOTH, "2026-04-09T08:00:00+00:00", ""))
     with pytest.raises(BadInput):
         begin_search(scene.session, scene.log, scene.twin.store, Asked(0, BOTH, "2026-04-09T08:00:00+00:00", ""))
@@ -502,7 +502,7 @@ def test_a_trial_that_has_failed_is_not_kept(desk):
     desk.shared.change_profiles(caller, "ReportFailure")
     with pytest.raises(Refused, match=r"Nothing was kept: core-offset −94.7 mV, cache-offset −19.5 mV gave wrong"):
         desk.shared.keep(caller)
-    desk.shared.put_back(caller)
+    desk.shared.revert(caller)
     assert desk.shared.apply(caller, {"core-offset": -60.0, "cache-offset": -20.0}, standing=False).ok
     assert desk.shared.keep(caller).settings["core-offset"] == -60.0
 
@@ -517,8 +517,8 @@ def test_on_the_way_from_one_pair_of_offsets_to_another_neither_is_deeper_than_a
         assert desk.shared.apply(caller, {"core-offset": core, "cache-offset": cache}, standing=False).ok
     desk.shared.keep(caller)
     assert desk.shared.apply(caller, {"core-offset": -80.0, "cache-offset": -20.0}, standing=False).ok
-    desk.shared.put_back(caller)
+    desk.shared.revert(caller)
     assert desk.shared.apply(caller, {"core-offset": -80.0, "cache-offset": -20.0}, standing=False).ok
-    desk.shared.put_back(caller)
+    desk.shared.revert(caller)
     assert {tuple(round(value, -1) for value in pair) for pair in seen} >= {(-20.0, -90.0), (-80.0, -20.0)}
     assert not [pair for pair in seen if pair[0] < -70.0 and pair[1] < -70.0]

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from sqlalchemy import event
 
-from support import TwinSession
+from support import SimulatedSession
 from test_workload import CPUS, run_here
 from upright_bolt.kernel import clock as clocks
 from upright_bolt.kernel.clock import ClockJump, RealClock
@@ -39,7 +39,7 @@ class SlippingClock:
 
 
 @pytest.fixture
-def slipping(on_tern: TwinSession):
+def slipping(on_tern: SimulatedSession):
     on_tern.session.machine.ports.clock = made = SlippingClock(on_tern.session.machine.clock)
     return made
 
@@ -91,7 +91,7 @@ def test_sleep_and_a_set_clock_are_told_apart(monkeypatch):
     assert RealClock().jumps() == ()
 
 
-def test_a_full_disk_ends_the_run_with_a_sentence(on_tern: TwinSession):
+def test_a_full_disk_ends_the_run_with_a_sentence(on_tern: SimulatedSession):
     start_run(on_tern.session, Work("steady", 600.0, start=Start.AT_ONCE), "filled", on_tern.store)
 
     def no_more_pages(connection, _record):

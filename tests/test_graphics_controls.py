@@ -5,7 +5,7 @@ import errno
 import pytest
 
 from overdrive_stand_in import LEVEL, SHAPES, TABLE, OverdriveDriver
-from support import EVERY_ERRNO, FaultyFiles, TwinSession, backend_of, fresh_twin
+from support import EVERY_ERRNO, FaultyFiles, SimulatedSession, backend_of, fresh_machine
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.gpu.gpus import KNOWN_ASLEEP, find_cards, part_name
@@ -92,7 +92,7 @@ def test_what_is_set_in_a_table_is_read_back_and_reset_again(machine, shape, own
     backend, driver = machine(amd(table=SHAPES[shape]))
     name, raw = f"gpu03.{own}", f"/{CARD}/device/{TABLE}"
     before = backend.snapshot([name])
-    report = apply.put_in_force({name: MOVED[own]}, backend, before)
+    report = apply.apply_settings({name: MOVED[own]}, backend, before)
     assert report.ok, report
     assert backend.drivers[name].read() == pytest.approx(MOVED[own])
     assert driver.read(f"/{CARD}/device/{LEVEL}").strip() == b"manual"
@@ -111,7 +111,7 @@ def test_what_was_set_by_others_before_comes_back_after_the_reset(machine):
         driver.write(raw, f"{command}\n".encode())
     owners = driver.read(raw)
     before = backend.snapshot(["gpu03.highest-clock"])
-    assert apply.put_in_force({"gpu03.highest-clock": 1800.0}, backend, before).ok
+    assert apply.apply_settings({"gpu03.highest-clock": 1800.0}, backend, before).ok
     assert backend.restore(before) == ()
     assert driver.read(raw) == owners
 
@@ -119,7 +119,7 @@ def test_what_was_set_by_others_before_comes_back_after_the_reset(machine):
 def test_a_curve_is_cut_flat_and_no_point_is_lifted_alone(machine):
     backend, driver = machine(amd(table=SHAPES["curve"]))
     before = backend.snapshot(["gpu03.highest-voltage"])
-    assert apply.put_in_force({"gpu03.highest-voltage": 0.78}, backend, before).ok
+    assert apply.apply_settings({"gpu03.highest-voltage": 0.78}, backend, before).ok
     told = driver.read(f"/{CARD}/device/{TABLE}").decode()
     assert "0: 808MHz 721mV" in told
     assert "1: 1466Mhz 780mV" in told
@@ -223,7 +223,7 @@ def test_i915_takes_both_bounds_across_each_other(machine):
 
     driver.on_write = kernel
     for asked in ({low: 300.0, high: 400.0}, {low: 900.0, high: 1000.0}, {low: 300.0, high: 350.0}):
-        assert apply.put_in_force(asked, backend, backend.snapshot(asked)).ok
+        assert apply.apply_settings(asked, backend, backend.snapshot(asked)).ok
     assert apply.write_order({low: 900.0, high: 1000.0}, backend.drivers) == [high, low]
 
 
@@ -234,7 +234,7 @@ def test_a_chip_of_two_tiles_gets_its_bounds_on_both_and_its_media_engine_is_lef
     backend, driver = machine(intel(files, "xe"))
     name = "gpu00-02.highest-clock"
     before = backend.snapshot([name])
-    assert apply.put_in_force({name: 1800.0}, backend, before).ok
+    assert apply.apply_settings({name: 1800.0}, backend, before).ok
     held = {path: driver.read(f"/sys/class/drm/card0/device/{path}/freq0/max_freq").strip()
             for path in ("tile0/gt0", "tile1/gt1", "tile0/gt2")}  # fmt: skip
     assert held == {"tile0/gt0": b"1800", "tile1/gt1": b"1800", "tile0/gt2": b"2400"}
@@ -251,7 +251,7 @@ def test_intel_s_power_limit_is_offered_up_to_its_rated_watts(machine):
 
 def woken_tern(data):
     """Return a session on tern whose separate chip is awake."""
-    on_tern = TwinSession(data)
+    on_tern = SimulatedSession(data)
     chip = on_tern.session.machine.clock._twin.physics.graphics.chips[1]
     chip.work(GraphicsDemand(), on_tern.session.machine.clock.now_s())
     return on_tern, chip
@@ -278,7 +278,7 @@ def test_a_failure_at_any_command_of_any_control_changes_nothing(number, fresh_a
             before, state = backend.snapshot([name]), set_on(chip)
             files.writes = 0
             files.on_write = lambda i, _p, n=n: number if i == n else None
-            report = apply.put_in_force(asked, backend, before)
+            report = apply.apply_settings(asked, backend, before)
             if report.ok:
                 assert driver.same(asked[name], driver.read())
                 break
@@ -291,7 +291,7 @@ def test_a_failure_at_any_command_of_any_control_changes_nothing(number, fresh_a
 @pytest.fixture
 def fresh_awake():
     def made():
-        twin = fresh_twin("tern")
+        twin = fresh_machine("tern")
         chip = twin.physics.graphics.chips[1]
         chip.work(GraphicsDemand(), twin.state.time_s)
         files = FaultyFiles(twin.files)
@@ -302,7 +302,7 @@ def fresh_awake():
 
 @pytest.mark.parametrize("machine", ["twin:tern", "twin:tern-two-rails"])
 def test_nothing_wakes_the_chip_in_an_hour_of_looking(data, machine):
-    on_tern = TwinSession(data, machine)
+    on_tern = SimulatedSession(data, machine)
     chip = on_tern.session.machine.clock._twin.physics.graphics.chips[1]
     assert chip.state.asleep
     for _ in range(int(3600 / SAMPLE_S)):
@@ -330,7 +330,7 @@ def test_a_chip_that_has_done_its_work_falls_asleep_though_it_is_watched(data):
 
 
 def test_a_setting_of_a_sleeping_chip_is_refused_and_of_a_woken_one_kept_in_a_trial(data):
-    on_tern = TwinSession(data)
+    on_tern = SimulatedSession(data)
     session, chip = on_tern.session, on_tern.session.machine.clock._twin.physics.graphics.chips[1]
     refused = session.try_settings({"gpu03.power-limit": 30.0}, standing=False)
     assert not refused.ok
@@ -340,7 +340,7 @@ def test_a_setting_of_a_sleeping_chip_is_refused_and_of_a_woken_one_kept_in_a_tr
     assert session.try_settings(asked, standing=False).ok
     on_tern.pass_time(60.0)
     assert chip.state.watts < 30.5
-    session.put_back("the test asks")
+    session.revert("the test asks")
     assert (chip.state.limit_w, chip.state.clocks_mhz[1], chip.state.offset_mv) == (48.0, 2300.0, 0.0)
     assert chip.state.level == "auto"
     on_tern.close()
@@ -363,7 +363,7 @@ def test_a_chip_that_is_unplugged_and_plugged_again_is_let_go_and_taken_in(machi
     assert facts_by_own_name(backend, "gpu3d")["power-limit"].state is ControlState.SETTABLE
     before = backend.snapshot(["gpu3d.power-limit", "gpu03.power-limit"])
     asked = {"gpu3d.power-limit": 30.0, "gpu03.power-limit": 30.0}
-    assert apply.put_in_force(asked, backend, before).ok
+    assert apply.apply_settings(asked, backend, before).ok
     (tmp_path / "sys/class/drm/card2").rename(tmp_path / "away")
     backend.look_at_processors()
     assert facts_by_own_name(backend, "gpu3d") == {}

@@ -77,7 +77,7 @@ def test_the_voltage_found_keeps_the_frames_at_four_fifths_of_the_watts(scene):
     spec = chip_of_twin(scene).spec
     assert found.kept_at < -spec.edge_mv - 8.0 * spec.slope_mv  # well before where the heavy scene errs
     assert scene.session.status().trial is None
-    assert scene.twin.in_force(VOLTAGE) in (0.0, None)
+    assert scene.twin.current_values(VOLTAGE) in (0.0, None)
     soaks = [(rung.purpose, rung.scene) for rung, end in found.ended if end.outcome is Outcome.PASSED]
     wanted = [(Purpose.SOAK, "light"), (Purpose.SOAK, "heavy"), (Purpose.COOL_SOAK, "steps")]
     assert soaks[-3:] == wanted
@@ -167,10 +167,10 @@ def test_a_person_who_sees_errors_sends_the_search_back(scene):
 
 
 def test_a_question_that_nobody_answers_waits_for_the_command(scene):
-    from upright_bolt.errors import NotHere
-    from upright_bolt.store.search_log import answer_open, look_back
+    from upright_bolt.errors import NotFound
+    from upright_bolt.store.search_log import answer_open, recover
 
-    with pytest.raises(NotHere, match="No search waits for an answer"):
+    with pytest.raises(NotFound, match="No search waits for an answer"):
         answer_open(scene.log, Outcome.PASSED)
     search = carried(scene, begun(scene, Typed(axis=VOLTAGE, soak="0", in_use="2min")))
     assert search.end is None
@@ -178,7 +178,7 @@ def test_a_question_that_nobody_answers_waits_for_the_command(scene):
     assert scene.session.status().trial is None
     answered = answer_open(scene.log, Outcome.PASSED)
     assert answered.open_rung is None
-    ended = scene.carry_on(look_back(scene.log, scene.session.boot_id))
+    ended = scene.carry_on(recover(scene.log, scene.session.boot_id))
     assert ended.end.why is Why.FOUND
 
 
@@ -221,7 +221,7 @@ def test_the_light_scene_alone_proves_nothing(tmp_path):
     ends = {1: RungEnd(1, Outcome.PASSED, 48.0, 48.0, score=100.0), 2: RungEnd(2, Outcome.PASSED, 60.0, 12.0)}
     course = Course(Search(asked, (baseline, light), ends), [])
     assert not course._soaked_by(light, ends[2])
-    assert scene.twin.in_force(VOLTAGE) is None  # nothing has woken the chip
+    assert scene.twin.current_values(VOLTAGE) is None  # nothing has woken the chip
 
 
 def test_what_was_found_is_kept_in_a_profile_as_proven_and_switched_by_the_charger(scene):

@@ -7,12 +7,12 @@ from types import SimpleNamespace
 import numpy as np
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis.comparison.shared_heat import best_exchange
 from upright_bolt.analysis.limits.gpu_limits import ClockCap, held_by
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.model.graphics import ChipKind, GraphicsChip
+from upright_bolt.model.graphics import ChipKind, Gpu
 from upright_bolt.model.run import RunState
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import NO_CHIP, Options, Work, check_options, choose_chip
@@ -27,7 +27,7 @@ from upright_bolt.workload.graphics_load import RESET, GraphicsLoad
 from upright_bolt.workload.load import Task
 from waiting import within
 
-CHIPS = tuple(GraphicsChip(part, place, "1d7e:0310", "amdgpu", ChipKind.SEPARATE, drives_screen=False)
+CHIPS = tuple(Gpu(part, place, "1d7e:0310", "amdgpu", ChipKind.SEPARATE, drives_screen=False)
               for part, place in (("gpu03", "0000:03:00.0"), ("gpuc1", "0000:c1:00.0")))  # fmt: skip
 SMALL = scene.Size(blocks=2, passes=2, light=3, heavy=5, memory_words=1 << 14)
 
@@ -88,7 +88,7 @@ def carried_out(load, seconds):
     wait_until_ready(load)
     load.start()
     until = time.monotonic() + seconds
-    while time.monotonic() < until or (load.checkers_proved() is None and time.monotonic() < until + within(30)):
+    while time.monotonic() < until or (load.self_test_passed() is None and time.monotonic() < until + within(30)):
         time.sleep(0.1)
     load.errors()
     return load
@@ -217,7 +217,7 @@ def test_a_run_on_this_computer_gives_a_checked_score(bolt):
 
 @pytest.fixture
 def on_tern(data):
-    made = TwinSession(data)
+    made = SimulatedSession(data)
     yield made
     made.close()
 
@@ -409,7 +409,7 @@ def test_a_chip_at_the_highest_clock_that_it_was_given_is_held_by_that(clock, po
     ],
 )
 def test_a_run_says_whether_the_highest_clock_held_its_chip(tmp_path, settings, words):
-    twin = TwinSession(tmp_path, "twin:skerry")
+    twin = SimulatedSession(tmp_path, "twin:skerry")
     if settings:
         twin.session.try_settings(settings, standing=False)
     record = twin.run(60.0, workload="graphics", options=Options(chip="gpuc1"))
@@ -418,20 +418,20 @@ def test_a_run_says_whether_the_highest_clock_held_its_chip(tmp_path, settings, 
 
 
 def test_a_chip_without_work_stands_at_the_lowest_clock_that_it_was_given(tmp_path):
-    twin = TwinSession(tmp_path, "twin:skerry")
+    twin = SimulatedSession(tmp_path, "twin:skerry")
     shown = []
     for settings in ({}, {"gpuc1.lowest-clock": 1200.0}, {"gpuc1.level": "high"}):
         twin.session.try_settings(settings, standing=False) if settings else None
         twin.pass_time(1.0)
         sample = twin.session.tick().sample
         shown.append(sample.values[twin.session.index["gpuc1.clock"]])
-        twin.session.put_back() if settings else None
+        twin.session.revert() if settings else None
     assert shown == pytest.approx([400.0, 1200.0, 2400.0], abs=20.0)
     twin.close()
 
 
 def test_the_processor_s_graphics_offset_lowers_what_its_chip_draws(tmp_path):
-    twin = TwinSession(tmp_path)
+    twin = SimulatedSession(tmp_path)
     watts = []
     for settings in ({}, {"gpu-offset": -50.0}):
         twin.session.try_settings(settings, standing=False) if settings else None

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis.limits.constraints import NEAR_LIMIT, Bounds, Readings, basis_of, bears_out, held_by
 from upright_bolt.analysis.limits.judge import ConstraintJudge
 from upright_bolt.kernel.sensors.sample_reader import SampleReader
@@ -16,7 +16,7 @@ from upright_bolt.model.constraint import Constraint
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.simulator.chip import plover, skerry, tern
 from upright_bolt.simulator.demand import Demand
-from upright_bolt.simulator.machine import Twin, TwinClock
+from upright_bolt.simulator.machine import SimulatedClock, SimulatedMachine
 from upright_bolt.simulator.state import fresh_state
 from upright_bolt.text.constraints import basis
 
@@ -62,12 +62,12 @@ class Watched:
 
     def __init__(self, spec, **changes) -> None:
         state = fresh_state(spec)
-        self.twin = Twin(spec, state, None)
+        self.twin = SimulatedMachine(spec, state, None)
         for name, value in changes.items():
             setattr(state, name, value)
         self.twin.physics.settings_changed()
         found = survey(self.twin.files, self.twin.registers, "twin")
-        self.reader = SampleReader(self.twin.files, self.twin.registers, found, TwinClock(self.twin))
+        self.reader = SampleReader(self.twin.files, self.twin.registers, found, SimulatedClock(self.twin))
         limits = refreshed(found.limits, found.topology, self.twin.files, self.twin.registers)
         limits = replace(limits, enforced=any(state.limits_on))
         self.judge = ConstraintJudge(self.reader.sensors, found.topology, limits)
@@ -132,7 +132,7 @@ def test_on_twins_under_any_mix_of_limits_what_is_named_bears_its_numbers_out(
     assert unknown <= 0.15 * looks
 
 
-def test_the_burst_limit_holds_where_it_lies_below_the_sustained_one(on_tern: TwinSession):
+def test_the_burst_limit_holds_where_it_lies_below_the_sustained_one(on_tern: SimulatedSession):
     on_tern.session.try_settings({"sustained": 30.0, "burst": 25.0}, standing=False)
     record = on_tern.run(60.0)
     assert record.end.numbers.constraint_share["burst limit"] > 0.95
@@ -143,13 +143,13 @@ def test_the_burst_limit_holds_where_it_lies_below_the_sustained_one(on_tern: Tw
     ("settings", "word"),
     [({"peak": 16.0}, "peak limit"), ({"board": 18.0}, "board limit"), ({"clock-max": 2000.0}, "clock cap")],
 )
-def test_limits_beyond_the_two_usual_ones_have_their_name(on_tern: TwinSession, settings, word):
+def test_limits_beyond_the_two_usual_ones_have_their_name(on_tern: SimulatedSession, settings, word):
     on_tern.session.try_settings(settings, standing=False)
     record = on_tern.run(60.0)
     assert next(iter(record.end.numbers.constraint_share)) == word
 
 
-def test_limits_that_are_switched_off_hold_nothing(on_tern: TwinSession):
+def test_limits_that_are_switched_off_hold_nothing(on_tern: SimulatedSession):
     on_tern.session.try_settings({"limiter": "off"}, standing=False)
     assert not {"sustained limit", "burst limit"} & set(on_tern.run(60.0).end.numbers.constraint_share)
 

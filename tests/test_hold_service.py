@@ -18,7 +18,7 @@ from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
-from upright_bolt.simulator.machine import open_twin
+from upright_bolt.simulator.machine import open_simulated
 from upright_bolt.simulator.outside import tell
 from waiting import until
 
@@ -44,7 +44,7 @@ class Served:
         tell(self.bus.folder / "state/machines/twin-tern", *words)
 
     def value(self, name: str):
-        return self.client.in_force()[name]
+        return self.client.current_values()[name]
 
     def kinds(self) -> list[LogKind]:
         return [entry.kind for entry in self.profiles.log()]
@@ -116,7 +116,7 @@ def test_a_killed_service_goes_on_where_it_was(served, bus):
     bus.start_service()
     with closing(ServiceAccess()) as client:
         until(lambda: client.profiles.status().in_force == "at sea", what="at sea again")
-        assert client.in_force()["sustained"] == 20.0
+        assert client.current_values()["sustained"] == 20.0
         assert [entry.kind for entry in client.profiles.log()] == [LogKind.USED]
 
 
@@ -131,12 +131,12 @@ def test_a_power_cut_while_a_profile_settles_keeps_its_voltages_out_until_a_pers
     with closing(ServiceAccess()) as client:
         until(lambda: client.profiles.status().in_force == "quay", what="quay again")
         status = client.profiles.status()
-        assert client.in_force()["sustained"] == 28.0
-        assert client.in_force()["core-offset"] == 0.0
+        assert client.current_values()["sustained"] == 28.0
+        assert client.current_values()["core-offset"] == 0.0
         assert {one.name for one in status.held_back} == {"core-offset", "cache-offset"}
         assert "went down uncleanly with the profile quay" in status.suspects
         client.profiles.use("quay")
-        assert round(client.in_force()["core-offset"]) == -80
+        assert round(client.current_values()["core-offset"]) == -80
         assert client.profiles.status().suspects == ""
 
 
@@ -177,7 +177,7 @@ def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
     with pytest.raises(BadInput, match="A trial is running"):
         served.profiles.use("at sea")
     assert served.profiles.status().in_force == "quay"
-    served.client.put_back("enough")
+    served.client.revert("enough")
     served.wait_for(lambda: served.value("turbo") == "off", "night watch in force")
 
 
@@ -198,7 +198,7 @@ LIMIT = "/sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw"
 def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_alone(
     bus, tmp_path, path, text, control, value
 ):
-    root = write_tree(open_twin("tern", None), tmp_path / "copy")
+    root = write_tree(open_simulated("tern", None), tmp_path / "copy")
     bus.start_polkit(ALL)
     service = bus.start_service(on=f"tree:{root}")
     file = root / path.lstrip("/")
@@ -207,7 +207,7 @@ def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_
     with closing(ServiceAccess()) as client:
         client.profiles.save("at sea", text_of(Profile("at sea", {control: value})))
         client.profiles.use("at sea")
-        assert client.in_force()[control] == value
+        assert client.current_values()[control] == value
         meddler = subprocess.Popen([sys.executable, "-c", OVERWRITER, str(file), text])
         try:
             until(lambda: client.profiles.status().resting, what="the hold rests")
@@ -224,7 +224,7 @@ def test_on_real_files_another_program_is_named_by_the_kernel_resisted_and_left_
 
 
 def test_the_login_manager_s_word_of_waking_has_everything_looked_at_at_once(bus, tmp_path):
-    root = write_tree(open_twin("tern", None), tmp_path / "copy")  # a copy tells nothing of sleep itself
+    root = write_tree(open_simulated("tern", None), tmp_path / "copy")  # a copy tells nothing of sleep itself
     bus.start_polkit(ALL)
     bus.start_login_manager()
     bus.start_service(on=f"tree:{root}")
@@ -237,7 +237,7 @@ def test_the_login_manager_s_word_of_waking_has_everything_looked_at_at_once(bus
             bus.call(*manager, "EmitSignal", "sssav", "org.freedesktop.login1.Manager", "PrepareForSleep", "b",
                      [("b", asleep)])  # fmt: skip
         until(lambda: client.profiles.log()[-1].cause is Cause.WAKE, what="awake")
-        assert client.in_force()["epp"] == 192.0
+        assert client.current_values()["epp"] == 192.0
 
 
 def test_a_stranger_s_word_of_sleep_is_not_believed(served):
@@ -269,7 +269,7 @@ def test_a_sleeping_graphics_chip_is_left_asleep_by_the_service_and_its_clients(
         served.client.status()
         time.sleep(0.2)
     served.service.end()
-    twin = open_twin("tern", served.bus.folder / "state/machines/twin-tern/twin.json")
+    twin = open_simulated("tern", served.bus.folder / "state/machines/twin-tern/twin.json")
     chip = twin.physics.graphics.chips[1]
     assert chip.state.asleep
     assert chip.state.woken == 0

@@ -39,11 +39,11 @@ class Storm:
 
     def mode(self) -> None:
         self.desk.outside.press_mode(self.chance.choice(("quiet", "balanced", "performance")))
-        self.desk.profiles.tend()
+        self.desk.profiles.reconcile()
 
     def sleep(self) -> None:
         self.desk.outside.sleep(self.chance.choice((5.0, 3600.0)))
-        self.desk.profiles.tend()
+        self.desk.profiles.reconcile()
 
     def kill(self) -> None:
         self.desk.kill()
@@ -65,13 +65,13 @@ class Storm:
 
     def foreign(self) -> None:
         self.desk.outside.write(PREFERENCE, str(self.chance.randrange(256)), "meddler (process 4711)")
-        self.desk.profiles.tend()
+        self.desk.profiles.reconcile()
 
     def processor(self) -> None:
         cpu = self.chance.randrange(1, 12)
         self.desk.outside.processor(cpu, online=cpu in self.desk.twin.state.offline)
         if self.chance.random() < 0.5:
-            self.desk.profiles.tend()
+            self.desk.profiles.reconcile()
 
     def window_tries(self) -> None:
         settings = self.chance.choice(({"sustained": 12.0}, {"turbo": "off", "epp": 10.0}, {"core-offset": -40.0}))

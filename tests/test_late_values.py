@@ -2,14 +2,14 @@
 
 import pytest
 
-from support import FaultyFiles, fresh_twin, put
+from support import FaultyFiles, fresh_machine, put
 from upright_bolt.kernel.machine_ports import SETTLE_S, MachinePorts
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.session import Session
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 from upright_bolt.text.trials import refusal
 
 LATE_S = 0.117
@@ -45,11 +45,11 @@ class LateFiles(FaultyFiles):
 
 
 def ports_of(twin, files):
-    return MachinePorts("twin:tern", files, twin.registers, TwinClock(twin))
+    return MachinePorts("twin:tern", files, twin.registers, SimulatedClock(twin))
 
 
 def test_a_late_value_is_not_called_refused():
-    twin = fresh_twin()
+    twin = fresh_machine()
     report = put(Backend(ports_of(twin, LateFiles(twin))), {"clock-max": 2000.0, "clock-min": 1200.0})
     assert report.ok, refusal(report)
     assert set(twin.state.clock_high_mhz) == {2000.0}
@@ -57,7 +57,7 @@ def test_a_late_value_is_not_called_refused():
 
 
 def test_a_value_that_never_comes_is_refused_once_the_machine_had_its_time():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = LateFiles(twin, late_s=SETTLE_S * 20)
     begun = twin.state.time_s
     report = put(Backend(ports_of(twin, files)), {"clock-max": 2000.0})
@@ -66,7 +66,7 @@ def test_a_value_that_never_comes_is_refused_once_the_machine_had_its_time():
 
 
 def test_what_was_still_on_its_way_does_not_come_into_force_after_a_refusal():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = LateFiles(twin, late_s=SETTLE_S * 1.5)
     put(Backend(ports_of(twin, files)), {"clock-max": 2000.0})
     twin.physics.advance(5.0)
@@ -77,7 +77,7 @@ def test_what_was_still_on_its_way_does_not_come_into_force_after_a_refusal():
 @pytest.fixture
 def opened(tmp_path):
     """A session on tern with late clock bounds; ``again`` opens the same machine in the next process."""
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = LateFiles(twin)
 
     def again(holder):
@@ -93,7 +93,7 @@ def test_putting_back_waits_until_the_earlier_values_hold(opened):
     twin, _, again = opened
     session, _ = again("a test")
     assert session.try_settings({"clock-max": 2000.0}, standing=False).ok
-    session.put_back()
+    session.revert()
     assert set(twin.state.clock_high_mhz) == {4200.0}
     session.close()
 

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from support import FaultyFiles, fresh_twin, gap_words, write_tree
+from support import FaultyFiles, fresh_machine, gap_words, write_tree
 from upright_bolt.app import open_session, parse_machine
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel import paths, registers
@@ -45,7 +45,7 @@ def spoil(path: Path, fault: str) -> None:
 
 
 def test_a_twin_offers_every_control_of_the_first_slice():
-    twin = fresh_twin()
+    twin = fresh_machine()
     found = survey(twin.files, twin.registers, "tern")
     orders = [declaration_of(name).write_order for name in found.controls]
     assert orders == sorted(orders)
@@ -62,7 +62,7 @@ def test_a_twin_offers_every_control_of_the_first_slice():
 
 
 def test_a_folder_with_the_same_files_is_the_same_machine(tmp_path):
-    twin = fresh_twin()
+    twin = fresh_machine()
     live = survey(twin.files, twin.registers, "x")
     copy = surveyed_tree(write_tree(twin, tmp_path))
     by_register = {
@@ -90,7 +90,7 @@ def test_a_folder_with_the_same_files_is_the_same_machine(tmp_path):
 
 @pytest.mark.parametrize("fault", FAULTS)
 def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_path, fault):
-    twin = fresh_twin()
+    twin = fresh_machine()
     root = write_tree(twin, tmp_path)
     whole = surveyed_tree(root)
     seen = set()
@@ -124,7 +124,7 @@ def test_whatever_file_is_spoilt_the_rest_works_and_the_fault_is_named_once(tmp_
 
 
 def test_a_faulty_value_file_is_named_with_what_it_holds(tmp_path):
-    root = write_tree(fresh_twin(), tmp_path)
+    root = write_tree(fresh_machine(), tmp_path)
     target = root / "sys/class/powercap/intel-rapl:0/energy_uj"
     target.write_text("n/a\n")
     target.parent.with_name("intel-rapl-mmio:0").joinpath("energy_uj").unlink()
@@ -165,7 +165,7 @@ def test_registers_of_a_folder_are_plain_files(tmp_path):
 
 
 def test_locked_limits_are_closed_with_a_next_step():
-    twin = fresh_twin()
+    twin = fresh_machine()
     limit = twin.registers._known[registers.PACKAGE_LIMIT]
     twin.registers._known[registers.PACKAGE_LIMIT] = lambda: limit() | 1 << 63
     controls = survey(twin.files, twin.registers, "x").controls
@@ -177,7 +177,7 @@ def test_locked_limits_are_closed_with_a_next_step():
 
 
 def test_limits_that_nobody_may_write_are_read_only_with_a_next_step(tmp_path):
-    root = write_tree(fresh_twin(), tmp_path)
+    root = write_tree(fresh_machine(), tmp_path)
     for path in root.glob("sys/class/powercap/*/constraint_0_power_limit_uw"):
         path.chmod(0o444)
     facts = surveyed_tree(root).controls["sustained"].facts()
@@ -186,7 +186,7 @@ def test_limits_that_nobody_may_write_are_read_only_with_a_next_step(tmp_path):
 
 
 def test_of_two_copies_of_a_limit_the_lower_counts():
-    twin = fresh_twin()
+    twin = fresh_machine()
     twin.state.limits[1][0] = 15.0
     control = survey(twin.files, twin.registers, "x").controls["sustained"]
     assert control.read() == 15.0
@@ -194,7 +194,7 @@ def test_of_two_copies_of_a_limit_the_lower_counts():
 
 
 def test_an_undeclared_highest_limit_is_no_licence(tmp_path):
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     for path in root.glob("sys/class/powercap/*/constraint_*_max_power_uw"):
         path.write_text("0\n")
     session = open_session(f"tree:{root}", tmp_path / "data", "a test", exclusive=True)
@@ -213,14 +213,14 @@ def test_the_newer_place_of_the_mode_is_found_too(tmp_path):
 
 
 def test_devices_that_are_not_the_computer_s_own_are_left_out():
-    twin = fresh_twin()
+    twin = fresh_machine()
     found = survey(twin.files, twin.registers, "x")
     (supplies,) = (c for c in found.channels if isinstance(c, Supplies))
     assert [battery.status.split("/")[-2] for battery in supplies.batteries] == ["BAT0"]
 
 
 def test_sensor_chips_are_found_by_name_wherever_they_are_numbered():
-    twin = fresh_twin()
+    twin = fresh_machine()
     wanted = {"/sys/class/hwmon/hwmon3/temp1_input", "/sys/class/hwmon/hwmon4/fan1_input"}
     found = survey(twin.files, twin.registers, "x").channels
     assert wanted <= {c.path for c in found if hasattr(c, "path")}
@@ -243,7 +243,7 @@ def test_this_computer_answers_and_never_shows_a_false_zero(tmp_path):
 
 
 def test_a_read_that_is_refused_is_told_apart_from_a_missing_file():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(twin.files)
     files.on_read = lambda _n, path: errno.EACCES if path.endswith("energy_uj") else None
     missing = gap_words(survey(files, twin.registers, "x").gaps)

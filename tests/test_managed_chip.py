@@ -2,7 +2,7 @@
 
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis.validation.evidence import evidence
 from upright_bolt.errors import BadInput
 from upright_bolt.model.constraint import ORDER, Constraint
@@ -21,7 +21,7 @@ MOVED = {
 
 @pytest.fixture
 def twin(data):
-    made = TwinSession(data, MACHINE)
+    made = SimulatedSession(data, MACHINE)
     yield made
     made.close()
 
@@ -54,14 +54,14 @@ def test_a_sleeping_one_is_woken_by_the_bus_alone_since_its_driver_has_no_files(
 
 def test_everything_is_set_read_back_and_put_back(twin):
     chip = woken(twin)
-    own = {name: twin.session.in_force()[name] for name in MOVED}
+    own = {name: twin.session.current_values()[name] for name in MOVED}
     assert twin.session.try_settings(MOVED, standing=False).ok
-    assert {name: twin.session.in_force()[name] for name in MOVED} == MOVED
+    assert {name: twin.session.current_values()[name] for name in MOVED} == MOVED
     state = chip.state
     assert (state.limit_w, state.clock_offset_mhz, state.memory_mhz) == (30.0, 120.0, 6400.0)
     assert (state.heat_target_c, state.clocks_mhz[1], state.locked) == (75.0, 2000.0, True)
-    twin.session.put_back()
-    assert {name: twin.session.in_force()[name] for name in MOVED} == own
+    twin.session.revert()
+    assert {name: twin.session.current_values()[name] for name in MOVED} == own
     assert (state.clock_offset_mhz, state.locked) == (0.0, False)
 
 
@@ -84,11 +84,11 @@ def test_another_process_knows_which_clocks_this_program_has_locked_and_blames_n
 )
 def test_what_lies_outside_its_ranges_is_said_and_changes_nothing(twin, name, value):
     woken(twin)
-    before = twin.session.in_force()
+    before = twin.session.current_values()
     report = twin.session.try_settings({f"gpu03.{name}": value}, standing=False)
     assert not report.ok
     assert "outside" in refusal(report)
-    assert twin.session.in_force() == before
+    assert twin.session.current_values() == before
 
 
 def test_at_a_locked_clock_an_offset_lowers_the_voltage_and_without_one_raises_the_clock(twin):
@@ -99,7 +99,7 @@ def test_at_a_locked_clock_an_offset_lowers_the_voltage_and_without_one_raises_t
     lowered = rendered(twin)
     assert lowered.end.score == pytest.approx(locked.end.score, rel=0.01)
     assert lowered.end.numbers.extra["graphics_w"] < 0.87 * locked.end.numbers.extra["graphics_w"]
-    twin.session.put_back()
+    twin.session.revert()
     set_to(twin, {"gpu03.clock-offset": 100.0, "gpu03.power-limit": 60.0})
     faster = rendered(twin)
     assert faster.end.score > 1.02 * stock.end.score
@@ -109,7 +109,7 @@ def test_at_a_locked_clock_an_offset_lowers_the_voltage_and_without_one_raises_t
 def test_a_heat_target_and_a_power_limit_hold_it_and_are_named(twin):
     set_to(twin, {"gpu03.power-limit": 25.0})
     assert held_by(twin) is Constraint.POWER
-    twin.session.put_back()
+    twin.session.revert()
     set_to(twin, {"gpu03.heat-target": 65.0})
     assert held_by(twin) is Constraint.HEAT
     assert chip_of(twin).state.die_c < 68.0

@@ -2,7 +2,7 @@
 
 import pytest
 
-from support import TwinSession, fresh_twin, gap_words, put
+from support import SimulatedSession, fresh_machine, gap_words, put
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
@@ -80,7 +80,7 @@ def test_turbo_per_policy_counts_as_on_while_any_has_it(tmp_path):
 
 
 def test_two_copies_of_a_limit_that_fight_are_named():
-    twin = fresh_twin()
+    twin = fresh_machine()
     control = survey(twin.files, twin.registers, "x").controls["sustained"]
     assert control.facts().note is None
     twin.state.limits[1][0] = 15.0
@@ -112,7 +112,7 @@ def test_limits_as_single_files_of_a_platform_device(tmp_path):
     assert found.controls["sustained"].facts().maximum is None  # nothing is declared: stock is the highest
 
 
-def test_the_ceiling_can_be_lowered_and_holds(on_tern: TwinSession):
+def test_the_ceiling_can_be_lowered_and_holds(on_tern: SimulatedSession):
     control = on_tern.session.controls()["heat-ceiling"]
     assert (control.in_force, control.minimum, control.maximum) == (100.0, 60.0, 100.0)
     refused = on_tern.session.try_settings({"heat-ceiling": 105.0}, standing=False)
@@ -122,8 +122,8 @@ def test_the_ceiling_can_be_lowered_and_holds(on_tern: TwinSession):
     record = on_tern.run(200)
     assert record.end.numbers.temp_max_c <= 77
     assert record.end.numbers.constraint_share["heat"] > 0.5
-    on_tern.session.put_back()
-    assert on_tern.in_force("heat-ceiling") == 100.0
+    on_tern.session.revert()
+    assert on_tern.current_values("heat-ceiling") == 100.0
 
 
 def test_on_a_virtual_machine_every_limit_says_whose_it_is(tmp_path):

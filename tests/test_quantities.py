@@ -4,7 +4,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from upright_bolt.errors import BadInput, NotHere
+from upright_bolt.errors import BadInput, NotFound
 from upright_bolt.model import quantity as q
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.control import PREFERENCE_NAMES, Control, ControlState, parse_value, show_value
@@ -88,7 +88,7 @@ def test_a_bad_value_says_what_is_wrong_and_what_is_accepted(name, text, words):
 
 
 def test_an_unknown_control_names_the_nearest_and_all():
-    with pytest.raises(NotHere, match="Did you mean sustained") as fault:
+    with pytest.raises(NotFound, match="Did you mean sustained") as fault:
         declaration_of("sustaned")
     assert all(name in str(fault.value) for name in CATALOGUE)
 

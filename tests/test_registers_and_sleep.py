@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from profile_support import Desk
-from support import FaultyFiles, fresh_twin
+from support import FaultyFiles, fresh_machine
 from trees import build_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
@@ -18,11 +18,11 @@ from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import NoRegisters, RealFiles
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState
-from upright_bolt.model.note import NoteCode, Subject, note
+from upright_bolt.model.note import DiagnosticCode, Subject, note
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 from upright_bolt.text.notes import sentence
 from upright_bolt.text.trials import drift, refusal
 
@@ -34,7 +34,7 @@ def engine_of(tmp_path):
     opened = []
 
     def open_engine(twin, files=None, gaps=()):
-        ports = MachinePorts("twin:tern", files or twin.files, twin.registers, TwinClock(twin))
+        ports = MachinePorts("twin:tern", files or twin.files, twin.registers, SimulatedClock(twin))
         folder = tmp_path / f"state-{len(opened)}"
         made = SettingsEngine(Backend(ports, gaps), folder, "a test", MachineLock(folder / "lock", "a test"))
         opened.append(made)
@@ -64,8 +64,8 @@ def test_registers_of_another_vendor_are_neither_believed_nor_offered(tmp_path, 
 @pytest.mark.parametrize(
     ("path", "text", "code"),
     [
-        ("sys/kernel/security/lockdown", "none [integrity] confidentiality", NoteCode.LOCKDOWN),
-        ("sys/module/msr/parameters/allow_writes", "off", NoteCode.REGISTER_WRITES_OFF),
+        ("sys/kernel/security/lockdown", "none [integrity] confidentiality", DiagnosticCode.LOCKDOWN),
+        ("sys/module/msr/parameters/allow_writes", "off", DiagnosticCode.REGISTER_WRITES_OFF),
     ],
 )
 def test_where_no_register_can_be_written_none_is_said_to_be_settable(tmp_path, path, text, code):
@@ -83,7 +83,7 @@ def test_where_no_register_can_be_written_none_is_said_to_be_settable(tmp_path, 
 
 @pytest.mark.parametrize("bits", [(1, 1, 1, 0), (1, 0, 1, 0), (1, 0, 0, 0), (0, 1, 1, 1)])
 def test_limits_switched_off_come_back_with_every_bit_as_it_was(engine_of, bits):
-    twin = fresh_twin()
+    twin = fresh_machine()
     on, clamp, burst_on, burst_clamp = bits
     kept = twin.registers.read(0, registers.PACKAGE_LIMIT) & ~(3 << 15 | 3 << 47)
     first = kept | on << 15 | clamp << 16 | burst_on << 47 | burst_clamp << 48
@@ -95,13 +95,13 @@ def test_limits_switched_off_come_back_with_every_bit_as_it_was(engine_of, bits)
     assert report.ok, refusal(report)
     assert twin.registers.read(0, registers.PACKAGE_LIMIT) & (1 << 15 | 1 << 47) == 0
     assert min(twin.physics._limits[:2]) > 1000.0
-    engine.put_back()
+    engine.revert()
     assert twin.registers.read(0, registers.PACKAGE_LIMIT) == first
 
 
 def test_a_limit_that_the_processor_refuses_is_told_from_one_that_it_ignores(engine_of, monkeypatch):
     for refuses in (False, True):
-        twin = fresh_twin()
+        twin = fresh_machine()
         files = FaultyFiles(twin.files)
         files.on_write = lambda _n, path: "ignore" if "power_limit" in path else None
         if refuses:
@@ -121,14 +121,14 @@ def test_a_limit_that_the_processor_refuses_is_told_from_one_that_it_ignores(eng
 
 
 def test_a_limit_between_two_eighths_of_a_watt_is_cut_down_and_not_refused(engine_of):
-    engine = engine_of(fresh_twin())
+    engine = engine_of(fresh_machine())
     report = engine.try_settings({"sustained": 15.1, "burst": 30.99}, standing=True)
     assert report.ok, refusal(report)
     assert [row.got for row in report.rows] == [15.0, 30.875]
 
 
 def test_the_range_of_a_limit_stays_when_the_other_falls(engine_of):
-    engine = engine_of(fresh_twin())
+    engine = engine_of(fresh_machine())
     before = engine.controls()["sustained"]
     assert engine.try_settings({"burst": 20.0, "sustained": 10.0}, standing=True).ok
     after = engine.controls()["sustained"]
@@ -136,7 +136,7 @@ def test_the_range_of_a_limit_stays_when_the_other_falls(engine_of):
 
 
 def test_after_sleep_nobody_else_is_blamed(engine_of):
-    twin = fresh_twin()
+    twin = fresh_machine()
     engine = engine_of(twin)
     assert engine.try_settings({"sustained": 15.0, "core-offset": -50.0}, standing=True).ok
     assert not engine.status().slept
@@ -147,7 +147,7 @@ def test_after_sleep_nobody_else_is_blamed(engine_of):
     for entry in status.drift:
         assert "the machine has slept since" in drift(entry, status)
         assert "another program" not in drift(entry, status)
-    engine.put_back()
+    engine.revert()
     assert engine.try_settings({"core-offset": -50.0}, standing=True).ok
     engine.keep()
     assert not engine.status().slept
@@ -156,7 +156,7 @@ def test_after_sleep_nobody_else_is_blamed(engine_of):
 
 
 def test_a_mailbox_that_dies_is_named_and_nothing_is_said_to_be_in_force(engine_of, monkeypatch):
-    twin = fresh_twin()
+    twin = fresh_machine()
     engine = engine_of(twin)
     assert engine.try_settings({"core-offset": -50.0}, standing=True).ok
     read = twin.registers.read
@@ -166,14 +166,14 @@ def test_a_mailbox_that_dies_is_named_and_nothing_is_said_to_be_in_force(engine_
     assert "whether it is in force cannot be read now" in said
     assert "The voltage mailbox did not answer" in said
     control = engine.controls()["core-offset"]
-    assert (control.state, control.note.code) == (ControlState.READ_ONLY, NoteCode.MAILBOX_SILENT)
+    assert (control.state, control.note.code) == (ControlState.READ_ONLY, DiagnosticCode.MAILBOX_SILENT)
 
 
 def test_without_the_right_to_look_no_trial_is_not_said(engine_of):
-    gap = note(NoteCode.SERVICE_REFUSES, Subject.ROOT_SERVICE, why="You may not read this machine")
-    engine = engine_of(fresh_twin(), gaps=(gap,))
+    gap = note(DiagnosticCode.SERVICE_REFUSES, Subject.ROOT_SERVICE, why="You may not read this machine")
+    engine = engine_of(fresh_machine(), gaps=(gap,))
     assert sentence(engine.status().unseen) == "You may not read this machine."
-    assert engine_of(fresh_twin()).status().unseen is None
+    assert engine_of(fresh_machine()).status().unseen is None
 
 
 def test_a_turbo_table_that_lost_the_row_of_an_offline_core_still_holds():
@@ -212,7 +212,7 @@ def test_sleep_at_any_access_while_a_trial_begins_is_refused_or_told(tmp_path):
         told += not slept_before
         assert slept_before or status.slept, number
         assert {entry.name for entry in status.drift} <= asked.keys()
-        desk.engine.put_back()
+        desk.engine.revert()
     desk.close()
     assert refused
     assert told

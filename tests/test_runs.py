@@ -11,12 +11,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import create_engine, event
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis.comparison import compare as cmp
 from upright_bolt.analysis.numbers import NUMBERS
 from upright_bolt.analysis.summary import constraint_shares, summarise
 from upright_bolt.analysis.validation.evidence import evidence
-from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, NotFound
 from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.run import Conditions, RunEnd, RunNumbers, RunState, WorkError, settled_from_s
 from upright_bolt.model.start import Start
@@ -30,7 +30,7 @@ from upright_bolt.workload.load import Task
 from waiting import within
 
 
-def test_the_baffling_case_through_the_whole_program(on_tern: TwinSession):
+def test_the_baffling_case_through_the_whole_program(on_tern: SimulatedSession):
     stock = on_tern.run(600, "stock", start=Start.RESTED)
     on_tern.session.try_settings({"sustained": 25.0, "burst": 25.0, "epp": 96.0}, standing=False)
     flat = on_tern.run(600, "flat", start=Start.RESTED)
@@ -39,7 +39,7 @@ def test_the_baffling_case_through_the_whole_program(on_tern: TwinSession):
     assert row.percent["clock_sustained_mhz"] > 15
     assert row.percent["score"] > 10
     assert row.unlike == ()
-    assert "It peaks cooler although it draws more" in comparison.finding(row, stock)
+    assert "It peaks cooler although it draws more" in comparison.verdict_text(row, stock)
     assert stock.end.numbers.power_sustained_w == pytest.approx(18.0, abs=0.2)
     assert stock.end.numbers.constraint_share["sustained limit"] > 0.9
     assert (stock.head.tried, flat.head.tried["epp"]) == ({}, 96.0)
@@ -48,7 +48,7 @@ def test_the_baffling_case_through_the_whole_program(on_tern: TwinSession):
     assert sum(part.units for part in stock.slices) * 60 / 600 == pytest.approx(stock.end.score, rel=1e-9)
 
 
-def test_a_run_keeps_settings_conditions_and_telemetry(on_tern: TwinSession):
+def test_a_run_keeps_settings_conditions_and_telemetry(on_tern: SimulatedSession):
     record = on_tern.run(30, "short", cool_s=60)
     assert record.head.settings["sustained"] == 18.0
     assert record.head.conditions.power_source == "charger"
@@ -65,13 +65,13 @@ def test_a_run_keeps_settings_conditions_and_telemetry(on_tern: TwinSession):
 def test_runs_repeat_to_the_last_digit_on_a_twin_of_the_same_seed(data):
     scores = []
     for name in ("one", "two"):
-        on_tern = TwinSession(data / name)
+        on_tern = SimulatedSession(data / name)
         scores.append(run_data(on_tern.run(60))["score_slices"])
         on_tern.close()
     assert scores[0] == scores[1]
 
 
-def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: TwinSession):
+def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: SimulatedSession):
     record = on_tern.run(20)
     assert record.end.numbers.clock_burst_mhz is not None
     assert record.end.numbers.clock_sustained_mhz is None
@@ -80,7 +80,7 @@ def test_a_run_too_short_to_settle_has_no_settled_numbers(on_tern: TwinSession):
     assert settled_from_s(600) == 450
 
 
-def test_a_run_stopped_before_its_first_sample_lasts_no_time(on_tern: TwinSession):
+def test_a_run_stopped_before_its_first_sample_lasts_no_time(on_tern: SimulatedSession):
     start_run(on_tern.session, Work("steady", 60.0, start=Start.AT_ONCE), "", on_tern.store)
     run = on_tern.session.run
     while run.started_s is None:
@@ -92,7 +92,7 @@ def test_a_run_stopped_before_its_first_sample_lasts_no_time(on_tern: TwinSessio
     assert (record.end.state, record.end.duration_s, record.end.score) == (RunState.STOPPED, 0.0, None)
 
 
-def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
+def test_a_stopped_run_is_kept_as_stopped(on_tern: SimulatedSession):
     start_run(on_tern.session, Work("steady", 600, start=Start.AT_ONCE), "", on_tern.store)
     for _ in range(60):
         on_tern.session.tick()
@@ -105,7 +105,7 @@ def test_a_stopped_run_is_kept_as_stopped(on_tern: TwinSession):
     assert record.end.score > 1000
 
 
-def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern: TwinSession):
+def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern: SimulatedSession):
     start_run(on_tern.session, Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
     for _ in range(100):
         on_tern.session.tick()
@@ -122,7 +122,7 @@ def test_a_run_whose_program_died_is_kept_as_unfinished_with_its_numbers(on_tern
     assert on_tern.store.mark_unfinished("twin:tern", on_tern.session.boot_id) == []
 
 
-def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSession):
+def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: SimulatedSession):
     start_run(on_tern.session, Work("steady", 600, start=Start.AT_ONCE), "cut off", on_tern.store)
     for _ in range(80):
         on_tern.session.tick()
@@ -137,11 +137,11 @@ def test_a_run_whose_machine_went_down_is_kept_as_ended_with_it(on_tern: TwinSes
     assert (mark.passed_s, mark.broke) == (0.0, 1)
 
 
-def test_only_one_run_at_a_time_and_only_of_sensible_length(on_tern: TwinSession):
+def test_only_one_run_at_a_time_and_only_of_sensible_length(on_tern: SimulatedSession):
     for seconds in (1, 100_000):
         with pytest.raises(BadInput, match="from 5 s to 24 h"):
             start_run(on_tern.session, Work("steady", seconds), "", on_tern.store)
-    with pytest.raises(NotHere, match="Workloads: steady"):
+    with pytest.raises(NotFound, match="Workloads: steady"):
         start_run(on_tern.session, Work("stead", 60), "", on_tern.store)
     start_run(on_tern.session, Work("steady", 60), "", on_tern.store)
     with pytest.raises(BadInput, match="in progress"):
@@ -188,7 +188,7 @@ def test_nothing_measured_gives_no_number_and_no_warning():
 
 
 @pytest.fixture
-def pair(on_tern: TwinSession):
+def pair(on_tern: SimulatedSession):
     record = on_tern.run(30)
     known = replace(record.head.conditions, budget_low_w=2.0, budget_high_w=2.5)
     record = replace(record, head=replace(record.head, conditions=known))
@@ -217,14 +217,14 @@ def test_unlike_conditions_are_said(pair):
 def test_the_finding_calls_small_changes_the_same(pair):
     base, other = pair
     row = cmp.compare([other], base)[0]
-    words = comparison.finding(row, base)
+    words = comparison.verdict_text(row, base)
     assert "no difference that these runs can show in score (−3.4 to +3.5 %), watts" in words
     assert "as hot at its peak" in words
     assert "One run each shows differences from about 3.5 %" in words
     hotter = replace(other.end.numbers, temp_max_c=other.end.numbers.temp_max_c + 9.0, power_mean_w=20.0)
     changed = replace(other, end=replace(other.end, score=other.end.score * 0.9, numbers=hotter))
     base = replace(base, end=replace(base.end, numbers=replace(base.end.numbers, power_mean_w=25.0)))
-    words = comparison.finding(cmp.compare([changed], base)[0], base)
+    words = comparison.verdict_text(cmp.compare([changed], base)[0], base)
     assert "Whole run: 10.0 % less score (6." in words
     assert "), 20.0 % fewer watts (" in words
     assert "9.0 °C hotter at its peak" in words
@@ -240,7 +240,7 @@ def test_what_was_not_measured_is_not_compared(pair):
     row = cmp.compare([bare], base)[0]
     assert row.percent["score"] is None
     assert "errors" not in row.percent  # a share of nothing says nothing
-    assert comparison.finding(row, base) == "Nothing was measured in both runs."
+    assert comparison.verdict_text(row, base) == "Nothing was measured in both runs."
     assert all(comparison.change(row, number) == "" for number in NUMBERS)
 
 
@@ -286,7 +286,7 @@ def test_a_file_that_is_no_database_is_named(data):
         RunStore(data / "runs.sqlite")
 
 
-def test_a_full_disk_is_a_sentence(on_tern: TwinSession):
+def test_a_full_disk_is_a_sentence(on_tern: SimulatedSession):
     on_tern.store._engine.dispose()
     event.listen(on_tern.store._engine, "connect", lambda raw, _: raw.execute("PRAGMA max_page_count = 20"))
     run = start_run(on_tern.session, Work("steady", 600), "", on_tern.store)
@@ -299,12 +299,12 @@ def test_a_full_disk_is_a_sentence(on_tern: TwinSession):
     assert not on_tern.session.machine.make_load(Task("steady", (0,))).alive()
 
 
-def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(on_tern: TwinSession):
+def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(on_tern: SimulatedSession):
     record = on_tern.run(30)
     on_tern.store.add_errors(record.id, [WorkError(1.0, 0, "vector", "wrong result")])
     assert len(on_tern.store.get(record.id).errors) == 1
     on_tern.store.delete(record.id)
-    with pytest.raises(NotHere, match="There is no run 1"):
+    with pytest.raises(NotFound, match="There is no run 1"):
         on_tern.store.get(record.id)
     with sqlite3.connect(on_tern.data / "runs.sqlite") as raw:
         for table in ("telemetry", "slices", "errors", "events"):
@@ -313,13 +313,13 @@ def test_deleting_takes_everything_of_a_run_and_never_reuses_its_number(on_tern:
     assert on_tern.run(30).id == record.id + 1
 
 
-def test_a_run_in_progress_is_not_deleted(on_tern: TwinSession):
+def test_a_run_in_progress_is_not_deleted(on_tern: SimulatedSession):
     run = start_run(on_tern.session, Work("steady", 600), "", on_tern.store)
     with pytest.raises(BoltError, match="in progress"):
         on_tern.store.delete(run.id)
 
 
-def test_telemetry_leaves_as_csv_with_words_and_gaps(on_tern: TwinSession, tmp_path):
+def test_telemetry_leaves_as_csv_with_words_and_gaps(on_tern: SimulatedSession, tmp_path):
     record = on_tern.run(30)
     path = tmp_path / "run.csv"
     rows = export_csv(on_tern.store, record.id, path)
@@ -348,7 +348,7 @@ def test_two_programs_may_open_a_new_database_at_once(data):
 
 
 def test_a_run_with_the_lid_closed_is_unlike_one_with_it_open(data):
-    twin = TwinSession(data)
+    twin = SimulatedSession(data)
     twin.run(120.0)
     twin.session.machine.ports.changes.move_lid(closed=True)
     twin.pass_time(600.0)

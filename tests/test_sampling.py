@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import FaultyFiles, TwinSession, fresh_twin, read_twin
+from support import FaultyFiles, SimulatedSession, fresh_machine, read_twin
 from upright_bolt.analysis.limits.constraints import Readings, held_by
 from upright_bolt.analysis.limits.judge import FixedLimits
 from upright_bolt.kernel.sensors.channels import BatteryFiles, BusyTable, Counter, Gauge, Supplies
@@ -17,7 +17,7 @@ from upright_bolt.model.constraint import Constraint as C
 from upright_bolt.model.machine import Identity, Topology
 from upright_bolt.model.quantity import CLOCK, POWER, SHARE, SPEED
 from upright_bolt.model.sensor import Sensor, SensorKind
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 
 
 class Hand:
@@ -43,7 +43,7 @@ def by_hand(hand, *channels, cpus=()):
     return SampleReader(hand, None, found, hand)
 
 
-def test_a_sample_of_tern_measures_everything(on_tern: TwinSession):
+def test_a_sample_of_tern_measures_everything(on_tern: SimulatedSession):
     on_tern.session.tick()
     on_tern.pass_time(0.5)
     tick = on_tern.session.tick()
@@ -58,8 +58,8 @@ def test_a_sample_of_tern_measures_everything(on_tern: TwinSession):
 
 
 def test_rates_need_two_samples():
-    twin = fresh_twin()
-    sampler = SampleReader(twin.files, twin.registers, survey(twin.files, twin.registers, "x"), TwinClock(twin))
+    twin = fresh_machine()
+    sampler = SampleReader(twin.files, twin.registers, survey(twin.files, twin.registers, "x"), SimulatedClock(twin))
     first = read_twin(sampler)
     for name in ("power.package", "busy.cpu0", "busy.mean"):
         assert first[sampler.index[name]] is None
@@ -117,9 +117,9 @@ def test_watts_come_through_the_counter_s_wrap(start, joules, seconds):
 
 
 def test_a_file_that_fails_for_a_moment_is_not_measured_in_that_moment():
-    twin = fresh_twin()
+    twin = fresh_machine()
     files = FaultyFiles(twin.files)
-    clock = TwinClock(twin)
+    clock = SimulatedClock(twin)
     sampler = SampleReader(files, twin.registers, survey(files, twin.registers, "x"), clock)
     names = ("power.package", "temperature.package", "limit.sustained", "battery.charge", "busy.cpu0")
 
@@ -334,7 +334,7 @@ def test_one_constraint_is_named(changes, constraint):
     assert held_by(Readings(**BUSY | changes)) is constraint
 
 
-def test_live_bits_and_bare_numbers_agree_on_tern(on_tern: TwinSession):
+def test_live_bits_and_bare_numbers_agree_on_tern(on_tern: SimulatedSession):
     """The lanes say the same with and without readable registers, but for moments between two phases."""
     record = on_tern.run(120.0, cool_s=300)
     _, columns = on_tern.store.telemetry(record.id)

@@ -32,7 +32,7 @@ from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.stability_search import LID_CLOSED, ON_BATTERY, start_search
 from upright_bolt.simulator.outside import Outside
-from upright_bolt.store.search_log import look_back
+from upright_bolt.store.search_log import recover
 from waiting import until
 
 
@@ -203,7 +203,7 @@ def test_a_freeze_is_written_down_by_the_next_start_and_the_search_goes_on(tmp_p
     scene.kill()
     assert scene.session.boot_id != open_rung.boot_id
     assert scene.offsets() == {0.0}
-    found = look_back(scene.log, scene.session.boot_id)
+    found = recover(scene.log, scene.session.boot_id)
     assert found.ends[open_rung.number].outcome is Outcome.FROZE
     assert found.freezes == 1
     ended = scene.carry_on()
@@ -339,7 +339,7 @@ def test_without_a_login_manager_nothing_keeps_the_computer_awake_and_nothing_fa
     monkeypatch.setenv("DBUS_SYSTEM_BUS_ADDRESS", bus.address)
     awake = Awake("a test")
     assert not awake.held
-    awake.let_go()
+    awake.release()
 
 
 def test_a_search_that_goes_on_by_itself_begins_with_the_next_login_until_it_is_over(tmp_path):
@@ -503,7 +503,7 @@ def test_the_estimate_of_the_edge_is_told_test_by_test(tmp_path):
     scene = SearchScene(tmp_path)
     found = scene.carry_on(scene.ask(soak_s=0.0), stop_at=8)
     course = Course(found, [])
-    steps = course.narrowed(BOTH)
+    steps = course.interval_history(BOTH)
     tests = [rung for rung in found.rungs if rung.purpose is Purpose.TEST]
     assert [step.after.position for step in steps[1:]] == [rung.position for rung in tests]
     assert steps[0].after is None
@@ -512,7 +512,7 @@ def test_the_estimate_of_the_edge_is_told_test_by_test(tmp_path):
     for before, step in pairwise(steps):
         assert not step.after.passed or step.edge.low >= before.edge.low, "what passes pushes the edge away"
     picture = picture_of(course)
-    assert picture.narrowed == tuple(steps)
+    assert picture.interval_history == tuple(steps)
     assert picture.narrowed_of == "core and cache"
     scene.twin.close()
 

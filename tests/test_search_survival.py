@@ -119,7 +119,7 @@ def test_a_rung_cut_off_at_any_step_leaves_stock_and_its_outcome(tmp_path, monke
         getattr(scene, end)()
         assert scene.offsets() == {0.0}, steps.name
         assert scene.session.status().trial is None
-        found = search_log.look_back(scene.log, scene.session.boot_id)
+        found = search_log.recover(scene.log, scene.session.boot_id)
         assert found is not None
         assert scene.log.unreadable == 0, "a torn line is none that was acknowledged"
         assert [found.ends[number].outcome for number in (1, 2, 3)] == [Outcome.PASSED] * 3
@@ -164,7 +164,7 @@ def test_a_rung_of_one_control_alone_cut_off_at_any_step_leaves_stock_too(tmp_pa
         folder = tmp_path / str(at)
         shutil.copytree(near_apart, folder)
         scene = SearchScene(folder, TWO_RAILS)
-        search = search_log.look_back(scene.log, scene.session.boot_id)
+        search = search_log.recover(scene.log, scene.session.boot_id)
         rung = len(search.rungs) + 2  # after the warm-up of a new start
         steps = cut_off(monkeypatch, scene, search, at, rung)
         if steps is None:
@@ -173,7 +173,7 @@ def test_a_rung_of_one_control_alone_cut_off_at_any_step_leaves_stock_too(tmp_pa
         getattr(scene, end)()
         assert scene.offsets() == {0.0}, steps.name
         assert scene.session.status().trial is None
-        found = search_log.look_back(scene.log, scene.session.boot_id)
+        found = search_log.recover(scene.log, scene.session.boot_id)
         assert len(found.rungs) == (rung if steps.opened else rung - 1), steps.name
         if steps.opened:
             cut = found.rungs[-1]

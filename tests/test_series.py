@@ -8,7 +8,7 @@ from upright_bolt.analysis.comparison import difference as diff
 from upright_bolt.errors import Refused
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
-from upright_bolt.session.series import SeriesAsked, start_series
+from upright_bolt.session.series import SeriesRequest, start_series
 from upright_bolt.session.steps import Step
 
 
@@ -141,12 +141,12 @@ def test_what_was_announced_ends_even_where_putting_back_fails(on_tern, monkeypa
     monkeypatch.setattr(session.access, "begin_series", lambda names: told.append(set(names)))
     monkeypatch.setattr(session.access, "end_series", lambda: told.append("ended"))
     steps = [Step({"sustained": 20.0}, "one"), Step({"sustained": 22.0}, "two")]
-    series = start_series(session, SeriesAsked(steps, Work("steady", 5.0, start=Start.AT_ONCE)), on_tern.store)
+    series = start_series(session, SeriesRequest(steps, Work("steady", 5.0, start=Start.AT_ONCE)), on_tern.store)
     on_tern.pass_time(1.0)
     session.tick()
     assert session.run is not None
     with monkeypatch.context() as broken:
-        broken.setattr(session, "put_back", stuck)
+        broken.setattr(session, "revert", stuck)
         on_tern.carry_on()
     assert series.ended
     assert (told, str(series.fault)) == ([{"sustained"}, "ended"], "It is stuck.")

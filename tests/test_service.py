@@ -16,7 +16,7 @@ from sdbus.sd_bus_internals import SdBusUnmappedMessageError
 
 from bus_support import BUS_NAME, PATH, wait_for
 from command_process import CommandProcess, run_command
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.errors import BadInput, Denied, InUse, Refused
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.machine_ports import MachinePorts
@@ -58,11 +58,11 @@ def raw(bus, member, form="", *data):
 
 
 def test_through_the_service_a_machine_is_the_same_as_directly(service, tmp_path):
-    on_tern = TwinSession(tmp_path / "other")
+    on_tern = SimulatedSession(tmp_path / "other")
     with client() as access:
         assert access.about == on_tern.session.about
         assert access.controls() == on_tern.session.controls()
-        assert access.in_force() == on_tern.session.in_force()
+        assert access.current_values() == on_tern.session.current_values()
         assert access.status() == on_tern.session.status()
         sample = access.sample()
         assert len(sample.values) == len(access.about.sensors)
@@ -87,7 +87,7 @@ def test_a_trial_is_tried_kept_and_put_back(service):
         trial = access.status().trial
         assert trial is not None
         assert trial.by.startswith(f"{ME} (uid {os.getuid()}, process ")
-        assert access.put_back("").before_values == {"sustained": 18.0, "turbo": "on"}
+        assert access.revert("").before_values == {"sustained": 18.0, "turbo": "on"}
         assert in_force(access, "sustained") == 18.0
         access.try_settings({"sustained": 30.0}, standing=False)
         assert access.keep().settings == {"sustained": 30.0}
@@ -103,18 +103,18 @@ def test_the_machine_s_own_values_come_back_through_the_service(bus, service):
         access.try_settings({"sustained": 25.0, "epp": 64.0}, standing=False)
         access.keep()
         access.try_settings({"turbo": "off"}, standing=False)
-        done = access.to_stock(["epp"])
+        done = access.reset_to_stock(["epp"])
         assert done.before_values == {"epp": 128.0}
         assert (in_force(access, "turbo"), in_force(access, "sustained")) == ("on", 25.0)
         assert access.status().kept == {"sustained": 25.0}
         bus.allow(["org.upright-bolt.watch"])
         with pytest.raises(Denied):
-            access.to_stock()
+            access.reset_to_stock()
         assert in_force(access, "sustained") == 25.0
         bus.allow(SET, VOLTAGE)
-        assert access.to_stock().before_values["sustained"] == 18.0
+        assert access.reset_to_stock().before_values["sustained"] == 18.0
         with pytest.raises(BadInput, match="own value is in force"):
-            access.to_stock(["window"])
+            access.reset_to_stock(["window"])
 
 
 def test_a_client_that_closes_puts_its_trial_back(service):
@@ -154,7 +154,7 @@ def test_a_standing_trial_outlives_its_client_and_the_service(bus, service):
     again = bus.start_service()
     with client() as access:
         assert in_force(access, "sustained") == 25.0
-        assert access.put_back("").before_values == {"sustained": 18.0}
+        assert access.revert("").before_values == {"sustained": 18.0}
     assert again.end() == 0
 
 
@@ -164,7 +164,7 @@ def test_a_service_that_ends_puts_a_clients_trial_back(bus, service):
         assert service.end() == 0
         again = bus.start_service()
         assert access.controls()["sustained"].in_force == 18.0
-        access.put_back = lambda _why: None  # what it would put back on closing has been put back
+        access.revert = lambda _why: None  # what it would put back on closing has been put back
     assert again.end() == 0
 
 
@@ -176,7 +176,7 @@ def test_a_killed_service_is_put_right_by_the_next(bus, service):
     assert "outlived its program, so what was in force before it was put back" in next_one.log
     assert in_force(access, "sustained") == 18.0
     with pytest.raises(BadInput, match="No trial is running"):
-        access.put_back("")
+        access.revert("")
     access._trying = False
     access.close()
 
@@ -204,18 +204,18 @@ def test_a_killed_service_is_put_right_by_the_next(bus, service):
 )
 def test_what_makes_no_sense_is_refused_and_nothing_written(bus, service, asked, why):
     with client() as access:
-        before = access.in_force()
+        before = access.current_values()
         try:
             (answer,) = (raw(bus, "Apply", "a{sv}bb", asked, False, False),)
         except SdBusUnmappedMessageError as fault:
             name, said = fault.args
-            assert name in ("org.upright_bolt.Error.BadInput", "org.upright_bolt.Error.NotHere")
+            assert name in ("org.upright_bolt.Error.BadInput", "org.upright_bolt.Error.NotFound")
             assert why is not None
             assert why in said
         else:
             assert why is None
             assert all(not row["ok"] for row in json.loads(answer)["rows"])
-        assert access.in_force() == before
+        assert access.current_values() == before
         assert access.status().trial is None
 
 
@@ -233,7 +233,7 @@ def test_without_the_right_to_set_nothing_is_written(bus, service):
         bus.allow(["org.upright-bolt.watch"])
         with pytest.raises(Denied):
             access.keep()
-        access.put_back("")  # the way back needs no right to set
+        access.revert("")  # the way back needs no right to set
         assert in_force(access, "sustained") == 18.0
 
 
@@ -276,10 +276,10 @@ def test_a_question_once_answered_covers_the_same_risk_for_a_series(bus, service
         bus.person("dismisses")  # whoever is asked again
         for offset in (-10.0, -20.0):
             assert access.try_settings({"core-offset": offset}, standing=False).ok
-            access.put_back("next")
+            access.revert("next")
         bus.allow(["org.upright-bolt.watch"], [*VOLTAGE, "org.upright-bolt.set"])
         assert access.try_settings({"sustained": 25.0}, standing=False).ok  # less risk than was granted
-        access.put_back("next")
+        access.revert("next")
         access.end_series()
         with pytest.raises(Denied):
             access.try_settings({"core-offset": -10.0}, standing=False)
@@ -292,7 +292,7 @@ def test_a_series_of_everyday_controls_does_not_cover_voltages(bus, service):
         assert access.try_settings({"sustained": 25.0}, standing=False).ok
         with pytest.raises(Denied, match="voltages"):
             access.try_settings({"core-offset": -10.0}, standing=False)
-        access.put_back("done")
+        access.revert("done")
         with pytest.raises(Denied, match="voltages"):
             access.begin_series(["core-offset"])
         with pytest.raises(BadInput, match="no control “core-ofset”"):
@@ -340,7 +340,7 @@ def test_it_ends_when_idle_but_not_while_it_holds_a_trial(bus):
         access.try_settings({"sustained": 25.0}, standing=True)
         time.sleep(2.5)
         assert service.process.poll() is None
-        access.put_back("")
+        access.revert("")
     assert service.process.wait(6.0) == 0
     assert "ending" in service.log
 
@@ -356,7 +356,7 @@ def test_there_is_one_service_at_a_time(bus, service):
 def test_a_machine_held_by_another_program_is_told_and_taken_once_free(bus):
     bus.start_polkit()
     state = bus.folder / "state"
-    held = TwinSession(state)
+    held = SimulatedSession(state)
     service = bus.start_service()
     with client() as access:
         with pytest.raises(Exception, match="run by root holds this machine"):

@@ -15,7 +15,7 @@ import time
 from sdbus import SdBus
 
 from bus_support import BUS_NAME, PATH
-from support import contents_of, fresh_twin, write_tree
+from support import contents_of, fresh_machine, write_tree
 from upright_bolt.kernel.ports import COPY_STRIDE, DeviceRegisters, RealFiles
 from upright_bolt.kernel.survey import survey
 from upright_bolt.model.catalogue import CATALOGUE
@@ -121,7 +121,7 @@ class Bystander:
 
 def test_ten_thousand_hostile_calls(bus, tmp_path):
     bus.start_polkit()
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     found = survey(RealFiles(root), DeviceRegisters(root, COPY_STRIDE), "tree")
     declared = {path for driver in found.controls.values() for path in driver.files}
     before = contents_of(root)

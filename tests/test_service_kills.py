@@ -5,7 +5,7 @@ from pathlib import Path
 
 import pytest
 
-from support import contents_of, fresh_twin, write_tree
+from support import contents_of, fresh_machine, write_tree
 from upright_bolt.errors import BoltError
 from upright_bolt.service.client import ServiceAccess
 
@@ -35,7 +35,7 @@ def settled(bus, root):
     """Start the next service and return what it reports: settings in force, status."""
     service = bus.start_service(on=f"tree:{root}")
     access = ServiceAccess()
-    told = access.in_force(), access.status()
+    told = access.current_values(), access.status()
     access.close()
     service.end()
     return told
@@ -44,7 +44,7 @@ def settled(bus, root):
 @pytest.mark.parametrize("standing", [False, True])
 def test_an_apply_killed_at_any_step_leaves_the_machine_as_before_or_as_asked_and_reported(bus, tmp_path, standing):
     bus.start_polkit()
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     before = texts(root)
     for step in range(1, 40):
         if not killed_after(bus, root, step, lambda access: access.try_settings(ASKED, standing=standing)):
@@ -55,18 +55,18 @@ def test_an_apply_killed_at_any_step_leaves_the_machine_as_before_or_as_asked_an
             continue
         assert standing, f"a dead client's trial was left, killed after step {step}"
         assert {name: in_force[name] for name in ASKED} == ASKED == status.trial.settings
-        put_back(bus, root)
+        revert(bus, root)
         assert texts(root) == before
     assert step >= 8, "too few steps to be an apply"
-    put_back(bus, root)
+    revert(bus, root)
     assert texts(root) == before
 
 
-def put_back(bus, root):
+def revert(bus, root):
     service = bus.start_service(on=f"tree:{root}")
     access = ServiceAccess()
     if access.status().trial is not None:
-        access.put_back("")
+        access.revert("")
     access.close()
     service.end()
 
@@ -76,14 +76,14 @@ def put_back(bus, root):
 @pytest.mark.parametrize("ending", ["put back", "keep"])
 def test_an_ending_killed_at_any_step_is_finished_by_the_next(bus, tmp_path, ending, standing):
     bus.start_polkit()
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     before = texts(root)
 
     asked = {"sustained": 25.0, "burst": 30.0}
 
     def act(access):
         access.try_settings(asked, standing=standing)
-        access.keep() if ending == "keep" else access.put_back("")
+        access.keep() if ending == "keep" else access.revert("")
 
     for step in range(5, 60):
         if not killed_after(bus, root, step, act):
@@ -99,5 +99,5 @@ def test_an_ending_killed_at_any_step_is_finished_by_the_next(bus, tmp_path, end
         else:
             assert standing
             assert status.trial.settings == asked
-            put_back(bus, root)
+            revert(bus, root)
     assert step >= 6, "too few steps to be an apply and its end"

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.analysis import phases
 from upright_bolt.analysis.numbers import numbers_of, values_of
 from upright_bolt.model.work import Options
@@ -31,7 +31,7 @@ def test_every_workload_in_stages_has_them_and_no_other():
     }
 
 
-def test_numbers_of_proof_are_of_one_load_each(on_tern: TwinSession):
+def test_numbers_of_proof_are_of_one_load_each(on_tern: SimulatedSession):
     record = on_tern.run(240.0, workload="proof")
     values = values_of(record)
     for of_a_mixture in ("clock_burst_mhz", "clock_sustained_mhz", "power_sustained_w", "temp_sustained_c",
@@ -47,7 +47,7 @@ def test_numbers_of_proof_are_of_one_load_each(on_tern: TwinSession):
     assert sum(held.values()) == pytest.approx(1.0)
 
 
-def test_what_held_a_proof_is_told_of_its_full_load(on_tern: TwinSession):
+def test_what_held_a_proof_is_told_of_its_full_load(on_tern: SimulatedSession):
     record = on_tern.run(240.0, workload="proof")
     (phase,) = details_of(on_tern.store, record).phases
     assert phase.name == phases.FULL

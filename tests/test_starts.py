@@ -4,7 +4,7 @@ from dataclasses import replace
 
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from test_commands import data_of, one_sentence
 from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.analysis.comparison.conditions import ConditionKind, unlike
@@ -19,7 +19,7 @@ from upright_bolt.session.starting import start_run
 from upright_bolt.text.start import waiting
 
 
-def begun(on_tern: TwinSession, start: Start | None, seconds: float = 60.0, workload: str = "steady"):
+def begun(on_tern: SimulatedSession, start: Start | None, seconds: float = 60.0, workload: str = "steady"):
     """Start a run, let it come to its load, and return it with the seconds that took and what it said meanwhile."""
     session = on_tern.session
     began_s = session.now_s
@@ -33,11 +33,11 @@ def begun(on_tern: TwinSession, start: Start | None, seconds: float = 60.0, work
     return run, session.now_s - began_s, said
 
 
-def load(on_tern: TwinSession, seconds: float = 180.0) -> None:
+def load(on_tern: SimulatedSession, seconds: float = 180.0) -> None:
     on_tern.run(seconds)
 
 
-def test_a_rested_start_waits_for_temperature_and_budget_and_says_so(on_tern: TwinSession):
+def test_a_rested_start_waits_for_temperature_and_budget_and_says_so(on_tern: SimulatedSession):
     load(on_tern)
     run, took_s, said = begun(on_tern, Start.RESTED)
     assert 120.0 < took_s < LONGEST_WAIT_S
@@ -56,7 +56,7 @@ def test_a_rested_start_waits_for_temperature_and_budget_and_says_so(on_tern: Tw
     assert times[0] >= -31.0  # of the minutes of rest only the last half is kept
 
 
-def test_at_once_does_not_wait_and_keeps_what_is_known_of_the_budget(on_tern: TwinSession):
+def test_at_once_does_not_wait_and_keeps_what_is_known_of_the_budget(on_tern: SimulatedSession):
     load(on_tern)
     _, took_s, said = begun(on_tern, Start.AT_ONCE)
     assert took_s < 5.0
@@ -67,7 +67,7 @@ def test_at_once_does_not_wait_and_keeps_what_is_known_of_the_budget(on_tern: Tw
     assert kept.temp_start_c > 38.0
 
 
-def test_a_warm_start_spends_the_budget_with_a_fixed_load_first(on_tern: TwinSession):
+def test_a_warm_start_spends_the_budget_with_a_fixed_load_first(on_tern: SimulatedSession):
     on_tern.pass_time(600.0)
     run, took_s, _ = begun(on_tern, Start.WARM)
     assert 90.0 < took_s < 100.0
@@ -80,7 +80,7 @@ def test_a_warm_start_spends_the_budget_with_a_fixed_load_first(on_tern: TwinSes
     assert run.end.score == pytest.approx(record.slices[-1].score, rel=0.01)
 
 
-def test_waiting_is_skipped_at_a_word(on_tern: TwinSession):
+def test_waiting_is_skipped_at_a_word(on_tern: SimulatedSession):
     load(on_tern)
     session = on_tern.session
     run = start_run(session, Work("steady", 20.0), "", on_tern.store)
@@ -94,7 +94,7 @@ def test_waiting_is_skipped_at_a_word(on_tern: TwinSession):
     assert on_tern.carry_on().head.conditions.start == "at-once"
 
 
-def test_a_machine_that_does_not_come_to_rest_is_measured_all_the_same_and_the_run_says_so(on_tern: TwinSession):
+def test_a_machine_that_does_not_come_to_rest_is_measured_all_the_same_and_the_run_says_so(on_tern: SimulatedSession):
     session = on_tern.session
     real = session.access.sample
     warm = session.index["temperature.core0"]
@@ -127,7 +127,7 @@ def test_watching_begins_at_once_unless_asked_otherwise():
 
 @pytest.mark.parametrize("name", ["tern", "tern-two-rails", "skerry", "plover"])
 def test_three_runs_in_a_row_lie_within_a_percent_and_are_undecided(tmp_path, name):
-    made = TwinSession(tmp_path, f"twin:{name}")
+    made = SimulatedSession(tmp_path, f"twin:{name}")
     try:
         runs = [made.run(180.0, start=Start.RESTED) for _ in range(3)]
     finally:
@@ -161,7 +161,7 @@ def test_what_is_measured_at_rest_needs_no_warm_up(bolt):
     assert [run["role"] for run in told["runs"]] == [RunRole.COUNTED, RunRole.COUNTED]
 
 
-def test_unknown_budgets_are_not_called_alike(on_tern: TwinSession):
+def test_unknown_budgets_are_not_called_alike(on_tern: SimulatedSession):
     record = on_tern.run(20.0)
     known = replace(record.head.conditions, budget_low_w=2.0, budget_high_w=2.4)
     open_ = replace(record.head.conditions, budget_low_w=0.5, budget_high_w=15.0)

@@ -2,26 +2,26 @@
 
 import pytest
 
-from support import TwinSession, recorded, recorded_kinds
+from support import SimulatedSession, recorded, recorded_kinds
 from test_commands import data_of, one_sentence
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel import paths
 from upright_bolt.settings.journal import EntryKind
 
 
-def limits(on_tern: TwinSession) -> tuple[float, float]:
-    return on_tern.in_force("sustained"), on_tern.in_force("burst")
+def limits(on_tern: SimulatedSession) -> tuple[float, float]:
+    return on_tern.current_values("sustained"), on_tern.current_values("burst")
 
 
-def test_stock_comes_back_after_keep_and_nothing_is_kept_any_more(on_tern: TwinSession):
+def test_stock_comes_back_after_keep_and_nothing_is_kept_any_more(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings(
         {"sustained": 30.0, "turbo": "off", "core-offset": -40.0, "cache-offset": -40.0}, standing=False
     )
     session.keep()
-    done = session.to_stock()
+    done = session.reset_to_stock()
     assert done.before_values["sustained"] == 18.0
-    assert (on_tern.in_force("turbo"), on_tern.in_force("core-offset")) == ("on", 0.0)
+    assert (on_tern.current_values("turbo"), on_tern.current_values("core-offset")) == ("on", 0.0)
     assert session.status().kept == {}
     again = on_tern.reopen()
     assert again.status().kept == {}
@@ -30,52 +30,52 @@ def test_stock_comes_back_after_keep_and_nothing_is_kept_any_more(on_tern: TwinS
     assert kinds[-3:] == ["putting back", "put back", "to stock"]
 
 
-def test_stock_ends_a_trial_and_goes_for_single_controls(on_tern: TwinSession):
+def test_stock_ends_a_trial_and_goes_for_single_controls(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings({"sustained": 30.0, "epp": 64.0}, standing=False)
     session.keep()
     session.try_settings({"turbo": "off"}, standing=False)
-    session.to_stock(["epp"])
+    session.reset_to_stock(["epp"])
     assert session.status().trial is None
-    assert on_tern.in_force("turbo") == "on"  # the trial has ended
-    assert (on_tern.in_force("epp"), on_tern.in_force("sustained")) == (128.0, 30.0)
+    assert on_tern.current_values("turbo") == "on"  # the trial has ended
+    assert (on_tern.current_values("epp"), on_tern.current_values("sustained")) == (128.0, 30.0)
     assert session.status().kept == {"sustained": 30.0}
     with pytest.raises(BadInput, match="window: not changed in this boot"):
-        session.to_stock(["window"])
+        session.reset_to_stock(["window"])
 
 
-def test_a_crash_in_the_middle_is_gone_through_with_by_the_next_start(on_tern: TwinSession, monkeypatch):
+def test_a_crash_in_the_middle_is_gone_through_with_by_the_next_start(on_tern: SimulatedSession, monkeypatch):
     session = on_tern.session
     session.try_settings({"sustained": 30.0, "burst": 50.0}, standing=False)
     session.keep()
     trials = session.access._trials
-    monkeypatch.setattr(trials, "put_back", lambda why: (_ for _ in ()).throw(KeyboardInterrupt))
+    monkeypatch.setattr(trials, "revert", lambda why: (_ for _ in ()).throw(KeyboardInterrupt))
     with pytest.raises(KeyboardInterrupt):
-        session.to_stock()
+        session.reset_to_stock()
     assert limits(on_tern) == (30.0, 50.0)
     on_tern.die()
     on_tern.reopen()
     assert limits(on_tern) == (18.0, 45.0)
 
 
-def test_putting_back_leaves_what_the_firmware_has_set_for_the_other_source(on_tern: TwinSession):
+def test_putting_back_leaves_what_the_firmware_has_set_for_the_other_source(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings({"sustained": 25.0, "burst": 25.0, "epp": 64.0}, standing=False)
     session.plug(charger=False)
     on_tern.pass_time(2.0)
     session.tick()
     assert limits(on_tern) == (12.0, 20.0)
-    trial = session.put_back()
+    trial = session.revert()
     assert trial.left_to_firmware == {"sustained": 12.0, "burst": 20.0}
     assert trial.before_values == {"epp": 128.0}
     assert limits(on_tern) == (12.0, 20.0)
-    assert on_tern.in_force("epp") == 128.0
+    assert on_tern.current_values("epp") == 128.0
     session.plug(charger=True)
     on_tern.pass_time(2.0)
     assert limits(on_tern) == (18.0, 45.0)
 
 
-def test_putting_back_after_a_crash_leaves_it_too(on_tern: TwinSession):
+def test_putting_back_after_a_crash_leaves_it_too(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings({"sustained": 25.0, "epp": 64.0}, standing=False)
     session.plug(charger=False)
@@ -85,21 +85,21 @@ def test_putting_back_after_a_crash_leaves_it_too(on_tern: TwinSession):
     again = on_tern.reopen()
     assert again.status().trial is None
     assert limits(on_tern) == (12.0, 20.0)
-    assert on_tern.in_force("epp") == 128.0
+    assert on_tern.current_values("epp") == 128.0
     assert "Left as the firmware has set it since for another power source: sustained 12 W." in again.recovered
 
 
-def test_without_a_change_of_source_all_is_put_back_whatever_changed_it(on_tern: TwinSession):
+def test_without_a_change_of_source_all_is_put_back_whatever_changed_it(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings({"sustained": 25.0}, standing=False)
     for zone in ("intel-rapl:0", "intel-rapl-mmio:0"):
         session.machine.files.write(f"{paths.POWERCAP}/{zone}/constraint_0_power_limit_uw", b"33000000")
-    trial = session.put_back()
+    trial = session.revert()
     assert trial.left_to_firmware == {}
-    assert on_tern.in_force("sustained") == 18.0
+    assert on_tern.current_values("sustained") == 18.0
 
 
-def test_each_power_source_has_stock_values_of_its_own(on_tern: TwinSession):
+def test_each_power_source_has_stock_values_of_its_own(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings({"sustained": 30.0, "burst": 50.0}, standing=False)
     session.keep()
@@ -107,13 +107,13 @@ def test_each_power_source_has_stock_values_of_its_own(on_tern: TwinSession):
     on_tern.pass_time(2.0)
     session.try_settings({"sustained": 15.0}, standing=False)
     session.keep()
-    done = session.to_stock()
+    done = session.reset_to_stock()
     assert limits(on_tern) == (12.0, 20.0)  # 18 and 45 W are the charger's
     assert done.before_values["sustained"] == 12.0
     session.plug(charger=True)
     on_tern.pass_time(2.0)
     session.try_settings({"sustained": 22.0}, standing=False)
-    session.to_stock()
+    session.reset_to_stock()
     assert limits(on_tern) == (18.0, 45.0)
 
 
@@ -132,11 +132,11 @@ def test_the_commands_say_what_was_done_and_what_the_firmware_did(bolt):
     assert "There is no control" in one_sentence(bolt("stock", "volume"), 2)
 
 
-def test_the_record_tells_of_stock_after_it_was_compacted(on_tern: TwinSession):
+def test_the_record_tells_of_stock_after_it_was_compacted(on_tern: SimulatedSession):
     session = on_tern.session
     session.try_settings({"sustained": 30.0}, standing=False)
     session.keep()
-    session.to_stock()
+    session.reset_to_stock()
     journal = session.access._trials._journal
     journal._compact_at = 0
     journal.compact()

@@ -5,7 +5,7 @@ from dataclasses import replace
 
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from test_trees import opened  # noqa: F401 - a fixture
 from upright_bolt.analysis.comparison.compare import compare, spread_of
 from upright_bolt.analysis.comparison.conditions import ConditionKind, conditions, unlike
@@ -18,7 +18,7 @@ from upright_bolt.model.run import Conditions, RunEnd, RunHead, RunNumbers, RunR
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
 from upright_bolt.reports.details import details_data, details_of
-from upright_bolt.session.series import SeriesAsked, start_series
+from upright_bolt.session.series import SeriesRequest, start_series
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.steps import Step, ladder, repeats
 from upright_bolt.text import comparison
@@ -90,7 +90,7 @@ def test_other_work_and_other_machines_stand_apart():
     assert lines([], "epp", "score") == ()
 
 
-def test_spread_comes_from_repeats_or_from_slices(on_tern: TwinSession):
+def test_spread_comes_from_repeats_or_from_slices(on_tern: SimulatedSession):
     record = on_tern.run(120.0)
     score = BY_KEY["score"]
     assert 0.0 < spread_of([record], score) < 2.0
@@ -150,7 +150,7 @@ def test_every_constraint_has_its_evidence(constraint, said):
         assert basis(basis_of(constraint, lambda _name: None)) == ""
 
 
-def test_a_run_tells_what_held_it_in_each_phase_with_numbers(on_tern: TwinSession):
+def test_a_run_tells_what_held_it_in_each_phase_with_numbers(on_tern: SimulatedSession):
     details = details_of(on_tern.store, on_tern.run(60.0))
     burst, sustained = details_data(details)["phases"]
     held = {entry["constraint"]: entry for entry in burst["held"]}
@@ -190,7 +190,7 @@ def test_each_kind_of_core_has_a_constraint_of_its_own(opened):  # noqa: F811 - 
 AT_ONCE = Work("steady", 20.0, start=Start.AT_ONCE)
 
 
-def carried_out(on_tern: TwinSession, asked: SeriesAsked, each=lambda series: None):
+def carried_out(on_tern: SimulatedSession, asked: SeriesRequest, each=lambda series: None):
     """Carry a series out, and return it."""
     series = start_series(on_tern.session, asked, on_tern.store)
     while on_tern.session.working:
@@ -201,18 +201,18 @@ def carried_out(on_tern: TwinSession, asked: SeriesAsked, each=lambda series: No
     return series
 
 
-def runs_of(on_tern: TwinSession, series) -> list[RunRecord]:
+def runs_of(on_tern: SimulatedSession, series) -> list[RunRecord]:
     return [on_tern.store.get(outcome.run_id) for outcome in series.outcomes]
 
 
-def test_a_ladder_goes_on_with_the_session_and_puts_back(on_tern: TwinSession):
+def test_a_ladder_goes_on_with_the_session_and_puts_back(on_tern: SimulatedSession):
     seen = set()
 
     def note(series):
         progress = series.progress()
         seen.add((progress.number, progress.waiting is not None))
 
-    series = carried_out(on_tern, SeriesAsked(ladder("sustained=14W..22W/8W", {}, 2), AT_ONCE, 45.0), note)
+    series = carried_out(on_tern, SeriesRequest(ladder("sustained=14W..22W/8W", {}, 2), AT_ONCE, 45.0), note)
     assert series.fault is None
     assert {number for number, _ in seen} == {1, 2, 3, 4, 5}
     assert any(waits for _, waits in seen)
@@ -222,43 +222,43 @@ def test_a_ladder_goes_on_with_the_session_and_puts_back(on_tern: TwinSession):
     assert {run.head.series for run in runs} == {series.name}
     assert all(run.head.conditions.temp_start_c <= 46.0 for run in runs)
     assert on_tern.session.status().trial is None
-    assert on_tern.in_force("sustained") == 18.0
+    assert on_tern.current_values("sustained") == 18.0
 
 
-def test_a_stopped_series_keeps_what_is_there_and_puts_back(on_tern: TwinSession):
+def test_a_stopped_series_keeps_what_is_there_and_puts_back(on_tern: SimulatedSession):
     def stop(series):
         run = on_tern.session.run
         if len(series.outcomes) == 2 and run is not None and run.progress().elapsed_s > 5:
             series.stop()
             run.stop()
 
-    series = carried_out(on_tern, SeriesAsked(ladder("sustained=14W..22W/2W", {}, 1), AT_ONCE), stop)
+    series = carried_out(on_tern, SeriesRequest(ladder("sustained=14W..22W/2W", {}, 1), AT_ONCE), stop)
     states = [run.end.state for run in runs_of(on_tern, series)]
     assert states == [RunState.FINISHED, RunState.FINISHED, RunState.STOPPED]
     assert "stopped" in str(series.fault)
-    assert on_tern.in_force("sustained") == 18.0
+    assert on_tern.current_values("sustained") == 18.0
 
 
-def test_a_series_beyond_what_the_machine_allows_does_not_begin(on_tern: TwinSession):
+def test_a_series_beyond_what_the_machine_allows_does_not_begin(on_tern: SimulatedSession):
     steps = [Step({"sustained": 20.0}, "fits"), Step({"sustained": 4000.0, "clamp": "maybe"}, "does not")]
     with pytest.raises(BadInput, match=r"4,000 W is outside.*“maybe” is not among"):
-        start_series(on_tern.session, SeriesAsked(steps, AT_ONCE), on_tern.store)
+        start_series(on_tern.session, SeriesRequest(steps, AT_ONCE), on_tern.store)
     assert on_tern.store.all() == []
-    start_series(on_tern.session, SeriesAsked(steps[:1], AT_ONCE), on_tern.store)
+    start_series(on_tern.session, SeriesRequest(steps[:1], AT_ONCE), on_tern.store)
     with pytest.raises(BadInput, match="in progress"):
-        start_series(on_tern.session, SeriesAsked(steps[:1], AT_ONCE), on_tern.store)
+        start_series(on_tern.session, SeriesRequest(steps[:1], AT_ONCE), on_tern.store)
 
 
-def test_a_ladder_ends_with_the_first_rung_that_errs(on_tern: TwinSession):
+def test_a_ladder_ends_with_the_first_rung_that_errs(on_tern: SimulatedSession):
     steps = ladder("core-offset,cache-offset=-60mV..-132mV/36mV", {}, 1)
     assert [step.settings for step in steps] == [{"core-offset": v, "cache-offset": v} for v in (-60.0, -96.0, -132.0)]
-    series = carried_out(on_tern, SeriesAsked(steps, replace(AT_ONCE, duration_s=120.0), stops_at_errors=True))
+    series = carried_out(on_tern, SeriesRequest(steps, replace(AT_ONCE, duration_s=120.0), stops_at_errors=True))
     *good, bad = series.outcomes
     assert [outcome.errors for outcome in good] == [0, 0]
     assert bad.errors > 0
     assert bad.step.settings["core-offset"] == -96.0
     assert "wrong results; the ladder ends there" in str(series.fault)
-    assert on_tern.in_force("core-offset") == 0.0
+    assert on_tern.current_values("core-offset") == 0.0
 
 
 def test_what_moves_together_is_of_one_unit_and_named_once():
@@ -271,11 +271,11 @@ def test_what_moves_together_is_of_one_unit_and_named_once():
             ladder(text, {}, 1)
 
 
-def test_repeats_of_what_is_being_tried_leave_the_trial_alone(on_tern: TwinSession):
+def test_repeats_of_what_is_being_tried_leave_the_trial_alone(on_tern: SimulatedSession):
     on_tern.session.try_settings({"sustained": 22.0}, standing=False)
     with pytest.raises(BadInput, match="trial is running"):
-        start_series(on_tern.session, SeriesAsked(ladder("burst=40W..45W/5W", {}, 1), AT_ONCE), on_tern.store)
-    series = carried_out(on_tern, SeriesAsked(repeats({}, 2, "", alternate=False), AT_ONCE))
+        start_series(on_tern.session, SeriesRequest(ladder("burst=40W..45W/5W", {}, 1), AT_ONCE), on_tern.store)
+    series = carried_out(on_tern, SeriesRequest(repeats({}, 2, "", alternate=False), AT_ONCE))
     assert series.fault is None
     assert on_tern.session.status().trial is not None
-    assert on_tern.in_force("sustained") == 22.0
+    assert on_tern.current_values("sustained") == 22.0

@@ -197,7 +197,7 @@ def attempt(root, name, order):
     before = backend.snapshot([name])
     faulty.reads = faulty.writes = 0
     order(faulty)
-    report = apply.put_in_force(asked, backend, before)
+    report = apply.apply_settings(asked, backend, before)
     faulty.on_read = faulty.on_write = lambda _n, _p: None
     files.close()
     registers.close()
@@ -298,12 +298,12 @@ def test_a_lock_bit_that_is_set_while_the_program_runs_is_seen_at_once(opened):
 
 
 def test_a_closed_register_device_is_told_apart_from_a_missing_one():
-    from support import fresh_twin
+    from support import fresh_machine
 
     for number, said in (
         (errno.ENOENT, "modprobe msr"), (errno.EACCES, "for root only"), (errno.EPERM, "CAP_SYS_RAWIO"),
     ):  # fmt: skip
-        twin = fresh_twin()
+        twin = fresh_machine()
 
         def refuse(_cpu, register, number=number):
             raise FileFault(f"register {register:#x}", number)

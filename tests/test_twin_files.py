@@ -6,12 +6,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import fresh_twin
-from upright_bolt.errors import BoltError, FileFault, NotHere
+from support import fresh_machine
+from upright_bolt.errors import BoltError, FileFault, NotFound
 from upright_bolt.kernel import paths, registers
 from upright_bolt.simulator.chip import tern
 from upright_bolt.simulator.files_power import energy_uj, kept_watts, kept_window_s
-from upright_bolt.simulator.machine import TwinClock, open_twin
+from upright_bolt.simulator.machine import SimulatedClock, open_simulated
 from upright_bolt.simulator.state import load_state
 
 POLICY = "/sys/devices/system/cpu/cpufreq/policy3"
@@ -43,17 +43,17 @@ def test_windows_are_cut_to_the_next_step_and_keeping_is_idempotent(seconds):
 
 def test_the_stock_window_reads_back_near_and_not_equal():
     # 2^14 · (1 + 3/4) units of 976 µs, worked out by hand from the register's layout
-    assert get(fresh_twin(), f"{ZONE}/constraint_0_time_window_us") == "27983872"
+    assert get(fresh_machine(), f"{ZONE}/constraint_0_time_window_us") == "27983872"
 
 
 def test_the_energy_counter_wraps():
-    span = int(get(fresh_twin(), f"{ZONE}/max_energy_range_uj"))
+    span = int(get(fresh_machine(), f"{ZONE}/max_energy_range_uj"))
     assert energy_uj(span / 1e6 + 10) < 11_000_000
     assert energy_uj(span / 1e6 - 10) > span - 11_000_000
 
 
 def test_a_preference_is_refused_under_performance_and_returns_with_the_governor():
-    twin = fresh_twin()
+    twin = fresh_machine()
     put(twin, f"{POLICY}/energy_performance_preference", "96")
     put(twin, f"{POLICY}/scaling_governor", "performance")
     assert get(twin, f"{POLICY}/energy_performance_preference") == "performance"
@@ -76,12 +76,12 @@ def test_a_preference_is_refused_under_performance_and_returns_with_the_governor
 )
 def test_nonsense_is_invalid(file, text):
     with pytest.raises(FileFault) as fault:
-        put(fresh_twin(), f"{POLICY}/{file}", text)
+        put(fresh_machine(), f"{POLICY}/{file}", text)
     assert fault.value.errno == errno.EINVAL
 
 
 def test_clock_bounds_are_clamped_silently_and_may_not_cross():
-    twin = fresh_twin()
+    twin = fresh_machine()
     put(twin, f"{POLICY}/scaling_max_freq", "9900000")
     assert get(twin, f"{POLICY}/scaling_max_freq") == "4200000"
     put(twin, f"{POLICY}/scaling_max_freq", "2000000")
@@ -90,7 +90,7 @@ def test_clock_bounds_are_clamped_silently_and_may_not_cross():
 
 
 def test_with_turbo_off_the_highest_clock_is_the_base_clock_until_turbo_returns():
-    twin = fresh_twin()
+    twin = fresh_machine()
     put(twin, paths.NO_TURBO, "1")
     assert get(twin, f"{POLICY}/scaling_max_freq") == "2400000"
     assert get(twin, f"{POLICY}/cpuinfo_max_freq") == "2400000"
@@ -99,7 +99,7 @@ def test_with_turbo_off_the_highest_clock_is_the_base_clock_until_turbo_returns(
 
 
 def test_read_only_and_unknown_files_refuse():
-    twin = fresh_twin()
+    twin = fresh_machine()
     for path, number in ((f"{POLICY}/base_frequency", errno.EACCES), ("/sys/nothing", errno.ENOENT)):
         with pytest.raises(FileFault) as fault:
             put(twin, path, "1")
@@ -110,7 +110,7 @@ def test_read_only_and_unknown_files_refuse():
 
 
 def test_registers_tell_the_same_as_the_files():
-    twin = fresh_twin()
+    twin = fresh_machine()
     put(twin, f"{ZONE}/constraint_0_power_limit_uw", "25000000")
     limit = twin.registers.read(0, registers.PACKAGE_LIMIT)
     assert registers.bits(limit, 14, 0) / 8 == 25.0
@@ -120,12 +120,12 @@ def test_registers_tell_the_same_as_the_files():
         twin.registers.read(0, 0x1234)
     assert fault.value.errno == errno.EIO
     with pytest.raises(FileFault):
-        fresh_twin("plover").registers.write(0, registers.PACKAGE_LIMIT, 0)
+        fresh_machine("plover").registers.write(0, registers.PACKAGE_LIMIT, 0)
 
 
 def test_an_unknown_twin_names_those_there_are():
-    with pytest.raises(NotHere, match="tern"):
-        open_twin("albatross", None)
+    with pytest.raises(NotFound, match="tern"):
+        open_simulated("albatross", None)
 
 
 @pytest.mark.parametrize("content", ["", "{", "[]", '{"format": 1}', '{"format": 99}'])
@@ -137,7 +137,7 @@ def test_a_damaged_state_is_refused_in_words(tmp_path, content):
 
 
 def test_a_change_of_mode_rewrites_the_limits_within_a_second():
-    twin = fresh_twin()
+    twin = fresh_machine()
     put(twin, paths.PLATFORM_PROFILE, "performance")
     assert get(twin, f"{ZONE}/constraint_0_power_limit_uw") == "18000000"
     twin.physics.advance(1.0)
@@ -149,9 +149,9 @@ def test_a_change_of_mode_rewrites_the_limits_within_a_second():
 
 
 def test_the_twin_s_clock_keeps_its_pace():
-    twin = fresh_twin()
+    twin = fresh_machine()
     twin.pace = 200.0
-    clock = TwinClock(twin)
+    clock = SimulatedClock(twin)
     start = clock.now_s()
     clock.wait_until(start + 10)
     assert clock.now_s() == pytest.approx(start + 10)

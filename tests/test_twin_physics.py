@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from upright_bolt.simulator.chip import tern
 from upright_bolt.simulator.demand import Demand
-from upright_bolt.simulator.machine import open_twin
+from upright_bolt.simulator.machine import open_simulated
 from upright_bolt.simulator.noise import Noise
 from upright_bolt.simulator.physics import Physics
 from upright_bolt.simulator.rails import AGENT, Conditions, rails_of, rates
@@ -152,7 +152,7 @@ def test_a_thrifty_preference_ramps_more_slowly():
 
 
 def test_firmware_puts_its_limits_back_within_a_second_of_plugging():
-    twin = open_twin("tern", None)
+    twin = open_simulated("tern", None)
     twin.state.limits = [[25.0, 25.0, 28.0], [25.0, 25.0, 28.0]]
     twin.plug(charger=False)
     twin.physics.advance(0.3)
@@ -173,7 +173,7 @@ def test_noise_is_even_and_repeatable():
     assert 0 <= min(draws) < 0.01
     assert 0.99 < max(draws) < 1
     assert sum(draws) / len(draws) == pytest.approx(0.5, abs=0.02)
-    bells = [noise.bell() for _ in range(4000)]
+    bells = [noise.gaussian() for _ in range(4000)]
     assert sum(bells) / len(bells) == pytest.approx(0, abs=0.06)
     assert sum(b * b for b in bells) / len(bells) == pytest.approx(1, abs=0.08)
     again = Noise(noise.state)
@@ -329,7 +329,7 @@ def test_the_system_agent_s_offset_saves_a_little_at_rest_and_freezes_when_deep(
 
 
 def test_limits_take_the_clock_below_the_lowest_that_is_set_and_it_is_shown():
-    twin = open_twin("tern", None)
+    twin = open_simulated("tern", None)
     twin.state.clock_low_mhz = [3500.0] * 12
     twin.physics.settings_changed()
     twin.demand(EVERYONE)

@@ -4,7 +4,7 @@ import errno
 
 import pytest
 
-from support import EVERY_ERRNO, FaultyFiles, TwinSession, awake_files, backend_of, fresh_twin, gap_words
+from support import EVERY_ERRNO, FaultyFiles, SimulatedSession, awake_files, backend_of, fresh_machine, gap_words
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.gpu.gpus import find_cards
@@ -23,7 +23,7 @@ BOARD = "/sys/class/firmware-attributes/quayboard/attributes"
 
 
 def states(name):
-    twin = fresh_twin(name)
+    twin = fresh_machine(name)
     found = survey(twin.files, twin.registers, name)
     return {word: driver.facts().state for word, driver in found.controls.items()}, found
 
@@ -54,18 +54,18 @@ def test_plover_keeps_limits_and_voltages_to_itself():
 
 
 def test_preferences_by_name_only_are_refused_by_number_with_the_names(data):
-    on_tern = TwinSession(data, "twin:skerry")
+    on_tern = SimulatedSession(data, "twin:skerry")
     report = on_tern.session.try_settings({"sustained": 40.0, "epp": 96.0}, standing=False)
     assert "takes only the named values" in refusal(report)
-    assert on_tern.in_force("sustained") == 54.0
+    assert on_tern.current_values("sustained") == 54.0
     assert on_tern.session.try_settings({"sustained": 40.0, "epp": 192.0}, standing=False).ok
-    assert on_tern.in_force("epp") == 192.0
+    assert on_tern.current_values("epp") == 192.0
     on_tern.close()
 
 
 @pytest.mark.parametrize("name", NAMES)
 def test_every_twin_runs_bursts_and_settles(data, name):
-    on_tern = TwinSession(data, f"twin:{name}")
+    on_tern = SimulatedSession(data, f"twin:{name}")
     record = on_tern.run(300, cool_s=60)
     numbers = record.end.numbers
     stock = TWINS[name]().stock
@@ -78,13 +78,13 @@ def test_every_twin_runs_bursts_and_settles(data, name):
 
 
 def test_a_fanless_machine_has_no_fan_number(data):
-    on_tern = TwinSession(data, "twin:plover")
+    on_tern = SimulatedSession(data, "twin:plover")
     assert on_tern.run(60).end.numbers.fan_sustained_rpm is None
     on_tern.close()
 
 
 def test_attributes_refuse_what_lies_outside_their_range():
-    twin = fresh_twin("skerry")
+    twin = fresh_machine("skerry")
     for text in (b"200", b"3", b"many"):
         with pytest.raises(FileFault) as fault:
             twin.files.write(f"{BOARD}/ppt_pl1_spl/current_value", text)
@@ -129,7 +129,7 @@ def test_a_failure_at_any_write_of_any_control_changes_nothing(name, number):
         n = 0
         while True:
             n += 1
-            twin = fresh_twin(name)
+            twin = fresh_machine(name)
             files = FaultyFiles(machine_files(twin.files, twin.registers, find_cards(twin.files)))
             backend = backend_of(twin, files)
             drivers = backend.drivers
@@ -137,7 +137,7 @@ def test_a_failure_at_any_write_of_any_control_changes_nothing(name, number):
             before_all = contents(twin)
             before = backend.snapshot([word])
             files.on_write = lambda i, _p, n=n: number if i == n else None
-            report = apply.put_in_force(asked, backend, before)
+            report = apply.apply_settings(asked, backend, before)
             if report.ok:
                 assert files.writes < n
                 assert drivers[word].same(asked[word], drivers[word].read())

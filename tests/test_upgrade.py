@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from support import fresh_twin
+from support import fresh_machine
 from upright_bolt import checksummed_log
 from upright_bolt.errors import Refused
 from upright_bolt.kernel.machine_ports import MachinePorts
@@ -17,7 +17,7 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.journal import EARLIER, OLDEST, VERSION
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 from upright_bolt.text.trials import recovered
 
 RECORDS = Path(__file__).with_name("records")
@@ -36,7 +36,7 @@ class Upgraded:
 
     def __init__(self, folder, boot_id):
         self.folder = folder
-        self.twin = fresh_twin()
+        self.twin = fresh_machine()
         self.twin.state.boot_id = boot_id
         for path in SUSTAINED:
             self.twin.files.write(path, b"25000000")
@@ -44,7 +44,7 @@ class Upgraded:
     def start(self):
         lock = MachineLock(self.folder, "a test")
         lock.acquire()
-        ports = MachinePorts("twin:tern", self.twin.files, self.twin.registers, TwinClock(self.twin), settle_s=0.0)
+        ports = MachinePorts("twin:tern", self.twin.files, self.twin.registers, SimulatedClock(self.twin), settle_s=0.0)
         return SettingsEngine(Backend(ports), self.folder, "a test", lock)
 
 
@@ -60,10 +60,10 @@ def test_a_trial_goes_on_over_an_upgrade_and_ends_as_it_would_have(tmp_path, ver
     assert engine.kept == {"sustained": 15.0}
     assert engine.status().drift == ()
     assert engine.controls()["sustained"].stock == 18.0
-    engine.put_back()
-    assert engine.in_force()["sustained"] == 15.0
-    engine.to_stock()
-    assert engine.in_force()["sustained"] == 18.0
+    engine.revert()
+    assert engine.current_values()["sustained"] == 15.0
+    engine.reset_to_stock()
+    assert engine.current_values()["sustained"] == 18.0
     engine.close()
     assert machine.start().kept == {}
 
@@ -95,12 +95,12 @@ def test_a_record_that_is_not_read_any_more_leaves_stock_unknown_until_the_next_
         assert engine.controls()["sustained"].stock is None
         assert engine.controls()["sustained"].in_force == 25.0
         with pytest.raises(Refused, match="Restart the machine to return to stock"):
-            engine.to_stock(("sustained",))
+            engine.reset_to_stock(("sustained",))
         with pytest.raises(Refused, match="Restart the machine to return to stock"):
-            engine.to_stock()
+            engine.reset_to_stock()
         assert engine.try_settings({"sustained": 20.0}, standing=False).ok
-        assert engine.put_back().before_values == {"sustained": 25.0}
-        assert engine.in_force()["sustained"] == 25.0
+        assert engine.revert().before_values == {"sustained": 25.0}
+        assert engine.current_values()["sustained"] == 25.0
         engine.close()
         engine = machine.start()
         assert engine.recovered is None

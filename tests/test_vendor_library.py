@@ -90,7 +90,7 @@ def test_each_is_offered_within_the_range_the_library_declares_set_and_put_back(
     assert report.ok
     assert scene.control(own).in_force == MOVED[own]
     assert dict(scene.chip) != before
-    scene.engine.put_back("a test")
+    scene.engine.revert("a test")
     assert dict(scene.chip) == before
 
 
@@ -100,7 +100,7 @@ def test_watts_and_clocks_come_in_the_librarys_units(scene):
     assert scene.chip["limit"] == 60000
     assert scene.chip["clock"] == 120
     assert scene.chip["locked"] == (900, 1500)
-    scene.engine.put_back("a test")
+    scene.engine.revert("a test")
     assert scene.chip["locked"] is None
 
 

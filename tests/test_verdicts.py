@@ -5,7 +5,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from test_commands import data_of, one_sentence
 from test_sweeps import made
 from upright_bolt.analysis.comparison.compare import compare
@@ -28,7 +28,7 @@ def changed(record, **conditions):
 
 
 @pytest.fixture
-def pair(on_tern: TwinSession):
+def pair(on_tern: SimulatedSession):
     """Two rested runs, a rested one at −60 mV, and one right after a load."""
     base = on_tern.run(120.0, start=Start.RESTED)
     on_tern.session.try_settings({"core-offset": -60.0, "cache-offset": -60.0}, standing=False)
@@ -44,7 +44,7 @@ def test_unlike_starts_leave_the_whole_run_undecided_and_the_settled_part_not(pa
     assert row.difference["score"].verdict == "undecided"
     assert row.difference["temp_max_c"].doubt is Doubt.STARTS
     assert row.difference["score_settled"].verdict == "higher"  # a gain that the spent burst would have hidden
-    words = comparison.finding_with_conditions(row, base)
+    words = comparison.verdict_with_conditions(row, base)
     assert "Whole run: score, watts undecided: unlike starts" in words
     assert "Settled: " in words
     assert "more score" in words
@@ -58,7 +58,7 @@ def test_other_surroundings_leave_everything_undecided(pair):
     for conditions in ({"power_source": "battery"}, {"background_load": 0.3}, {"platform_mode": "quiet"}):
         row = compare([changed(rested, **conditions)], base)[0]
         assert {found.doubt for found in row.difference.values()} == {Doubt.CONDITIONS}
-        assert "undecided: unlike conditions" in comparison.finding(row, base)
+        assert "undecided: unlike conditions" in comparison.verdict_text(row, base)
 
 
 def test_a_mode_that_was_tried_is_what_is_compared(pair):
@@ -201,10 +201,10 @@ def test_a_run_with_wrong_results_is_never_called_faster(pair):
     assert row.percent["score"] is None
     assert "score" not in row.difference
     assert "settled_per_watt" not in row.difference
-    words = comparison.finding(row, base)
+    words = comparison.verdict_text(row, base)
     assert words.startswith("✕ In this run: 2 wrong results. Its score does not count")
     assert "more score" not in words
-    other_way = comparison.finding(compare([rested], replace(base, errors=WRONG))[0], replace(base, errors=WRONG))
+    other_way = comparison.verdict_text(compare([rested], replace(base, errors=WRONG))[0], replace(base, errors=WRONG))
     assert other_way.startswith("✕ In the baseline: 2 wrong results.")
     assert state_words(broken) == "✕ 2 wrong results, finished"
     frozen = replace(broken, errors=(), end=replace(broken.end, state=RunState.RESTARTED))

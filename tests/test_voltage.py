@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from support import TwinSession, backend_of, fresh_twin, put, recorded_kinds
+from support import SimulatedSession, backend_of, fresh_machine, put, recorded_kinds
 from upright_bolt.errors import BadInput, FileFault, MachineFroze
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.survey import survey
@@ -72,7 +72,7 @@ def test_an_answer_with_a_code_is_a_refusal_and_no_answer_a_timeout():
 
 @given(st.integers(-250, 0))
 def test_every_millivolt_is_kept_within_half_a_step(millivolts):
-    twin = fresh_twin()
+    twin = fresh_machine()
     report = put(backend_of(twin), {"core-offset": float(millivolts)})
     assert report.ok
     assert abs(report.rows[0].got - millivolts) <= 0.5
@@ -103,7 +103,7 @@ def test_slips_of_sign_and_unit_are_asked_back(text, said):
     ],
 )
 def test_every_way_of_being_closed_is_told_apart(number, lockdown, said):
-    twin = fresh_twin()
+    twin = fresh_machine()
 
     def refuse(_cpu, register, _value):
         raise FileFault(f"register {register:#x}", number)
@@ -118,23 +118,23 @@ def test_every_way_of_being_closed_is_told_apart(number, lockdown, said):
 
 
 def test_a_mailbox_that_refuses_points_to_the_firmware_setup():
-    twin = fresh_twin()
+    twin = fresh_machine()
     twin.registers.mailbox_lock = "refuse"
     assert "firmware setup" in sentence(survey(twin.files, twin.registers, "x").absent["agent-offset"])
 
 
-def test_a_firmware_that_ignores_silently_is_noticed_and_everything_put_back(on_tern: TwinSession):
+def test_a_firmware_that_ignores_silently_is_noticed_and_everything_put_back(on_tern: SimulatedSession):
     registers = on_tern.session.machine.registers
     registers.mailbox_lock = "ignore"
     report = on_tern.session.try_settings({"sustained": 25.0, **BOTH}, standing=False)
     assert not report.ok
     assert "was written without complaint, but the machine holds 0 mV" in refusal(report)
-    assert on_tern.in_force("sustained") == 18.0
+    assert on_tern.current_values("sustained") == 18.0
     assert on_tern.session.access.trial is None
 
 
 def test_other_vendors_processors_are_left_alone():
-    twin = fresh_twin()
+    twin = fresh_machine()
     cpuinfo = twin.files._get[paths.CPUINFO]
     twin.files._get[paths.CPUINFO] = lambda: cpuinfo().replace("HalyardWorks", "AuthenticAMD")
     asked = []
@@ -145,14 +145,14 @@ def test_other_vendors_processors_are_left_alone():
     assert asked == []
 
 
-def test_an_offset_is_a_trial_like_any_other(on_tern: TwinSession):
+def test_an_offset_is_a_trial_like_any_other(on_tern: SimulatedSession):
     assert on_tern.session.try_settings(BOTH, standing=False).ok
-    assert on_tern.in_force("core-offset") == pytest.approx(-80, abs=0.5)
+    assert on_tern.current_values("core-offset") == pytest.approx(-80, abs=0.5)
     assert on_tern.session.status().drift == ()
     on_tern.die()
     on_tern.reopen()
     assert "core-offset −80 mV" in on_tern.session.recovered
-    assert on_tern.in_force("core-offset") == 0.0
+    assert on_tern.current_values("core-offset") == 0.0
 
 
 def settled(on_tern, offset):
@@ -160,11 +160,11 @@ def settled(on_tern, offset):
         on_tern.session.try_settings({"core-offset": offset, "cache-offset": offset}, standing=False)
     record = on_tern.run(120, cool_s=300)
     if offset:
-        on_tern.session.put_back()
+        on_tern.session.revert()
     return record
 
 
-def test_less_voltage_is_more_clock_at_the_same_watts(on_tern: TwinSession):
+def test_less_voltage_is_more_clock_at_the_same_watts(on_tern: SimulatedSession):
     stock, low = settled(on_tern, 0.0), settled(on_tern, -75.0)
     gain = low.end.numbers.clock_sustained_mhz - stock.end.numbers.clock_sustained_mhz
     assert gain == pytest.approx(3.0 * 75, rel=0.35)
@@ -172,13 +172,13 @@ def test_less_voltage_is_more_clock_at_the_same_watts(on_tern: TwinSession):
     assert low.errors == ()
 
 
-def test_the_weaker_of_core_and_cache_counts(on_tern: TwinSession):
+def test_the_weaker_of_core_and_cache_counts(on_tern: SimulatedSession):
     stock = settled(on_tern, 0.0).end.numbers.clock_sustained_mhz
     on_tern.session.try_settings({"core-offset": -75.0}, standing=False)
     assert on_tern.run(120, cool_s=300).end.numbers.clock_sustained_mhz == pytest.approx(stock, rel=0.01)
 
 
-def test_too_little_voltage_errs_first_where_the_plane_is_weak(on_tern: TwinSession):
+def test_too_little_voltage_errs_first_where_the_plane_is_weak(on_tern: SimulatedSession):
     on_tern.session.try_settings({"core-offset": -92.0, "cache-offset": -92.0}, standing=False)
     record = on_tern.run(300)
     assert len(record.errors) > 3
@@ -192,7 +192,7 @@ def go_on(on_tern):
         on_tern.session.tick()
 
 
-def test_far_too_little_freezes_the_machine_and_the_story_is_kept(on_tern: TwinSession):
+def test_far_too_little_freezes_the_machine_and_the_story_is_kept(on_tern: SimulatedSession):
     on_tern.session.try_settings({"core-offset": -150.0, "cache-offset": -150.0}, standing=False)
     start_run(on_tern.session, Work("steady", 600), "too deep", on_tern.store)
     on_tern.session.tick()
@@ -201,7 +201,7 @@ def test_far_too_little_freezes_the_machine_and_the_story_is_kept(on_tern: TwinS
     on_tern.session.run.end_with_machine(str(froze.value))
     boot = on_tern.session.machine.files.read(paths.BOOT_ID)
     on_tern.reopen()
-    assert on_tern.in_force("core-offset") == 0.0
+    assert on_tern.current_values("core-offset") == 0.0
     record = on_tern.store.get(1)
     assert (record.end.state, record.head.tried["core-offset"]) == (RunState.RESTARTED, -150.0)
     assert "froze" in record.end.why

@@ -162,7 +162,7 @@ def test_try_keep_and_put_back_by_the_buttons(window):
     assert "Trying sustained 25 W, epp 96" in words_of(top)
     assert presenter.controls["sustained"].in_force == 25.0
     assert "read back from the machine" in words_of(window.workbench.settings)
-    click(top.put_back)
+    click(top.revert)
     until(lambda: presenter.status.trial is None)
     assert presenter.controls["sustained"].in_force == 18.0
     type_value(window, "burst", "30 W")
@@ -350,7 +350,7 @@ def test_a_protection_is_taken_away_only_after_its_name_was_typed(open_app):
     until(lambda: presenter.status.trial is not None)
     assert presenter.controls["hot-signal"].in_force == "off"
     assert "hot-signal" not in app.window.workbench.settings.rows
-    presenter.put_back()
+    presenter.revert()
     until(lambda: presenter.controls["hot-signal"].in_force == "on")
 
 

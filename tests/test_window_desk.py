@@ -91,7 +91,7 @@ def test_no_machine_is_left_in_the_middle_of_a_trial_or_a_run(open_app):
     until(lambda: app.presenter.status.trial is not None)
     app.open_machine("twin:skerry")
     assert "A trial is running" in app.presenter.outcome
-    click(window.strip.put_back)
+    click(window.strip.revert)
     until(lambda: app.presenter.status.trial is None)
     begin_at_once(window.workbench.run)
     click(window.workbench.run.start)

@@ -94,9 +94,9 @@ def test_while_a_search_goes_on_nobody_elses_settings_are_touched_and_a_pause_pu
     assert not window.strip.keep.isVisible()
     for ask in (
         presenter.keep,
-        presenter.put_back,
-        presenter.to_stock,
-        lambda: presenter.try_deliberate("turbo", "off"),
+        presenter.revert,
+        presenter.reset_to_stock,
+        lambda: presenter.try_guarded("turbo", "off"),
     ):
         ask()
         assert presenter.outcome.startswith("✕ A search is in progress")
@@ -180,7 +180,7 @@ def test_what_has_failed_is_asked_about_before_it_is_tried_and_never_kept(edge_o
     until(lambda: presenter.status.trial is not None)
     presenter.keep()
     assert "It is tried, but not kept" in presenter.outcome
-    presenter.put_back()
+    presenter.revert()
     until(lambda: presenter.status.trial is None)
     window.show_view("compare")
     form = window.compare.sweep.form

@@ -3,13 +3,13 @@
 import pytest
 from PyQt6.QtTest import QTest
 
-from support import TwinSession
+from support import SimulatedSession
 from upright_bolt.model.constraint import CODE, Constraint
 from upright_bolt.model.search import Outcome, Purpose
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
 from upright_bolt.session.chip_wake import wake_chip
-from upright_bolt.session.series import SeriesAsked, start_series
+from upright_bolt.session.series import SeriesRequest, start_series
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.starting import start_run
 from upright_bolt.session.steps import ladder
@@ -21,8 +21,8 @@ VOLTAGE = "gpu03.voltage-offset"
 @pytest.fixture
 def with_ladder(data):
     """Keep a ladder of ``both`` and a run on the chip alone, and leave the machine."""
-    twin = TwinSession(data)
-    asked = SeriesAsked(
+    twin = SimulatedSession(data)
+    asked = SeriesRequest(
         ladder("sustained,burst=15W..45W/15W", {}, 1), Work("both", 30.0, options=Options(chip="gpu03"))
     )
     series = start_series(twin.session, asked, twin.store)

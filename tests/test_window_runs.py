@@ -29,10 +29,10 @@ def test_the_story_in_the_window(window):
     click(window.workbench.settings.try_button)
     until(lambda: presenter.status.trial is not None)
     flat = run_to_end(window, "120s", "flat")
-    compared, finding = presenter.against_baseline()
+    compared, verdict_text = presenter.against_baseline()
     assert compared.run.id == flat.id
     assert compared.percent["power_burst_w"] < -10
-    assert finding in words_of(panel)
+    assert verdict_text in words_of(panel)
     for text in ("Power source", "charger", "Start", "alike"):
         assert text in words_of(panel)
     until(lambda: panel.open.isEnabled())

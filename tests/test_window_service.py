@@ -31,7 +31,7 @@ def test_the_window_sets_and_puts_back_through_the_service(app, service):
     until(lambda: presenter.status.trial is not None)
     assert presenter.controls["sustained"].in_force == 25.0
     until(lambda: presenter.outcome.startswith("In force as a trial"))  # the answer and the next look come in any order
-    presenter.put_back()
+    presenter.revert()
     until(lambda: presenter.status.trial is None)
     until(lambda: presenter.outcome == "Put back: sustained 18 W.")
 

@@ -7,7 +7,7 @@ import pytest
 from upright_bolt.kernel.interfaces import arguments
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.event import ChangedByOthers, Event, ProcessorsChanged
-from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
 from upright_bolt.sanitize import capital, small
 from upright_bolt.text import events, notes
 from upright_bolt.text.times import length
@@ -22,7 +22,7 @@ PARTICULARS = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("code", list(NoteCode))
+@pytest.mark.parametrize("code", list(DiagnosticCode))
 def test_every_note_has_a_clause_and_a_sentence(code):
     made = note(code, "sustained", **PARTICULARS)
     clause = notes.clause(made)
@@ -37,15 +37,15 @@ def test_every_note_has_a_clause_and_a_sentence(code):
 
 
 def test_every_pinning_argument_has_words_of_its_own():
-    said = {notes.clause(note(NoteCode.KERNEL_ARGUMENT, argument=word)) for word in arguments.PINS}
+    said = {notes.clause(note(DiagnosticCode.KERNEL_ARGUMENT, argument=word)) for word in arguments.PINS}
     assert len(said) == len(arguments.PINS)
-    assert "limits what processors may do" in notes.clause(note(NoteCode.KERNEL_ARGUMENT, argument="maxcpus=2"))
+    assert "limits what processors may do" in notes.clause(note(DiagnosticCode.KERNEL_ARGUMENT, argument="maxcpus=2"))
 
 
 def test_no_note_no_sentence():
     assert notes.sentence(None) == ""
     with pytest.raises(KeyError):
-        Note(NoteCode.NOT_OFFERED).particular("zone")
+        Diagnostic(DiagnosticCode.NOT_OFFERED).particular("zone")
 
 
 def test_every_event_has_a_sentence():

@@ -11,7 +11,7 @@ from dataclasses import replace
 import pytest
 
 from upright_bolt.app import open_session
-from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, NotFound
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import RunState
 from upright_bolt.model.work import Work
@@ -201,7 +201,7 @@ def test_a_run_whose_workers_all_died_has_failed_and_says_so(data):
 
 
 def test_an_unknown_workload_names_those_there_are():
-    with pytest.raises(NotHere, match="Workloads: steady"):
+    with pytest.raises(NotFound, match="Workloads: steady"):
         choose_cpus(two_kinds(), "stead", None, "")
 
 

@@ -9,7 +9,7 @@ from math import isnan
 
 import pytest
 
-from support import TwinSession
+from support import SimulatedSession
 from test_commands import data_of, one_sentence
 from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.analysis.responsiveness import frame_numbers, latencies
@@ -24,9 +24,9 @@ from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work, number_in
 from upright_bolt.model.workloads import LIGHT, MIXES, PROOF, WORKLOADS, Stage, Way, Workload
-from upright_bolt.session.start import SWING_C, RestWatch
+from upright_bolt.session.start import SWING_C, IdleDetector
 from upright_bolt.session.starting import start_run
-from upright_bolt.text.comparison import finding
+from upright_bolt.text.comparison import verdict_text
 from upright_bolt.workload.blocks import Mix
 from upright_bolt.workload.load import Task
 from upright_bolt.workload.plan import stage_at
@@ -94,7 +94,7 @@ def test_others_are_told_by_name_without_this_program_and_its_children():
 
 def test_rest_is_told_from_the_reading_itself():
     def change(times: list[float], temps: list[float]) -> float:
-        watch = RestWatch([Sensor("temperature.package", TEMPERATURE, "", SensorKind.TEMPERATURE)])
+        watch = IdleDetector([Sensor("temperature.package", TEMPERATURE, "", SensorKind.TEMPERATURE)])
         for time_s, temp in zip(times, temps, strict=False):
             watch.take(Sample(time_s, [temp], Constraint.NO_WORK), working=False)
         return watch.change_c()
@@ -117,18 +117,18 @@ def test_a_number_is_found_in_what_a_command_says(text, pattern, number):
 # on tern
 
 
-def test_the_preference_changes_the_lag(on_tern: TwinSession):
+def test_the_preference_changes_the_lag(on_tern: SimulatedSession):
     lags = {}
     for epp in (0.0, 255.0):
         on_tern.session.try_settings({"epp": epp}, standing=False)
         record = on_tern.run(120.0, workload="bursts", start=Start.RESTED)
-        on_tern.session.put_back()
+        on_tern.session.revert()
         lags[epp] = record.end.numbers
         assert record.end.score == pytest.approx(60.0 * len_of(record) / 120.0)
     assert lags[255.0].extra["latency_median_ms"] > 1.4 * lags[0.0].extra["latency_median_ms"]
     assert lags[0.0].power_sustained_w > lags[255.0].power_sustained_w
     eager, thrifty = on_tern.store.get(1), on_tern.store.get(2)
-    words = finding(compare([thrifty], eager)[0], eager)
+    words = verdict_text(compare([thrifty], eager)[0], eager)
     assert "more lag in the middle" in words
     assert "more lag at its worst" in words
     assert (
@@ -140,7 +140,7 @@ def len_of(record):
     return sum(part.units for part in record.slices)
 
 
-def test_frames_stutter_when_the_limit_starves_them(on_tern: TwinSession):
+def test_frames_stutter_when_the_limit_starves_them(on_tern: SimulatedSession):
     free = on_tern.run(60.0, workload="frames").end
     on_tern.session.try_settings({"clock-max": 1200.0}, standing=False)
     starved = on_tern.run(60.0, workload="frames", cool_s=60.0).end
@@ -151,7 +151,7 @@ def test_frames_stutter_when_the_limit_starves_them(on_tern: TwinSession):
     assert starved.numbers.energy_per_unit_j is not None
 
 
-def test_proof_catches_its_planted_error_and_rests_in_between(on_tern: TwinSession):
+def test_proof_catches_its_planted_error_and_rests_in_between(on_tern: SimulatedSession):
     record = on_tern.run(100.0, workload="proof")
     assert record.end.numbers.extra["planted_caught"] == 1.0
     assert record.errors == ()
@@ -159,7 +159,7 @@ def test_proof_catches_its_planted_error_and_rests_in_between(on_tern: TwinSessi
     assert any(isinstance(event, CheckersProved) for event in on_tern.store.events(record.id))
 
 
-def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(on_tern: TwinSession):
+def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(on_tern: SimulatedSession):
     deep = {"sustained": 25.0, "burst": 25.0, "core-offset": -90.0, "cache-offset": -90.0}
     on_tern.session.try_settings(deep, standing=False)
     record = on_tern.run(300.0, workload="proof", cool_s=60.0)
@@ -173,7 +173,7 @@ def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(on_tern: T
         assert 0.4 < error.voltage_v < 1.4
 
 
-def test_battery_refuses_on_the_charger_and_measures_without(on_tern: TwinSession):
+def test_battery_refuses_on_the_charger_and_measures_without(on_tern: SimulatedSession):
     with pytest.raises(BadInput, match="pull its plug"):
         on_tern.run(60.0, workload="battery")
     on_tern.session.plug(charger=False)
@@ -185,7 +185,7 @@ def test_battery_refuses_on_the_charger_and_measures_without(on_tern: TwinSessio
     assert numbers.extra["hours_full"] == pytest.approx(int(full_wh) / 1e6 / battery_w, rel=0.02)
 
 
-def test_a_charger_plugged_in_ends_the_battery_run(on_tern: TwinSession):
+def test_a_charger_plugged_in_ends_the_battery_run(on_tern: SimulatedSession):
     on_tern.session.plug(charger=False)
     on_tern.pass_time(5.0)
     start_run(on_tern.session, Work("battery", 120.0, start=Start.AT_ONCE), "", on_tern.store)
@@ -203,7 +203,7 @@ def test_no_battery_is_told(bolt):
     assert "no battery" in one_sentence(bolt("run", "battery", "--duration", "20s", on="twin:skerry"), 2)
 
 
-def test_idle_waits_until_the_machine_has_come_to_rest(on_tern: TwinSession):
+def test_idle_waits_until_the_machine_has_come_to_rest(on_tern: SimulatedSession):
     on_tern.run(120.0)
     begun = on_tern.session.machine.clock.now_s()
     record = on_tern.run(60.0, workload="idle", start=Start.RESTED)
@@ -216,7 +216,7 @@ def test_idle_waits_until_the_machine_has_come_to_rest(on_tern: TwinSession):
     assert numbers.others["wheelhouse-desk"] == pytest.approx(4.5, abs=0.3)
 
 
-def test_a_twin_stands_in_for_a_command(on_tern: TwinSession):
+def test_a_twin_stands_in_for_a_command(on_tern: SimulatedSession):
     options = Options(("render", "all"), times=2)
     record = on_tern.run(600.0, workload="command", options=options)
     assert record.end.state is RunState.FINISHED
@@ -226,14 +226,14 @@ def test_a_twin_stands_in_for_a_command(on_tern: TwinSession):
         on_tern.run(60.0, workload="command", options=Options(("render",), pattern="x"))
 
 
-def test_one_core_is_not_held_back_by_watts(on_tern: TwinSession):
+def test_one_core_is_not_held_back_by_watts(on_tern: SimulatedSession):
     numbers = on_tern.run(60.0, workload="single").end.numbers
     assert numbers.clock_sustained_mhz > 4100
     assert next(iter(numbers.constraint_share)) == "turbo table"
     assert numbers.first_held_s is None
 
 
-def test_when_a_limit_first_held_is_told(on_tern: TwinSession):
+def test_when_a_limit_first_held_is_told(on_tern: SimulatedSession):
     numbers = on_tern.run(60.0).end.numbers
     assert numbers.first_held_s <= 1.5
     assert numbers.first_held_by == "burst limit"
@@ -248,7 +248,7 @@ def test_when_a_limit_first_held_is_told(on_tern: TwinSession):
         Workload("tide", "One mix that comes and goes.", Way.STAGES, TIDE, even=False),
     ],
 )
-def test_a_workload_is_one_entry(on_tern: TwinSession, monkeypatch, added):
+def test_a_workload_is_one_entry(on_tern: SimulatedSession, monkeypatch, added):
     monkeypatch.setitem(WORKLOADS, added.name, added)
     record = on_tern.run(30.0, workload=added.name)
     assert record.end.state is RunState.FINISHED
@@ -304,8 +304,8 @@ def test_proof_here_checks_its_work_and_itself():
     assert found["planted_caught"] == 1.0
     assert found["blocks_checked"] > 20
     assert load.failure() == ""
-    assert load.checkers_proved() == 1
-    assert load.checkers_proved() is None
+    assert load.self_test_passed() == 1
+    assert load.self_test_passed() is None
 
 
 def test_a_checker_that_misses_its_planted_error_proves_nothing():
@@ -316,10 +316,10 @@ def test_a_checker_that_misses_its_planted_error_proves_nothing():
     assert load.failure() == ""
 
 
-def test_a_proof_whose_checker_was_never_tested_has_failed(on_tern: TwinSession, monkeypatch):
-    from upright_bolt.workload.simulated_load import TwinLoad
+def test_a_proof_whose_checker_was_never_tested_has_failed(on_tern: SimulatedSession, monkeypatch):
+    from upright_bolt.workload.simulated_load import SimulatedLoad
 
-    monkeypatch.setattr(TwinLoad, "errors", lambda self: [])
+    monkeypatch.setattr(SimulatedLoad, "errors", lambda self: [])
     record = on_tern.run(20.0, workload="proof")
     assert record.end.state is RunState.FAILED
     assert record.end.why == "The checker did not come to its test: this run proves nothing."
@@ -327,7 +327,7 @@ def test_a_proof_whose_checker_was_never_tested_has_failed(on_tern: TwinSession,
 
 def test_a_checker_says_nothing_before_its_test():
     load = HostLoad(Task("proof", CPUS[:1]))
-    assert load.checkers_proved() is None
+    assert load.self_test_passed() is None
 
 
 def test_a_command_is_timed_and_its_output_searched(bolt):

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from upright_bolt.app_ports import MachineWord, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse, NoFolder
-from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 from upright_bolt.privileges import become, caller, check_own, is_root
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.text.notes import clause
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from upright_bolt.session.session import Session
     from upright_bolt.settings.access import MachineAccess
     from upright_bolt.settings.engine import SettingsEngine
-    from upright_bolt.simulator.machine import Twin
+    from upright_bolt.simulator.machine import SimulatedMachine
     from upright_bolt.workload.load import Load, Task
 
 DEFAULT_MACHINE = "host"
@@ -76,7 +76,7 @@ class OpenMachine:
     word: MachineWord
     ports: "MachinePorts"
     access: "MachineAccess"
-    twin: "Twin | None" = None
+    twin: "SimulatedMachine | None" = None
 
 
 def _machine(opened: OpenMachine) -> "Machine":
@@ -101,14 +101,14 @@ def _machine(opened: OpenMachine) -> "Machine":
     )
 
 
-def _twin_load(twin: "Twin", task: "Task") -> "Load":
-    from upright_bolt.workload.simulated_load import TwinLoad
+def _twin_load(twin: "SimulatedMachine", task: "Task") -> "Load":
+    from upright_bolt.workload.simulated_load import SimulatedLoad
 
     if not task.known.on_gpu:
-        return TwinLoad(twin, task)
-    from upright_bolt.workload.simulated_gpu_load import TwinGraphicsLoad
+        return SimulatedLoad(twin, task)
+    from upright_bolt.workload.simulated_gpu_load import SimulatedGpuLoad
 
-    return _of_graphics(task, TwinGraphicsLoad(twin, task), lambda steady: TwinLoad(twin, steady))
+    return _of_graphics(task, SimulatedGpuLoad(twin, task), lambda steady: SimulatedLoad(twin, steady))
 
 
 def _of_graphics(task: "Task", graphics: "Load", on_processors: "Callable[[Task], Load]") -> "Load":
@@ -124,7 +124,7 @@ def _of_graphics(task: "Task", graphics: "Load", on_processors: "Callable[[Task]
 def _stay_awake(why: str) -> "Callable[[], None]":
     from upright_bolt.service.logind import Awake
 
-    return Awake(why).let_go
+    return Awake(why).release
 
 
 def _host_load(task: "Task") -> "Load":
@@ -212,7 +212,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     if word.kind != "host":
         return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive))
     found = _service()
-    if not isinstance(found, Note):
+    if not isinstance(found, Diagnostic):
         if not as_root:
             give_up_root()
         return OpenMachine(word, host_ports(), found)
@@ -267,19 +267,19 @@ def run_lock(holder: str) -> MachineLock:
     return MachineLock(of_session / "upright-bolt" / "run", f"a run of {holder}")
 
 
-def _service() -> "ServiceAccess | Note":
+def _service() -> "ServiceAccess | Diagnostic":
     from upright_bolt.service.bus import bus_is_there
 
     if not bus_is_there():
-        return note(NoteCode.SERVICE_ABSENT, Subject.ROOT_SERVICE, why="there is no system bus here")
+        return note(DiagnosticCode.SERVICE_ABSENT, Subject.ROOT_SERVICE, why="there is no system bus here")
     from upright_bolt.service.client import ServiceAbsent, ServiceAccess
 
     try:
         return ServiceAccess()
     except ServiceAbsent as fault:
-        return note(NoteCode.SERVICE_ABSENT, Subject.ROOT_SERVICE, why=str(fault).rstrip("."))
+        return note(DiagnosticCode.SERVICE_ABSENT, Subject.ROOT_SERVICE, why=str(fault).rstrip("."))
     except BoltError as fault:
-        return note(NoteCode.SERVICE_REFUSES, Subject.ROOT_SERVICE, why=str(fault).rstrip("."))
+        return note(DiagnosticCode.SERVICE_REFUSES, Subject.ROOT_SERVICE, why=str(fault).rstrip("."))
 
 
 def open_local(
@@ -288,10 +288,10 @@ def open_local(
     holder: str,
     *,
     exclusive: bool,
-    gaps: tuple[Note, ...] = (),
+    gaps: tuple[Diagnostic, ...] = (),
     served: bool = False,
     writers: "Writers | None" = None,
-) -> "tuple[MachinePorts, SettingsEngine, Twin | None]":
+) -> "tuple[MachinePorts, SettingsEngine, SimulatedMachine | None]":
     """Open a machine in this process itself, held by a lock in ``folder``.
 
     Args:

@@ -16,7 +16,7 @@ from upright_bolt.privileges import check_own, is_root
 
 if TYPE_CHECKING:
     from upright_bolt.kernel.changes.writers import Writers
-    from upright_bolt.simulator.machine import Twin
+    from upright_bolt.simulator.machine import SimulatedMachine
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +41,7 @@ class MachineWord:
 
 def open_ports(
     word: MachineWord, folder: Path, *, saved: bool, served: bool, writers: "Writers | None" = None
-) -> "tuple[MachinePorts, Twin | None]":
+) -> "tuple[MachinePorts, SimulatedMachine | None]":
     """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""
     if word.kind == "host":
         return host_ports(writers), None
@@ -54,13 +54,13 @@ def open_ports(
 
             changes = RealChanges(root, writers, lambda: registers.writes)
         return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0, changes=changes), None
-    from upright_bolt.simulator.machine import TwinClock, open_twin
+    from upright_bolt.simulator.machine import SimulatedClock, open_simulated
     from upright_bolt.simulator.outside import Outside
 
-    twin = open_twin(word.rest, folder / "twin.json")
+    twin = open_simulated(word.rest, folder / "twin.json")
     if not saved:
         twin.keep_in_memory()
-    clock = TwinClock(twin)
+    clock = SimulatedClock(twin)
     outside = Outside(twin, folder, power_cut=lambda: os._exit(0)) if served else Outside(twin)
     ports = MachinePorts(
         word.word, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs

@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Generic, TypeVar
 
 from upright_bolt.disk import Typed, bounded, read_bounded, sync_folder, write_atomically
-from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.errors import BoltError, CorruptData
 
 T = TypeVar("T")
 PRIVATE = 0o600
@@ -24,11 +24,11 @@ ASIDE = 5
 MOST_ASIDE_BYTES = 16 << 20
 
 
-class NewerVersion(Damaged):
+class NewerVersion(CorruptData):
     """A line that a later version of this program has written."""
 
 
-class OlderVersion(Damaged):
+class OlderVersion(CorruptData):
     """A line that an earlier version of this program has written, in a form that is not read any more."""
 
 
@@ -75,7 +75,7 @@ def opened(version: int, line: bytes, oldest: int | None = None) -> bytes:
     """
     of_line, length, check, content = (*line.split(b" ", 3), b"", b"", b"")[:4]
     if not length.isdigit() or length != b"%d" % len(content) or check != _sum(of_line, content):
-        raise Damaged("checksum")
+        raise CorruptData("checksum")
     if not of_line.isdigit() or int(of_line) > version:
         raise NewerVersion("version")
     if int(of_line) < (version if oldest is None else oldest):
@@ -89,7 +89,7 @@ def lines_of(content: bytes, entry_of: Callable[[bytes], T]) -> Lines[T]:
     entries: list[T] = []
     unreadable, older, torn = 0, False, len(last)
     if last:
-        with suppress(Damaged):  # its line end alone may be damaged: the entry was acknowledged
+        with suppress(CorruptData):  # its line end alone may be damaged: the entry was acknowledged
             entry_of(last[:-1])
             lines.append(last[:-1])
             torn = 1
@@ -98,7 +98,7 @@ def lines_of(content: bytes, entry_of: Callable[[bytes], T]) -> Lines[T]:
             entries.append(entry_of(line))
         except NewerVersion:
             raise
-        except Damaged as fault:
+        except CorruptData as fault:
             unreadable += 1
             older |= isinstance(fault, OlderVersion)
     return Lines(tuple(entries), unreadable, older, len(content) - torn, len(content))
@@ -125,7 +125,7 @@ def read_log(path: Path, entry_of: Callable[[bytes], T], most: int) -> Lines[T]:
     return replace(found, unreadable=found.unreadable + 1) if len(content) < _marked(path) else found
 
 
-class SealedLog(Generic[T]):
+class ChecksummedLog(Generic[T]):
     """A file of sealed lines, each of which holds one entry.
 
     Args:
@@ -215,7 +215,7 @@ def _marked(path: Path) -> int:
         return int(opened(0, _mark_of(path).read_bytes()[:100].removesuffix(b"\n")))
     except FileNotFoundError:
         return 0
-    except (OSError, Damaged):
+    except (OSError, CorruptData):
         return sys.maxsize
 
 

@@ -19,7 +19,7 @@ from typing import IO, Any, Generic, TypeVar, get_args, get_type_hints
 
 import msgspec
 
-from upright_bolt.errors import BadInput, BoltError, Damaged
+from upright_bolt.errors import BadInput, BoltError, CorruptData
 from upright_bolt.sanitize import printable, small
 
 T = TypeVar("T")
@@ -53,7 +53,7 @@ class Typed(Generic[T]):
             kind = data.get("kind") if isinstance(data, dict) else None
             form = self._by_kind.get(kind) if isinstance(kind, str) else None
             if form is None:
-                raise Damaged("at kind: none that is known here")
+                raise CorruptData("at kind: none that is known here")
         with _as_damaged():
             made: T = msgspec.convert(data, form)
             return made
@@ -74,9 +74,9 @@ def _as_damaged() -> Iterator[None]:
     except msgspec.DecodeError as fault:
         what, _, place = str(fault).replace("`", "").partition(" - at ")
         at = place.removeprefix("$").removeprefix(".")
-        raise Damaged((f"at {at}: " if at else "") + small(what)) from fault
+        raise CorruptData((f"at {at}: " if at else "") + small(what)) from fault
     except RecursionError as fault:
-        raise Damaged("it is nested too deeply") from fault
+        raise CorruptData("it is nested too deeply") from fault
 
 
 MOST_BYTES = 16 << 20
@@ -118,26 +118,26 @@ def bounded(value: object) -> None:
     for _ in range(DEEPEST):
         room -= len(level)
         if room < 0:
-            raise Damaged("it has too many parts")
+            raise CorruptData("it has too many parts")
         below: list[object] = []
         for part in level:
             below += _parts(part)
         if not below:
             return
         level = below
-    raise Damaged("it is nested too deeply")
+    raise CorruptData("it is nested too deeply")
 
 
 def _parts(value: object) -> Collection[object]:
     if isinstance(value, str):
         if len(value) > LONGEST_TEXT:
-            raise Damaged(f"a text of {len(value)} characters, where {LONGEST_TEXT} are the most")
+            raise CorruptData(f"a text of {len(value)} characters, where {LONGEST_TEXT} are the most")
         if printable(value) != value:
-            raise Damaged("a text with control characters")
+            raise CorruptData("a text with control characters")
         return ()
     if isinstance(value, float | int):
         if not -LARGEST <= value <= LARGEST:  # not a number is in no order, so it is caught as well
-            raise Damaged(f"the number {str(value)[:24]}")
+            raise CorruptData(f"the number {str(value)[:24]}")
         return ()
     if isinstance(value, dict):
         return (*value, *value.values())
@@ -179,29 +179,29 @@ class Document(Generic[T]):
         except FileNotFoundError:
             return None
         except (OSError, ValueError, RecursionError, BoltError) as fault:
-            raise Damaged(f"{self.path} cannot be read: {fault}.") from fault
+            raise CorruptData(f"{self.path} cannot be read: {fault}.") from fault
         content = self._content(data)
         try:
             value = self._form.from_plain(content)
             _check_no_more(content, self._form.plain(value))
-        except Damaged as fault:
-            raise Damaged(f"{self.path} is damaged ({fault}).") from fault
+        except CorruptData as fault:
+            raise CorruptData(f"{self.path} is damaged ({fault}).") from fault
         return value
 
     def _content(self, data: Any) -> Any:  # noqa: ANN401 - whatever the file holds
         """Return what a file holds, without its envelope. Raises Damaged."""
         if not isinstance(data, dict):
-            raise Damaged(f"{self.path} is damaged: it holds no object.")
+            raise CorruptData(f"{self.path} is damaged: it holds no object.")
         if not {"format", "version", "data"} <= data.keys():
-            raise Damaged(f"{self.path} is damaged: it does not say what it holds.")
+            raise CorruptData(f"{self.path} is damaged: it does not say what it holds.")
         if data["format"] != self._name or not isinstance(data["version"], int):
-            raise Damaged(f"{self.path} holds “{str(data['format'])[:40]}” where {self._name} was expected.")
+            raise CorruptData(f"{self.path} holds “{str(data['format'])[:40]}” where {self._name} was expected.")
         if data["version"] > self._version:
-            raise Damaged(f"{self.path} was written by a newer version of this program.")
+            raise CorruptData(f"{self.path} was written by a newer version of this program.")
         if data.keys() != {"format", "version", "check", "data"} or data["check"] != self._check(
             data["version"], data["data"]
         ):
-            raise Damaged(f"{self.path} is damaged: its checksum is not that of its content.")
+            raise CorruptData(f"{self.path} is damaged: its checksum is not that of its content.")
         return data["data"]
 
     def _check(self, version: int, data: Any) -> str:  # noqa: ANN401 - what JSON can hold
@@ -221,7 +221,7 @@ def _check_no_more(data: Any, known: Any) -> None:  # noqa: ANN401 - what JSON c
     if isinstance(data, dict) and isinstance(known, dict):
         extra = data.keys() - known.keys()
         if extra:
-            raise Damaged(f"the unknown key “{printable(str(min(extra)))[:40]}”")
+            raise CorruptData(f"the unknown key “{printable(str(min(extra)))[:40]}”")
         for key, value in data.items():
             _check_no_more(value, known[key])
     elif isinstance(data, list) and isinstance(known, list | tuple):

@@ -35,7 +35,7 @@ class BadInput(BoltError):
     exit_code = 2
 
 
-class NotHere(BadInput):
+class NotFound(BadInput):
     """A name or number that this machine or data folder does not have."""
 
 
@@ -51,7 +51,7 @@ class Denied(BoltError):
     """The rights of the person do not allow it; the sentence says what would."""
 
 
-class Damaged(BoltError):
+class CorruptData(BoltError):
     """A file of this program, or data from outside, does not hold what it should."""
 
 

@@ -15,13 +15,13 @@ TESTS = Path(__file__).resolve().parents[1]
 
 
 def journal(folder: Path, data: bytes) -> None:
-    from upright_bolt.errors import Damaged
+    from upright_bolt.errors import CorruptData
     from upright_bolt.settings.journal import Journal
 
-    with suppress(Damaged):
+    with suppress(CorruptData):
         Journal(Path("journal")).log.entry(data)
     (folder / "journal").write_bytes(data)
-    with suppress(Damaged):
+    with suppress(CorruptData):
         Journal(folder / "journal").read()
 
 
@@ -74,13 +74,13 @@ TARGETS = {made.__name__: made for made in (journal, capture, runs, answers, bus
 def seeds(folder: Path) -> None:
     """Write good input for each decoder, made by running, to start from."""
     sys.path.insert(0, str(TESTS))
-    from support import TwinSession, fresh_twin
+    from support import SimulatedSession, fresh_machine
     from upright_bolt.captures.archive import collect, write
     from upright_bolt.service import wire
-    from upright_bolt.simulator.machine import TwinClock
+    from upright_bolt.simulator.machine import SimulatedClock
     from upright_bolt.store.exchange import export_json
 
-    session = TwinSession(folder / "data")
+    session = SimulatedSession(folder / "data")
     access = session.session.access
     session.session.try_settings({"epp": 96.0}, standing=True)
     session.run(20.0)
@@ -93,9 +93,9 @@ def seeds(folder: Path) -> None:
     lines = (folder / "data/machines/twin-tern/journal").read_bytes().splitlines()
     for number, line in enumerate(lines):
         (folder / f"journal/{number}").write_bytes(line)
-    twin = fresh_twin()
-    write(collect(twin.files, twin.registers, TwinClock(twin)), folder / "capture/good")
-    session.session.put_back()
+    twin = fresh_machine()
+    write(collect(twin.files, twin.registers, SimulatedClock(twin)), folder / "capture/good")
+    session.session.revert()
     session.close()
 
 

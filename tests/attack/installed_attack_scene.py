@@ -135,13 +135,13 @@ def kills(count: int) -> dict[str, object]:
             os.kill(int(service_pid()), signal.SIGKILL)
         os.waitpid(pid, 0)
         access = ServiceAccess()
-        status, values = access.status(), access.in_force()
+        status, values = access.status(), access.current_values()
         started.add(service_pid())
         expected = {"sustained": 18.0, "burst": 45.0, **status.kept, **(status.trial.settings if status.trial else {})}
         if status.drift or any(values[name] != value for name, value in expected.items()):
             wrong.append([number, str(status), {name: values[name] for name in expected}])
         if status.trial is not None:
-            access.put_back("")
+            access.revert("")
         access.close()
     return {"wrong": wrong, "started": len(started)}
 
@@ -153,7 +153,7 @@ def storm(number: int) -> list[str]:
         for _ in range(200):
             access.try_settings({"sustained": dice.choice([12.0, 25.0]), "burst": 30.0}, standing=number % 2 == 0)
             if dice.random() < 0.3:
-                access.keep() if dice.random() < 0.5 else access.put_back("")
+                access.keep() if dice.random() < 0.5 else access.revert("")
     except BoltError as fault:
         return [str(fault)]
     return []

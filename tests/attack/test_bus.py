@@ -181,7 +181,7 @@ def test_questions_that_nobody_answers_shut_out_nobody(bus, service):
             assert answers_in(person) < within(2.0)
         bus.allow([WATCH, SET], silently=True)
         assert desk.try_settings({"sustained": 22.0}, standing=False).ok
-        assert desk.put_back("").settings == {"sustained": 22.0}
+        assert desk.revert("").settings == {"sustained": 22.0}
         with client(bus, DESK) as another:
             assert answers_in(another) < within(2.0)
         bus.answer_questions(accepted=False)
@@ -204,7 +204,7 @@ def test_root_and_a_trials_owner_get_through_while_polkit_hangs(bus):
 
         tasks = runner.run(flood())
         begun = time.monotonic()
-        assert owner.put_back("").settings == {"sustained": 25.0}
+        assert owner.revert("").settings == {"sustained": 25.0}
         with client(bus, 0) as root:
             assert root.try_settings({"sustained": 20.0}, standing=False).ok
             assert root.keep().settings == {"sustained": 20.0}
@@ -238,7 +238,7 @@ def test_a_right_withdrawn_while_a_question_is_open_keeps_nothing(bus, service):
                 access.keep()
             access.while_waiting = lambda: None
             assert access.status().kept == {}
-        access.put_back("")
+        access.revert("")
 
 
 def test_a_trial_that_changes_while_its_keep_is_asked_for_is_not_kept(bus, service):
@@ -248,13 +248,13 @@ def test_a_trial_that_changes_while_its_keep_is_asked_for_is_not_kept(bus, servi
         assert access.try_settings({"core-offset": -10.0}, standing=False).ok
         bus.person("waits")
 
-        def put_back():
+        def revert():
             if bus.questions():
                 with client(bus, 0) as root:
-                    root.put_back("")
+                    root.revert("")
                 bus.answer_questions()
 
-        access.while_waiting = put_back
+        access.while_waiting = revert
         with pytest.raises(BadInput, match="has ended, or was widened"):
             access.keep()
         access.while_waiting = lambda: None
@@ -287,7 +287,7 @@ def test_a_dead_clients_timer_does_not_end_the_next_trial(bus, service):
         dying.try_settings({"sustained": 25.0}, standing=False)
         dying._leave()
         until(lambda: "left with a trial running" in service.log)
-        root.put_back("")
+        root.revert("")
         assert root.try_settings({"sustained": 21.0}, standing=False).ok
         time.sleep(4.5)
         assert root.status().trial.settings == {"sustained": 21.0}
@@ -357,6 +357,6 @@ def test_nobody_ends_another_s_trial_by_asking_for_stock(bus, service):
     with client(bus, DESK) as mine, client(bus, STRANGER) as theirs:
         mine.try_settings({"sustained": 25.0}, standing=False)
         with pytest.raises(Denied, match="A trial of"):
-            theirs.to_stock()
+            theirs.reset_to_stock()
         assert mine.status().trial.settings == {"sustained": 25.0}
-        assert mine.to_stock().before_values["sustained"] == 18.0
+        assert mine.reset_to_stock().before_values["sustained"] == 18.0

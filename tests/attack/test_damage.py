@@ -164,13 +164,13 @@ def _without_times(text: str) -> str:
 @pytest.fixture(scope="module")
 def scenes(tmp_path_factory):
     """Return data folders, one a scene, left as a program that was killed leaves them, with their oracles."""
-    from support import TwinSession
+    from support import SimulatedSession
 
     made = {}
     for scene in SCENES:
         folder = tmp_path_factory.mktemp(scene.__name__)
         folder.chmod(0o700)
-        session = TwinSession(folder / "runs")
+        session = SimulatedSession(folder / "runs")
         session.run(20)
         start_run(session.session, Work("steady", 20.0), "left open", session.store)
         session.close()

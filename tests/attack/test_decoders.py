@@ -17,13 +17,13 @@ from hammering import ODD, altered, as_json, fed, hammer, mutated, mutations
 from hypothesis import strategies as st
 from test_record import Scene
 
-from support import TwinSession, fresh_twin
+from support import SimulatedSession, fresh_machine
 from upright_bolt import checksummed_log as seals
 from upright_bolt.analysis.comparison.compare import compare
 from upright_bolt.captures import reader
 from upright_bolt.captures.archive import collect, write
 from upright_bolt.cli.output import print_list, print_run
-from upright_bolt.errors import BadInput, BoltError, Damaged
+from upright_bolt.errors import BadInput, BoltError, CorruptData
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.trial import Trial
 from upright_bolt.model.work import Options, check_options, number_in
@@ -34,7 +34,7 @@ from upright_bolt.sanitize import one_line
 from upright_bolt.service import helper, verbs, wire
 from upright_bolt.settings import journal as journals
 from upright_bolt.settings.journal import Entry, EntryKind, Journal, Stock
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 from upright_bolt.simulator.state import document
 from upright_bolt.store.exchange import export_json, import_json
 from upright_bolt.store.frame_file import read_frame_times
@@ -50,15 +50,15 @@ SHOWN_S = 3.0
 def made(tmp_path_factory):
     """Good input of every kind, made by running: a journal, a database, an export, a capture, answers on the bus."""
     data = tmp_path_factory.mktemp("good")
-    session = TwinSession(data)
+    session = SimulatedSession(data)
     session.session.try_settings(ASKED, standing=False)
     session.session.keep()
     session.session.try_settings({"turbo": "off"}, standing=True)
     session.run(40.0, "a")
     session.run(40.0, "b", workload="bursts")
     export_json(session.store, [1, 2], data / "runs.json")
-    twin = fresh_twin()
-    write(collect(twin.files, twin.registers, TwinClock(twin)), data / "c.tar.gz")
+    twin = fresh_machine()
+    write(collect(twin.files, twin.registers, SimulatedClock(twin)), data / "c.tar.gz")
     access = session.session.access
     answers = {
         "describe": wire.describe(access.about, None), "controls": wire.controls(access.controls()),
@@ -79,7 +79,7 @@ def test_journals_with_anything_done_to_them(made, tmp_path, times, record_prope
 
     def check(operations):
         path.write_bytes(mutated(good, operations))
-        with suppress(Damaged):
+        with suppress(CorruptData):
             Journal(path).read()
 
     hammer(times(300, 30_000), mutations, check, record_property)
@@ -107,7 +107,7 @@ def test_journals_of_sound_lines_that_say_anything(made, tmp_path, times, record
         engine.status()
         if engine.trial is not None:
             with suppress(BoltError):
-                engine.put_back()
+                engine.revert()
         engine.close()
 
     hammer(times(40, 3000), mutations, check, record_property)

@@ -163,12 +163,12 @@ class Life(RuleBasedStateMachine):
     @rule()
     def revert(self) -> None:
         with suppress(BoltError):
-            self.desk.shared.put_back(self.caller)
+            self.desk.shared.revert(self.caller)
 
     @rule()
     def reset_to_stock(self) -> None:
         with suppress(BoltError):
-            self.desk.shared.to_stock(self.caller, ())
+            self.desk.shared.reset_to_stock(self.caller, ())
 
     @rule(on=st.booleans())
     def enforce(self, on: bool) -> None:

@@ -15,7 +15,7 @@ import pytest
 from hammering import memory_kb
 
 from command_process import CommandProcess, run_command
-from support import TwinSession, fresh_twin, write_tree
+from support import SimulatedSession, fresh_machine, write_tree
 from upright_bolt.captures import reader
 from upright_bolt.captures.archive import collect, unpack, write
 from upright_bolt.disk import csv_cell
@@ -24,7 +24,7 @@ from upright_bolt.kernel.ports import CopiedFiles
 from upright_bolt.model.work import Options, check_options, number_in
 from upright_bolt.privileges import check_own
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 from upright_bolt.store.exchange import export_json
 from waiting import until, within
 from window_support import drop
@@ -120,8 +120,8 @@ def test_hostile_captures_that_are_dropped_leave_the_machine_open(open_app, tmp_
 
 
 def good_capture(path):
-    twin = fresh_twin()
-    write(collect(twin.files, twin.registers, TwinClock(twin)), path)
+    twin = fresh_machine()
+    write(collect(twin.files, twin.registers, SimulatedClock(twin)), path)
     return path
 
 
@@ -147,7 +147,7 @@ def test_a_capture_cut_off_or_flipped_anywhere_is_refused(tmp_path, times):
 
 
 def test_links_in_a_copied_folder_lead_nowhere_outside_it(tmp_path, bolt):
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     victim = tmp_path / "precious"
     victim.write_text("precious")
     limit = root / "sys/class/powercap/intel-rapl:0/constraint_0_power_limit_uw"
@@ -247,7 +247,7 @@ def test_a_run_that_goes_on_is_neither_deleted_nor_declared_dead(bolt, data, tmp
     assert bolt("runs", "delete", "1", on="host").returncode == 0
 
 
-def test_no_cell_is_a_formula(on_tern: TwinSession, bolt, tmp_path):
+def test_no_cell_is_a_formula(on_tern: SimulatedSession, bolt, tmp_path):
     for text in ("=1+1", "+cmd|' /C calc'!A0", "-2+3", "@SUM(1)", "\t=1"):
         assert str(csv_cell(text)).startswith("'")
     for plain in ("-12.5", "+3", -4.0, "", "a=b", "25 W"):
@@ -260,7 +260,7 @@ def test_no_cell_is_a_formula(on_tern: TwinSession, bolt, tmp_path):
     assert (row["label"], row["note"]) == ("'=cmd()", "'@note")
 
 
-def test_a_label_is_only_a_label_in_a_report(on_tern: TwinSession, bolt, tmp_path):
+def test_a_label_is_only_a_label_in_a_report(on_tern: SimulatedSession, bolt, tmp_path):
     labels = ["costs $5 and $x", "$\\frac{1}{0}$", "<script>alert(1)</script>", "_hidden", "%s {0}"]
     for label in labels:
         on_tern.run(30.0, label)
@@ -274,7 +274,7 @@ def test_a_label_is_only_a_label_in_a_report(on_tern: TwinSession, bolt, tmp_pat
         assert label.split()[0].replace("<", "&lt;").replace(">", "&gt;") in page
 
 
-def test_control_characters_never_reach_a_terminal(on_tern: TwinSession, bolt, tmp_path):
+def test_control_characters_never_reach_a_terminal(on_tern: SimulatedSession, bolt, tmp_path):
     evil = "\x1b]0;owned\x07\x1b[2Jlabel\x9b31m\u202e"
     with pytest.raises(BadInput, match="control characters"):
         on_tern.run(20.0, evil)
@@ -305,7 +305,7 @@ def test_a_pattern_takes_no_longer_than_its_text(pattern):
     assert time.monotonic() - begun < within(1.0)
 
 
-def test_a_data_folder_that_can_only_be_read_still_shows_its_runs(on_tern: TwinSession, bolt, data):
+def test_a_data_folder_that_can_only_be_read_still_shows_its_runs(on_tern: SimulatedSession, bolt, data):
     on_tern.run(20.0, "a")
     on_tern.close()
     run_command(["--data", str(data), "runs"], within(60))
@@ -321,7 +321,7 @@ def test_a_data_folder_that_can_only_be_read_still_shows_its_runs(on_tern: TwinS
         os.system(f"umount {data}")
 
 
-def test_runs_of_a_stranger_come_in_whole_or_not_at_all(on_tern: TwinSession, bolt, tmp_path):
+def test_runs_of_a_stranger_come_in_whole_or_not_at_all(on_tern: SimulatedSession, bolt, tmp_path):
     on_tern.run(20.0, "a")
     export_json(on_tern.store, [1], tmp_path / "good.json")
     on_tern.close()

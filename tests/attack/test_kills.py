@@ -10,7 +10,7 @@ import pytest
 
 from bus_support import ACTIONS
 from command_process import FORKS
-from support import fresh_twin, write_tree
+from support import fresh_machine, write_tree
 from upright_bolt.errors import BadInput, BoltError
 from upright_bolt.service.client import ServiceAccess
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
@@ -34,7 +34,7 @@ def client_storm(address: str, seed: int) -> None:
                 asked = {name: dice.choice(CHOICES[name]) for name in dice.sample(list(CHOICES), dice.randint(1, 4))}
                 access.try_settings(asked, standing=standing)
             elif access.status().trial is not None:
-                access.keep() if act < 0.7 else access.put_back("")
+                access.keep() if act < 0.7 else access.revert("")
     except BoltError:
         os._exit(0)
 
@@ -46,11 +46,11 @@ def expected_of(stock, status):
 @pytest.mark.long
 def test_random_kills_of_service_and_client(bus, tmp_path, times, record_property):
     bus.start_polkit()
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     dice = random.Random(11)
     service = bus.start_service(on=f"tree:{root}", GRACE_S=GRACE_S)
     access = ServiceAccess()
-    stock = {name: access.in_force()[name] for name in CHOICES}
+    stock = {name: access.current_values()[name] for name in CHOICES}
     access.close()
     count, died, ends = times(12, 1000), {"service": 0, "client": 0}, set()
     for number in range(count):
@@ -73,10 +73,10 @@ def test_random_kills_of_service_and_client(bus, tmp_path, times, record_propert
         status = access.status()
         ends.add((status.trial is not None, bool(status.kept)))
         assert status.drift == (), (number, victim)
-        now = access.in_force()
+        now = access.current_values()
         assert {name: now[name] for name in CHOICES} == expected_of(stock, status), (number, victim)
         if status.trial is not None:
-            access.put_back("")
+            access.revert("")
             assert access.status().drift == ()
         access.close()
         assert "Traceback" not in service.log
@@ -107,7 +107,7 @@ def small_disk(bus):
 def test_a_disk_without_room_in_the_middle_of_it_all(bus, small_disk, tmp_path, how):
     """Somebody else fills it up, or it fails and can only be read from now on."""
     bus.start_polkit()
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     service = bus.start_service(on=f"tree:{root}")
     access = ServiceAccess()
     assert access.try_settings({"sustained": 25.0}, standing=True).ok
@@ -122,16 +122,16 @@ def test_a_disk_without_room_in_the_middle_of_it_all(bus, small_disk, tmp_path, 
     with pytest.raises(BoltError, match="Nothing was kept, since it cannot be written down"):
         access.keep()
     assert access.status().trial is not None
-    assert access.in_force()["sustained"] != 18.0
-    trial = access.put_back("")
+    assert access.current_values()["sustained"] != 18.0
+    trial = access.revert("")
     assert (trial.unrecorded != "") == (how == "read-only")  # a full disk has a reserve for the end
-    assert access.in_force()["sustained"] == 18.0
+    assert access.current_values()["sustained"] == 18.0
     assert access.status().trial is None
     service.kill()
     bus.start_service(on=f"tree:{root}")
     again = ServiceAccess()
     assert (again.status().trial, again.status().drift) == (None, ())
-    assert again.in_force()["sustained"] == 18.0
+    assert again.current_values()["sustained"] == 18.0
     if how == "full":
         (small_disk / "filler").unlink()
         assert again.try_settings({"sustained": 22.0}, standing=False).ok
@@ -151,7 +151,7 @@ core_offset_mv = -40
 def test_a_disk_that_can_only_be_read_when_the_service_starts(bus, small_disk, tmp_path):
     """The machine went down with an offset just applied, and comes back with a file system in need of repair."""
     bus.start_polkit([*ACTIONS, "org.upright-bolt.manage-profiles"])
-    root = write_tree(fresh_twin(), tmp_path / "tree")
+    root = write_tree(fresh_machine(), tmp_path / "tree")
     service = bus.start_service(on=f"tree:{root}")
     access = ServiceAccess()
     access.profiles.save("quay", QUAY)
@@ -191,13 +191,13 @@ def use_up_the_last_block(folder: Path) -> None:
 def try_until_refused(access: ServiceAccess) -> None:
     """Try until a trial cannot be written down first; one whose second line found no room has been put back."""
     for step in range(200):
-        before = access.in_force()["sustained"]
+        before = access.current_values()["sustained"]
         try:
             access.try_settings({"sustained": 25.0 + step % 3}, standing=True)
         except BoltError as fault:
             if "It was put back at once, so nothing has changed" not in str(fault):
                 raise
-            assert access.in_force()["sustained"] == before
+            assert access.current_values()["sustained"] == before
 
 
 def fill(path: Path) -> None:

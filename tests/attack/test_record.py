@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from support import FaultyFiles, fresh_twin, recorded, recorded_kinds
+from support import FaultyFiles, fresh_machine, recorded, recorded_kinds
 from upright_bolt import checksummed_log as seals
-from upright_bolt.errors import BoltError, Damaged, Refused
+from upright_bolt.errors import BoltError, CorruptData, Refused
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.model.trial import RecoveryOutcome, Trial
 from upright_bolt.settings import journal as journals
@@ -19,7 +19,7 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.journal import COMPACT_BYTES, Entry, EntryKind, Journal, Stock
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.simulator.machine import TwinClock
+from upright_bolt.simulator.machine import SimulatedClock
 from upright_bolt.text.trials import recovered
 
 ASKED = {"sustained": 25.0, "burst": 30.0, "epp": 96.0}
@@ -32,14 +32,14 @@ class Scene:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.twin = fresh_twin()
+        self.twin = fresh_machine()
         self.files = FaultyFiles(self.twin.files)
         self.engine: SettingsEngine | None = None
 
     def start(self) -> SettingsEngine:
         lock = MachineLock(self.folder, "a test")
         lock.acquire()
-        ports = MachinePorts("twin:tern", self.files, self.twin.registers, TwinClock(self.twin), settle_s=0.0)
+        ports = MachinePorts("twin:tern", self.files, self.twin.registers, SimulatedClock(self.twin), settle_s=0.0)
         try:
             self.engine = SettingsEngine(Backend(ports), self.folder, "a test", lock)
         except BaseException:
@@ -53,7 +53,7 @@ class Scene:
         self.engine._lock = None
 
     def values(self) -> dict[str, object]:
-        found = self.engine.in_force()
+        found = self.engine.current_values()
         return {name: found[name] for name in STOCK}
 
 
@@ -126,7 +126,7 @@ def test_with_both_copies_damaged_no_voltage_offset_stays(scene):
     for name in ("journal", "stock"):
         (scene.folder / name).write_bytes(b"\0rubbish\n")
     engine = scene.start()
-    assert engine.in_force()["core-offset"] == 0.0
+    assert engine.current_values()["core-offset"] == 0.0
     assert "to be certain, restart the machine" in recovered(engine.recovered)
     assert engine.try_settings({"core-offset": -20.0}, standing=False).ok
     engine.close()
@@ -143,7 +143,7 @@ def test_a_damaged_record_of_an_earlier_boot_leaves_the_firmwares_values(scene):
     engine = scene.start()
     assert engine.recovered.outcome is RecoveryOutcome.STOCK
     assert "nothing had been changed since the last restart" in recovered(engine.recovered)
-    assert engine.in_force()["core-offset"] == pytest.approx(-30.0, abs=1.0)
+    assert engine.current_values()["core-offset"] == pytest.approx(-30.0, abs=1.0)
     engine.close()
 
 
@@ -227,7 +227,7 @@ def test_a_planted_record_cannot_write_to_any_file_but_those_of_controls(scene, 
 def test_a_planted_value_outside_a_controls_range_is_not_written(scene, control, text):
     engine = scene.start()
     driver = engine._backend.drivers[control]
-    before, boot = scene.engine.in_force(), engine._memory.boot_id
+    before, boot = scene.engine.current_values(), engine._memory.boot_id
     texts = dict.fromkeys(driver.files, text)
     scene.die()
     wrote = []
@@ -239,7 +239,7 @@ def test_a_planted_value_outside_a_controls_range_is_not_written(scene, control,
     (scene.folder / "journal").write_bytes(sealed(EntryKind.STOCK, trial="", boot_id=boot, stock=stock.stock) + lines)
     engine = scene.start()
     assert not set(wrote) & set(driver.files), engine.recovered
-    assert engine.in_force() == before
+    assert engine.current_values() == before
     engine.close()
 
 
@@ -279,7 +279,7 @@ def test_a_journal_of_a_newer_version_is_left_alone(scene):
     payload = b'{"news": 1}'
     line = seals.sealed(9, payload)
     (scene.folder / "journal").write_bytes(line)
-    with pytest.raises(Damaged, match="newer version"):
+    with pytest.raises(CorruptData, match="newer version"):
         scene.start()
     assert (scene.folder / "journal").read_bytes() == line
 
@@ -311,7 +311,7 @@ def test_compaction_keeps_what_is_needed_at_every_length(scene, monkeypatch):
     acts = [
         lambda e: e.try_settings(KEPT, standing=False), lambda e: e.keep(),
         lambda e: e.try_settings(ASKED, standing=True), lambda e: e.try_settings({"turbo": "off"}, standing=True),
-        lambda e: e.put_back(), lambda e: e.try_settings({"epp": 10.0}, standing=True), lambda e: e.keep(),
+        lambda e: e.revert(), lambda e: e.try_settings({"epp": 10.0}, standing=True), lambda e: e.keep(),
         lambda e: e.try_settings({"burst": 33.0}, standing=True),
     ]  # fmt: skip
     for act in acts:
@@ -380,8 +380,8 @@ def test_put_back_works_with_no_byte_free_and_says_what_is(scene, monkeypatch, n
         with pytest.raises(Refused, match="Nothing was changed, since it cannot be written down first"):
             engine.try_settings({"turbo": "off"}, standing=True)
         assert scene.values() == ASKED
-        assert engine.in_force()["turbo"] == "on"
-        trial = engine.put_back()
+        assert engine.current_values()["turbo"] == "on"
+        trial = engine.revert()
         assert os.strerror(number) in trial.unrecorded
         assert scene.values() == STOCK
         assert engine.status().trial is None
@@ -408,7 +408,7 @@ def test_whatever_fits_last_the_answer_tells_what_is(tmp_path, monkeypatch, stan
                 lambda e: e.try_settings(ASKED, standing=standing),
                 lambda e: e.keep(),
                 lambda e: e.try_settings({"sustained": 30.0}, standing=standing),
-                lambda e: e.put_back(),
+                lambda e: e.revert(),
             ):
                 before = scene.values()
                 try:
@@ -452,7 +452,7 @@ def killed_at(step, monkeypatch):
 
 
 ENDINGS = {
-    "put back": lambda e: e.put_back(),
+    "put back": lambda e: e.revert(),
     "keep": lambda e: e.keep(),
     "close": lambda e: e.close(),
     "widen": lambda e: e.try_settings({"burst": 40.0, "turbo": "off"}, standing=True),

@@ -155,9 +155,9 @@ def test_a_run_keeps_enforcement_waiting_only_if_its_owner_may_set(machine, may_
     foreign_write(bus)
     if may_set:
         time.sleep(2.0)  # longer than enforcement takes, which the other case shows
-        assert client.in_force()["epp"] == 128.0
+        assert client.current_values()["epp"] == 128.0
         client.end_run()
-    until(lambda: client.in_force()["epp"] == 192.0, what="enforcement")
+    until(lambda: client.current_values()["epp"] == 192.0, what="enforcement")
 
 
 def test_failures_cannot_be_invented_or_cleared_by_who_may_not(machine):

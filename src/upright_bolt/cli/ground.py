@@ -53,7 +53,7 @@ def check_ground(
 
     with store_at(choice) as store:
         known = all_failures(access, parse_machine(choice.machine).word, store.all(), search_log(choice).all())
-    current = access.in_force() if known else {}
+    current = access.current_values() if known else {}
     for settings in risky:
         found = near_failure(known, settings, current)
         if found is not None and (not beyond_only or reaches({**current, **settings}, found)):

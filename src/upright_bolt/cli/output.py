@@ -105,7 +105,7 @@ def compare_runs(
 def print_comparison(rows: "list[Compared]", baseline: "RunRecord") -> None:
     """Print a comparison: a column per run, a row per number, and the finding in words."""
     from upright_bolt.analysis.numbers import numbers_of
-    from upright_bolt.text.comparison import change, finding, unlike_sentences
+    from upright_bolt.text.comparison import change, unlike_sentences, verdict_text
 
     heads = [f"run {row.run.id}" for row in rows]
     lines = [["", *(h for head in heads for h in (head, ""))]]
@@ -121,7 +121,7 @@ def print_comparison(rows: "list[Compared]", baseline: "RunRecord") -> None:
     print_table(lines, right=range(1, len(lines[0])))
     for row in rows:
         if row.run.id != baseline.id:
-            print(f"\nRun {row.run.id} against run {baseline.id}: {finding(row, baseline)}")
+            print(f"\nRun {row.run.id} against run {baseline.id}: {verdict_text(row, baseline)}")
             for sentence in unlike_sentences(row):
                 print(f"  Unlike: {sentence}")
 

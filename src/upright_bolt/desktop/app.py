@@ -149,7 +149,7 @@ class DesktopApp:
         self.thread.froze.connect(self._after_freeze)
         self._closed = False
         self.thread.start()
-        self.presenter.searches.look_back()
+        self.presenter.searches.recover()
         self.presenter.profiles.told.connect(self._notify)
         self._at_login = session.machine.at_login
 
@@ -159,8 +159,8 @@ class DesktopApp:
         if about is None or about is self.presenter.outline.about:
             self.presenter.take(snapshot)
             return
-        self.presenter.take_over(about)
-        self.presenter.let_go()
+        self.presenter.update_machine(about)
+        self.presenter.release()
         self.presenter.take(snapshot)
         self._replace_window()
         for event in snapshot.events:
@@ -294,13 +294,13 @@ class DesktopApp:
             self._show_panel(self._looks)
 
     def _dress_anew(self) -> None:
-        self.presenter.let_go()
+        self.presenter.release()
         self._replace_window()
         self.window.ask_preferences()
 
     def _end_session(self) -> None:
         """End the session: a run is kept as stopped, a trial of this window is put back."""
-        self.presenter.let_go()
+        self.presenter.release()
         trouble = self.thread.close()
         self.background.close()
         self.store.close()

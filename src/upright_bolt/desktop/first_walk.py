@@ -35,7 +35,7 @@ class FirstWalk(Walkthrough):
         changed = self._finish()
         self._until(lambda: not steps.isVisible(), "the bar to go")
         self.picture("first-5-compared")
-        self._click(window.strip.put_back)
+        self._click(window.strip.revert)
         self._until(lambda: self.presenter.status.trial is None, "the trial to be put back")
         self._tell(self.presenter.outcome)
         self.picture("first-6-put-back")

@@ -58,14 +58,14 @@ class TopStrip(QWidget):
         row = QHBoxLayout(self._banner)
         row.setContentsMargins(10, 2, 4, 2)
         self._trial = label("", "strong")
-        self.put_back = button("Put back")
+        self.revert = button("Put back")
         self.keep = button("Keep until restart", "main")
         self.keep_in = button("Keep in profile")
         self.keep_in.setToolTip("Save what is being tried in a profile, put that in force, and hold it")
         self.keep_in.setMenu(QMenu(self.keep_in))
-        self.put_back.clicked.connect(presenter.put_back)
+        self.revert.clicked.connect(presenter.revert)
         self.keep.clicked.connect(presenter.keep)
-        for widget in (self._trial, self.put_back, self.keep, self.keep_in):
+        for widget in (self._trial, self.revert, self.keep, self.keep_in):
             row.addWidget(widget)
         self._banner.hide()
         layout.addWidget(self._banner)
@@ -79,7 +79,7 @@ class TopStrip(QWidget):
         self._show_live()
         trial = presenter.status.trial
         self._banner.setVisible(trial is not None)
-        for widget in (self.put_back, self.keep, self.keep_in):
+        for widget in (self.revert, self.keep, self.keep_in):
             widget.setVisible(not presenter.busy)
         self._offer_profiles()
         if trial is not None:

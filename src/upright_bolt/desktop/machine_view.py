@@ -156,7 +156,7 @@ class MachineView(QWidget):
             hint = control.declaration.hint
             words = hint if control.note is None else f"{hint} {sentence(control.note)}"
             grid.addWidget(label(words, "muted", wraps=True), row, 4)
-            if control.declaration.deliberate and control.in_force == "on":
+            if control.declaration.guarded and control.in_force == "on":
                 take_away = button("Take away…")
                 take_away.clicked.connect(lambda _checked, control=control: self.asking.ask(control))
                 grid.addWidget(take_away, row, 5)

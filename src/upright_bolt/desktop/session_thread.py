@@ -15,7 +15,7 @@ from typing import Any
 from PyQt6.QtCore import QObject, QTimer, pyqtSignal
 
 from upright_bolt.errors import BoltError, InUse, MachineFroze
-from upright_bolt.model.event import ChangedByOthers, HoldDid
+from upright_bolt.model.event import ChangedByOthers, ProfileEvent
 from upright_bolt.presentation.ports import Answer, Failure, Request, Snapshot
 from upright_bolt.session.activity import Activity
 from upright_bolt.session.series import ActiveSeries
@@ -157,7 +157,7 @@ class SessionThread(QObject):
         tick = self._session.tick()
         pending.samples.append(tick.sample)
         pending.events += tick.events
-        if any(isinstance(event, ChangedByOthers | HoldDid) for event in tick.events):
+        if any(isinstance(event, ChangedByOthers | ProfileEvent) for event in tick.events):
             self._controls_due = 0.0
         run = self._session.run
         self._tell_of_end(pending)

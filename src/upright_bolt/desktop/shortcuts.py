@@ -20,7 +20,7 @@ SHORTCUTS = (
     Shortcut("Alt+5", "Profiles", ""),
     Shortcut("Ctrl+O", "Open a capture of another machine", "open_capture"),
     Shortcut("Ctrl+Return", "Try the draft", "try_draft"),
-    Shortcut("Ctrl+Backspace", "Put back what was in force before the trial", "put_back"),
+    Shortcut("Ctrl+Backspace", "Put back what was in force before the trial", "revert"),
     Shortcut("Ctrl+Z", "Take the last change of the draft back", "undo"),
     Shortcut("Ctrl+Shift+Z", "Make it again", "redo"),
     Shortcut("Left, Right", "On a strip: one step", ""),

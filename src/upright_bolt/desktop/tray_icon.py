@@ -131,7 +131,7 @@ class Panel(QObject):
         menu.addSeparator()
         self._add("Turn hold off" if status.hold else "Turn hold on",
                   lambda: presenter.profiles.set_hold(on=not status.hold))  # fmt: skip
-        back = self._add("Put back", presenter.put_back)
+        back = self._add("Put back", presenter.revert)
         back.setEnabled(trying)
         menu.addSeparator()
         self._add("Open the window", self.opened.emit)

@@ -28,7 +28,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.presentation import first_steps
 from upright_bolt.presentation.preferences import Preferences, WhenClosed
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.presentation.run_starter import RunAsked
+from upright_bolt.presentation.run_starter import RunRequest
 
 SIZE = (1280, 800)
 MOST_OUTCOME_PX, LEAST_OUTCOME_PX = 48, 16
@@ -209,7 +209,7 @@ class Window(QMainWindow):
             self.workbench.settings.focus_first()
         elif self.presenter.progress is None:
             label = "Stock, rested" if step == first_steps.BASELINE else ""
-            self.presenter.start_asked(RunAsked("steady", "10 min", label, start=Start.RESTED))
+            self.presenter.start_asked(RunRequest("steady", "10 min", label, start=Start.RESTED))
 
     # other machines, preferences, help
 

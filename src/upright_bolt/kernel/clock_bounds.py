@@ -15,7 +15,7 @@ from functools import cached_property
 
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.note import NoteCode
+from upright_bolt.model.note import DiagnosticCode
 
 CLOCK_SLACK_MHZ = 1.0
 """Clocks are kept in kHz; anything nearer than this is the same."""
@@ -35,7 +35,7 @@ class Cap:
     """
 
     mhz: float
-    code: NoteCode
+    code: DiagnosticCode
 
 
 class PolicyClocks:
@@ -73,10 +73,10 @@ class PolicyClocks:
         if found is None:
             return None
         highest = found[1]
-        caps = [Cap(mhz, NoteCode.CAPPED_BY_FIRMWARE) for mhz in (self._mhz("bios_limit"),) if mhz]
+        caps = [Cap(mhz, DiagnosticCode.CAPPED_BY_FIRMWARE) for mhz in (self._mhz("bios_limit"),) if mhz]
         state = min(COOLER_STATES, max((self._probe.number(path) or 0 for path in self._coolers), default=0))
         if state:
-            caps.append(Cap(highest * (1.0 - COOLER_SHARE * state), NoteCode.CAPPED_BY_HEAT))
+            caps.append(Cap(highest * (1.0 - COOLER_SHARE * state), DiagnosticCode.CAPPED_BY_HEAT))
         lowest = min(caps, key=lambda cap: cap.mhz, default=None)
         return lowest if lowest is not None and lowest.mhz < highest - CLOCK_SLACK_MHZ else None
 

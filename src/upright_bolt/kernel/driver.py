@@ -11,18 +11,20 @@ from upright_bolt.kernel.ports import SLEEPS, KernelFiles
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Channel
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.machine import Identity, Topology
-from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
 
 
-def why_read_only(files: KernelFiles, paths: tuple[str, ...]) -> Note | None:
+def why_read_only(files: KernelFiles, paths: tuple[str, ...]) -> Diagnostic | None:
     """Return why not all of ``paths`` can be written: they are gone, closed, or for root only; None if they can."""
     if all(files.writable(path) for path in paths):
         return None
     if not all(files.exists(path) for path in paths):
-        return note(NoteCode.FILE_GONE)
-    return note(NoteCode.CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else NoteCode.NEEDS_ROOT)
+        return note(DiagnosticCode.FILE_GONE)
+    return note(
+        DiagnosticCode.CLOSED_TO_ALL if any(files.closed_to_all(path) for path in paths) else DiagnosticCode.NEEDS_ROOT
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,7 +38,7 @@ class Facts:
     """
 
     state: ControlState
-    note: Note | None = None
+    note: Diagnostic | None = None
     minimum: float | None = None
     maximum: float | None = None
     choices: tuple[str, ...] = ()
@@ -87,7 +89,7 @@ class ControlDriver(Protocol):
         """Tell whether ``got`` is ``asked`` within the interface's rounding."""
         ...
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         """Return why a write failed: by whom, and what a person can do."""
         ...
 
@@ -96,7 +98,7 @@ class ControlDriver(Protocol):
 class ExplainsSilence(Protocol):
     """A driver that can find out why a write that raised nothing has changed nothing."""
 
-    def why_not_taken(self) -> Note | None:
+    def explain_ignored_write(self) -> Diagnostic | None:
         """Return why, or None if that cannot be told."""
         ...
 
@@ -105,15 +107,15 @@ class ExplainsSilence(Protocol):
 class ExplainsUnreadable(Protocol):
     """A driver that can find out why its value cannot be read."""
 
-    def why_unreadable(self) -> Note | None:
+    def why_unreadable(self) -> Diagnostic | None:
         """Return why, or None if it can be read after all."""
         ...
 
 
-def why_unreadable(driver: ControlDriver) -> Note:
+def why_unreadable(driver: ControlDriver) -> Diagnostic:
     """Return why a control whose value could not be read cannot be set either."""
     why = driver.why_unreadable() if isinstance(driver, ExplainsUnreadable) else None
-    return why if why is not None else note(NoteCode.VALUE_UNREADABLE, driver.name)
+    return why if why is not None else note(DiagnosticCode.VALUE_UNREADABLE, driver.name)
 
 
 @runtime_checkable
@@ -190,7 +192,7 @@ class Found:
     lowest_mhz: float | None = None
     kind_highest_mhz: tuple[float | None, ...] = ()
     ceiling_c: float | None = None
-    chips: list[GraphicsChip] = field(default_factory=list)
+    chips: list[Gpu] = field(default_factory=list)
 
 
 class Interface(Protocol):
@@ -209,17 +211,17 @@ class Interface(Protocol):
 
 
 _WRITE_FAULTS = {
-    errno.EACCES: NoteCode.WRITE_DENIED,
-    errno.EPERM: NoteCode.WRITE_NOT_PERMITTED,
-    errno.EBUSY: NoteCode.WRITE_BUSY,
-    errno.EINVAL: NoteCode.WRITE_INVALID,
-    errno.EROFS: NoteCode.WRITE_READ_ONLY,
-    errno.ENOENT: NoteCode.FILE_GONE,
-    errno.ENODEV: NoteCode.DEVICE_GONE,
-    SLEEPS: NoteCode.WAKE_TO_SET,
+    errno.EACCES: DiagnosticCode.WRITE_DENIED,
+    errno.EPERM: DiagnosticCode.WRITE_NOT_PERMITTED,
+    errno.EBUSY: DiagnosticCode.WRITE_BUSY,
+    errno.EINVAL: DiagnosticCode.WRITE_INVALID,
+    errno.EROFS: DiagnosticCode.WRITE_READ_ONLY,
+    errno.ENOENT: DiagnosticCode.FILE_GONE,
+    errno.ENODEV: DiagnosticCode.DEVICE_GONE,
+    SLEEPS: DiagnosticCode.WAKE_TO_SET,
 }
 
 
-def write_fault(fault: FileFault, control: str) -> Note:
+def write_fault(fault: FileFault, control: str) -> Diagnostic:
     """Return the general note on a failed write, for drivers with nothing better to say."""
-    return note(_WRITE_FAULTS.get(fault.errno, NoteCode.WRITE_FAILED), control, what=fault.what, path=fault.path)
+    return note(_WRITE_FAULTS.get(fault.errno, DiagnosticCode.WRITE_FAILED), control, what=fault.what, path=fault.path)

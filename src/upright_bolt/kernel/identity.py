@@ -10,7 +10,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.kernel.probe import Probe, cpu_list
 from upright_bolt.model.machine import Identity, Topology
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.note import DiagnosticCode, Subject
 
 
 def read_topology(probe: Probe) -> Topology:
@@ -45,7 +45,7 @@ def _note_offline(probe: Probe, cpus: list[int]) -> None:
     present = cpu_list(probe.text(f"{paths.CPU}/present") or "")
     off = [cpu for cpu in present if cpu not in cpus]
     if off and cpus:
-        probe.note(f"processors {', '.join(map(str, off))}", NoteCode.PROCESSORS_OFFLINE)
+        probe.note(f"processors {', '.join(map(str, off))}", DiagnosticCode.PROCESSORS_OFFLINE)
 
 
 def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
@@ -54,7 +54,7 @@ def read_identity(probe: Probe, name: str, topology: Topology) -> Identity:
     for key, value in _cpuinfo(probe):
         info.setdefault(key, value)
     if not info:
-        probe.note(Subject.PROCESSOR_NAME, NoteCode.NO_CPUINFO, path=paths.CPUINFO)
+        probe.note(Subject.PROCESSOR_NAME, DiagnosticCode.NO_CPUINFO, path=paths.CPUINFO)
     version = probe.long_text(paths.VERSION).split()
     return Identity(
         name=probe.text(f"{paths.DMI}/product_name") or name,

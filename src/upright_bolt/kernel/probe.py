@@ -5,7 +5,7 @@ from contextlib import suppress
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel.ports import SLEEPS, KernelFiles, Registers
-from upright_bolt.model.note import Note, NoteCode, Particular, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Particular, note
 
 LONGEST_NUMBER = 24
 """Characters; the longest the kernel writes is a 64-bit number with its sign."""
@@ -23,7 +23,7 @@ class Probe:
     def __init__(self, files: KernelFiles, registers: Registers) -> None:
         self.files = files
         self.registers = registers
-        self.gaps: list[Note] = []
+        self.gaps: list[Diagnostic] = []
         self._noted: set[str] = set()
 
     def over(self, files: KernelFiles, registers: Registers) -> "Probe":
@@ -32,11 +32,11 @@ class Probe:
         other.gaps, other._noted = self.gaps, self._noted
         return other
 
-    def note(self, what: str, code: NoteCode, /, **particulars: Particular) -> None:
+    def note(self, what: str, code: DiagnosticCode, /, **particulars: Particular) -> None:
         """Note once that ``what`` (a subject, a file) is missing, and why."""
         self.add(note(code, what, **particulars))
 
-    def add(self, gap: Note) -> None:
+    def add(self, gap: Diagnostic) -> None:
         """Note a gap, the first one about each thing."""
         if gap.about not in self._noted:
             self._noted.add(gap.about)
@@ -48,18 +48,18 @@ class Probe:
             data = self.files.read(path)
         except FileFault as fault:
             if fault.errno not in (errno.ENOENT, errno.ENOTDIR, errno.ENODEV, SLEEPS):
-                self.note(path, NoteCode.FILE_UNREADABLE, what=fault.what)
+                self.note(path, DiagnosticCode.FILE_UNREADABLE, what=fault.what)
             return None
         if len(data) > limit:
-            self.note(path, NoteCode.FILE_TOO_LONG, bytes=float(len(data)))
+            self.note(path, DiagnosticCode.FILE_TOO_LONG, bytes=float(len(data)))
             return None
         try:
             text = data.decode("ascii" if limit == 4096 else "utf-8").strip("\n\t \0")
         except UnicodeDecodeError:
-            self.note(path, NoteCode.FILE_NOT_TEXT)
+            self.note(path, DiagnosticCode.FILE_NOT_TEXT)
             return None
         if not text and limit == 4096:
-            self.note(path, NoteCode.FILE_EMPTY)
+            self.note(path, DiagnosticCode.FILE_EMPTY)
             return None
         return text
 
@@ -76,7 +76,7 @@ class Probe:
             with suppress(ValueError):
                 return int(text)
         shown = text if len(text) <= 20 else text[:20] + "…"
-        self.note(path, NoteCode.FILE_NOT_NUMBER, text=shown)
+        self.note(path, DiagnosticCode.FILE_NOT_NUMBER, text=shown)
         return None
 
     def register(self, cpu: int, number: int) -> int | None:

@@ -15,7 +15,7 @@ from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
 
 CORE_VOLTS = 0x198
 TEMP_TARGET = 0x1A2
@@ -83,17 +83,17 @@ def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
     return tuple(ratio * 100.0 for ratio in ratios if ratio)
 
 
-def why_unwritable(probe: Probe, about: str) -> Note | None:
+def why_unwritable(probe: Probe, about: str) -> Diagnostic | None:
     """Return why registers cannot be written though they may be read; None if the kernel lets them be written."""
     lockdown = probe.text(paths.LOCKDOWN) or ""
     if lockdown and "[none]" not in lockdown:
-        return note(NoteCode.LOCKDOWN, about)
+        return note(DiagnosticCode.LOCKDOWN, about)
     if (probe.text(paths.ALLOW_WRITES) or "") == "off":
-        return note(NoteCode.REGISTER_WRITES_OFF, about)
+        return note(DiagnosticCode.REGISTER_WRITES_OFF, about)
     return None
 
 
-def why_closed(probe: Probe, fault: FileFault | None, about: str) -> Note:
+def why_closed(probe: Probe, fault: FileFault | None, about: str) -> Diagnostic:
     """Return why a register could not be read or written: by whom, and what a person can do.
 
     Args:
@@ -102,18 +102,18 @@ def why_closed(probe: Probe, fault: FileFault | None, about: str) -> Note:
         about: what the note concerns.
     """
     if fault is None:
-        return note(NoteCode.REGISTER_EMPTY, about)
+        return note(DiagnosticCode.REGISTER_EMPTY, about)
     if fault.errno == errno.EPERM and (why := why_unwritable(probe, about)) is not None:
         return why
-    return note(_CLOSED.get(fault.errno, NoteCode.REGISTER_FAULT), about, what=fault.what)
+    return note(_CLOSED.get(fault.errno, DiagnosticCode.REGISTER_FAULT), about, what=fault.what)
 
 
 _CLOSED = {
-    errno.ENOENT: NoteCode.NO_REGISTER_MODULE,
-    errno.ENXIO: NoteCode.NO_REGISTER_DEVICE,
-    errno.ENODEV: NoteCode.NO_REGISTER_DEVICE,
-    errno.EACCES: NoteCode.REGISTERS_NEED_ROOT,
-    errno.EIO: NoteCode.NO_SUCH_REGISTER,
-    errno.ETIMEDOUT: NoteCode.REGISTER_SILENT,
-    errno.EPERM: NoteCode.REGISTERS_FORBIDDEN,
+    errno.ENOENT: DiagnosticCode.NO_REGISTER_MODULE,
+    errno.ENXIO: DiagnosticCode.NO_REGISTER_DEVICE,
+    errno.ENODEV: DiagnosticCode.NO_REGISTER_DEVICE,
+    errno.EACCES: DiagnosticCode.REGISTERS_NEED_ROOT,
+    errno.EIO: DiagnosticCode.NO_SUCH_REGISTER,
+    errno.ETIMEDOUT: DiagnosticCode.REGISTER_SILENT,
+    errno.EPERM: DiagnosticCode.REGISTERS_FORBIDDEN,
 }

@@ -21,5 +21,5 @@ class Rest:
     paused: bool = False
     worked: bool = False
     said: dict[str, str] = field(default_factory=dict)
-    recalled: dict[str, dict[int, int]] = field(default_factory=dict)
+    restored_writes: dict[str, dict[int, int]] = field(default_factory=dict)
     texts: dict[str, bytes] = field(default_factory=dict)

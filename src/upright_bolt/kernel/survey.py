@@ -21,9 +21,9 @@ from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.sensors.channels import Channel
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.machine import Identity, Topology
-from upright_bolt.model.note import Note, note
+from upright_bolt.model.note import Diagnostic, note
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,12 +44,12 @@ class Surveyed:
     topology: Topology
     controls: dict[str, ControlDriver]
     channels: tuple[Channel, ...]
-    gaps: tuple[Note, ...]
-    absent: dict[str, Note]
+    gaps: tuple[Diagnostic, ...]
+    absent: dict[str, Diagnostic]
     base_mhz: float | None
     limits: FixedLimits
     files: KernelFiles
-    chips: tuple[GraphicsChip, ...] = ()
+    chips: tuple[Gpu, ...] = ()
     registers: Registers = field(default_factory=NoRegisters)
 
 
@@ -125,7 +125,7 @@ def refreshed(limits: FixedLimits, topology: Topology, files: KernelFiles, regis
     )
 
 
-def _why_absent(word: str, gaps: tuple[Note, ...]) -> Note:
+def _why_absent(word: str, gaps: tuple[Diagnostic, ...]) -> Diagnostic:
     declared = CATALOGUE[word]
     gap = next((gap for gap in gaps if gap.about == declared.interface), None)
     return gap if gap is not None else note(declared.absent)

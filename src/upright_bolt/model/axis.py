@@ -30,7 +30,7 @@ class Axis:
     @property
     def towards(self) -> float:
         """On which side of stock danger lies: −1 below it, 1 above."""
-        return declaration_of(self.controls[0]).danger or -1.0
+        return declaration_of(self.controls[0]).unsafe_direction or -1.0
 
     @property
     def part(self) -> str:

@@ -8,11 +8,11 @@ read ``CATALOGUE``. To add a control, add a ``Declaration``; what a machine make
 from collections.abc import Iterable
 from difflib import get_close_matches
 
-from upright_bolt.errors import NotHere
+from upright_bolt.errors import NotFound
 from upright_bolt.model import quantity as q
 from upright_bolt.model.declaration import Declaration, Kind, PanelGroup
 from upright_bolt.model.graphics_catalogue import OF_GRAPHICS_CHIPS
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.note import DiagnosticCode, Subject
 
 _DECLARED = (
     Declaration(
@@ -49,7 +49,7 @@ _DECLARED = (
         panel_order=30,
         write_order=100,
         interface=Subject.POWER_LIMITS,
-        absent=NoteCode.WINDOW_HIDDEN,
+        absent=DiagnosticCode.WINDOW_HIDDEN,
     ),
     Declaration(
         name="peak",
@@ -61,7 +61,7 @@ _DECLARED = (
         panel_order=150,
         write_order=130,
         interface=Subject.POWER_LIMITS,
-        absent=NoteCode.NO_PEAK_LIMIT,
+        absent=DiagnosticCode.NO_PEAK_LIMIT,
     ),
     Declaration(
         name="board",
@@ -73,7 +73,7 @@ _DECLARED = (
         panel_order=160,
         write_order=140,
         interface=Subject.POWER_LIMITS,
-        absent=NoteCode.NO_BOARD_ZONE,
+        absent=DiagnosticCode.NO_BOARD_ZONE,
     ),
     Declaration(
         name="current",
@@ -85,7 +85,7 @@ _DECLARED = (
         panel_order=170,
         write_order=150,
         interface=Subject.CHIP_REGISTERS,
-        absent=NoteCode.NO_CURRENT_LIMIT,
+        absent=DiagnosticCode.NO_CURRENT_LIMIT,
         risky=True,
     ),
     Declaration(
@@ -98,7 +98,7 @@ _DECLARED = (
         panel_order=200,
         write_order=90,
         interface=Subject.CHIP_REGISTERS,
-        absent=NoteCode.NO_CLAMP,
+        absent=DiagnosticCode.NO_CLAMP,
     ),
     Declaration(
         name="limiter",
@@ -110,7 +110,7 @@ _DECLARED = (
         panel_order=210,
         write_order=80,
         interface=Subject.POWER_LIMITS,
-        absent=NoteCode.ALWAYS_LIMITED,
+        absent=DiagnosticCode.ALWAYS_LIMITED,
         risky=True,
         changes=("clamp",),
     ),
@@ -185,7 +185,7 @@ _DECLARED = (
         panel_order=180,
         write_order=40,
         interface=Subject.CHIP_REGISTERS,
-        absent=NoteCode.NO_TURBO_TABLE,
+        absent=DiagnosticCode.NO_TURBO_TABLE,
     ),
     Declaration(
         name="idle-off",
@@ -233,7 +233,7 @@ _DECLARED = (
         write_order=180,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
-        danger=-1.0,
+        unsafe_direction=-1.0,
         companion="cache-offset",  # one voltage rail on many chips
     ),
     Declaration(
@@ -247,7 +247,7 @@ _DECLARED = (
         write_order=190,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
-        danger=-1.0,
+        unsafe_direction=-1.0,
         companion="core-offset",
     ),
     Declaration(
@@ -261,7 +261,7 @@ _DECLARED = (
         write_order=200,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
-        danger=-1.0,
+        unsafe_direction=-1.0,
     ),
     Declaration(
         name="agent-offset",
@@ -274,7 +274,7 @@ _DECLARED = (
         write_order=210,
         interface=Subject.VOLTAGE_OFFSETS,
         risky=True,
-        danger=-1.0,
+        unsafe_direction=-1.0,
     ),
     Declaration(
         name="hot-signal",
@@ -286,7 +286,7 @@ _DECLARED = (
         panel_order=220,
         write_order=220,
         interface=Subject.CHIP_REGISTERS,
-        absent=NoteCode.NO_HOT_SIGNAL,
+        absent=DiagnosticCode.NO_HOT_SIGNAL,
         risky=True,
     ),
 )
@@ -317,10 +317,10 @@ def declaration_of(name: str) -> Declaration:
         return found
     own = name.rpartition(PART_MARK)[2]
     if own in CATALOGUE and CATALOGUE[own].of_part:
-        raise NotHere(f"“{name}” belongs to a part: write PART.{own}; “machine” names the parts.")
+        raise NotFound(f"“{name}” belongs to a part: write PART.{own}; “machine” names the parts.")
     near = get_close_matches(own, CATALOGUE, n=1)
     hint = f" Did you mean {near[0]}?" if near else ""
-    raise NotHere(f"There is no control “{name}”.{hint} Controls: {', '.join(CATALOGUE)}.")
+    raise NotFound(f"There is no control “{name}”.{hint} Controls: {', '.join(CATALOGUE)}.")
 
 
 def in_order(names: Iterable[str]) -> list[str]:
@@ -344,7 +344,7 @@ def beside(name: str, other: str) -> str:
 def danger_of(name: str) -> float:
     """Return on which side of stock a control fails in the end: −1 below, 1 above; 0 for none, and for unknown ones."""
     declared = find_declaration(name)
-    return declared.danger if declared is not None else 0.0
+    return declared.unsafe_direction if declared is not None else 0.0
 
 
 def title_of(name: str) -> str:

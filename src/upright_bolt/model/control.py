@@ -13,7 +13,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model import quantity as q
 from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.declaration import Declaration, Kind
-from upright_bolt.model.note import Note
+from upright_bolt.model.note import Diagnostic
 
 Value = float | str
 """A control's value: a number in the quantity's own unit, or a word ("on", "powersave")."""
@@ -66,7 +66,7 @@ class Control:
     stock: Value | None
     in_force: Value | None
     state: ControlState
-    note: Note | None = None
+    note: Diagnostic | None = None
     steps: tuple[float, ...] = ()
 
     @property

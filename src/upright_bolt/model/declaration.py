@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from upright_bolt.model import quantity as q
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.note import DiagnosticCode, Subject
 
 
 class Kind(StrEnum):
@@ -62,15 +62,15 @@ class Declaration:
     panel_order: int
     write_order: int
     interface: Subject
-    absent: NoteCode = NoteCode.NOT_OFFERED
+    absent: DiagnosticCode = DiagnosticCode.NOT_OFFERED
     risky: bool = False
-    danger: float = 0.0
+    unsafe_direction: float = 0.0
     of_part: bool = False
     changes: tuple[str, ...] = ()
     checked_with: tuple[str, ...] = ()
     companion: str = ""
 
     @property
-    def deliberate(self) -> bool:
+    def guarded(self) -> bool:
         """Whether it is set only by itself and after a question, and belongs in no draft and no profile."""
         return self.panel is PanelGroup.DELIBERATE

@@ -88,7 +88,7 @@ class ChangedByOthers:
 
 
 @dataclass(frozen=True, slots=True)
-class HoldDid:
+class ProfileEvent:
     """A profile was put in force, or what no longer held was put back, or left alone; as the hold's log tells."""
 
     time_s: float
@@ -169,7 +169,7 @@ Event = (
     | ClockSet
     | AccessChanged
     | ChangedByOthers
-    | HoldDid
+    | ProfileEvent
     | Tried
     | Kept
     | WasPutBack

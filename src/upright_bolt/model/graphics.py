@@ -16,7 +16,7 @@ class ChipKind(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
-class GraphicsChip:
+class Gpu:
     """One graphics chip.
 
     Attributes:

@@ -103,7 +103,7 @@ class RuleView:
 
 
 @dataclass(frozen=True, slots=True)
-class HoldStatus:
+class EnforcementStatus:
     """How profiles, rules, hold and boot stand.
 
     Attributes:

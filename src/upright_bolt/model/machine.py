@@ -2,8 +2,8 @@
 
 from dataclasses import dataclass
 
-from upright_bolt.model.graphics import GraphicsChip
-from upright_bolt.model.note import Note
+from upright_bolt.model.graphics import Gpu
+from upright_bolt.model.note import Diagnostic
 from upright_bolt.model.sensor import Sensor, index_of
 
 
@@ -59,13 +59,13 @@ class About:
 
     identity: Identity
     topology: Topology
-    gaps: tuple[Note, ...]
+    gaps: tuple[Diagnostic, ...]
     sensors: tuple[Sensor, ...]
     ceiling_c: float | None
     base_mhz: float | None
     highest_mhz: float | None
     turbo_table_mhz: tuple[float, ...]
-    chips: tuple[GraphicsChip, ...] = ()
+    chips: tuple[Gpu, ...] = ()
     survey: int = 0
 
     @property

@@ -31,7 +31,7 @@ class Subject(StrEnum):
     ROOT_SERVICE = "root service"
 
 
-class NoteCode(StrEnum):
+class DiagnosticCode(StrEnum):
     """What a note says."""
 
     # an interface that is missing
@@ -151,16 +151,16 @@ class NoteCode(StrEnum):
     UNDONE = "undone"
 
 
-CONSEQUENCES = frozenset({NoteCode.NOT_WRITTEN, NoteCode.UNDONE})
+CONSEQUENCES = frozenset({DiagnosticCode.NOT_WRITTEN, DiagnosticCode.UNDONE})
 """Why a setting was not put in force that only follows from another's refusal."""
-CAPPED = frozenset({NoteCode.CAPPED_BY_FIRMWARE, NoteCode.CAPPED_BY_HEAT})
+CAPPED = frozenset({DiagnosticCode.CAPPED_BY_FIRMWARE, DiagnosticCode.CAPPED_BY_HEAT})
 """Notes that something holds a value down for a while."""
-AT_ODDS = frozenset({NoteCode.PROCESSORS_DIFFER, NoteCode.IDLE_STATES_DIFFER, NoteCode.COPIES_DIFFER})
+AT_ODDS = frozenset({DiagnosticCode.PROCESSORS_DIFFER, DiagnosticCode.IDLE_STATES_DIFFER, DiagnosticCode.COPIES_DIFFER})
 """Notes on open controls whose parts hold different values."""
 
 
 @dataclass(frozen=True, slots=True)
-class Note:
+class Diagnostic:
     """One note.
 
     Attributes:
@@ -169,7 +169,7 @@ class Note:
         particulars: names and values that its sentence needs; numbers in the control's own unit.
     """
 
-    code: NoteCode
+    code: DiagnosticCode
     about: str = ""
     particulars: tuple[tuple[str, Particular], ...] = ()
 
@@ -178,6 +178,6 @@ class Note:
         return dict(self.particulars)[name]
 
 
-def note(code: NoteCode, about: str = "", /, **particulars: Particular) -> Note:
+def note(code: DiagnosticCode, about: str = "", /, **particulars: Particular) -> Diagnostic:
     """Return a note with particulars given by name."""
-    return Note(code, about, tuple(particulars.items()))
+    return Diagnostic(code, about, tuple(particulars.items()))

@@ -28,10 +28,10 @@ def needs_proof(name: str, value: Value) -> bool:
 
     Offsets do on their dangerous side of 0. What has no 0 to count from always does: a memory clock, a highest voltage.
     """
-    danger = danger_of(name)
-    if not danger or isinstance(value, str):
+    unsafe_direction = danger_of(name)
+    if not unsafe_direction or isinstance(value, str):
         return False
-    return danger * value > 0.0 if counts_from_0(name) else True
+    return unsafe_direction * value > 0.0 if counts_from_0(name) else True
 
 
 def counts_from_0(name: str) -> bool:

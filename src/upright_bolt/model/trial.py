@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 
 from upright_bolt.model.control import Value
-from upright_bolt.model.note import Note
+from upright_bolt.model.note import Diagnostic
 
 
 @dataclass(frozen=True, slots=True)
@@ -15,7 +15,7 @@ class ApplyRow:
     asked: Value
     got: Value | None
     ok: bool
-    why: Note | None = None
+    why: Diagnostic | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -83,7 +83,7 @@ class Drift:
     name: str
     expected: Value
     got: Value | None
-    why: Note | None = None
+    why: Diagnostic | None = None
 
 
 class RecoveryOutcome(StrEnum):
@@ -119,7 +119,7 @@ class Recovery:
     left: tuple[str, ...] = ()
     damaged: tuple[str, ...] = ()
     aside: tuple[str, ...] = ()
-    why: Note | None = None
+    why: Diagnostic | None = None
     older: bool = False
 
 
@@ -138,8 +138,8 @@ class Status:
     drift: tuple[Drift, ...] = ()
     kept: dict[str, Value] = field(default_factory=dict)
     power_source: str = ""
-    capped: dict[str, Note] = field(default_factory=dict)
-    unseen: Note | None = None
+    capped: dict[str, Diagnostic] = field(default_factory=dict)
+    unseen: Diagnostic | None = None
     slept: bool = False
     stock_unknown: bool = False
 

@@ -7,7 +7,7 @@ from math import isfinite
 from typing import Any
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.quantity import Quantity
 from upright_bolt.model.start import Start
 from upright_bolt.model.workloads import WORKLOADS, Way, that_take, workload
@@ -110,7 +110,7 @@ def check_options(name: str, options: Options) -> None:
             )
 
 
-def choose_chip(chips: tuple[GraphicsChip, ...], asked: str) -> GraphicsChip | None:
+def choose_chip(chips: tuple[Gpu, ...], asked: str) -> Gpu | None:
     """Return the graphics chip that a workload works on; None for the software renderer.
 
     Args:

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from enum import Enum
 
-from upright_bolt.errors import NotHere
+from upright_bolt.errors import NotFound
 from upright_bolt.model.quantity import FRAME_RATE, FRAMES, SCORE, TASKS, TIME, Quantity
 from upright_bolt.model.start import Start
 
@@ -155,7 +155,7 @@ def workload(name: str) -> Workload:
     """Return the workload called ``name``. Raises NotHere if there is none."""
     found = WORKLOADS.get(name)
     if found is None:
-        raise NotHere(f"There is no workload “{name}”. Workloads: {', '.join(WORKLOADS)}.")
+        raise NotFound(f"There is no workload “{name}”. Workloads: {', '.join(WORKLOADS)}.")
     return found
 
 

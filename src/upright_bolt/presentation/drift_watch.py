@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 from upright_bolt.model.trial import Status
-from upright_bolt.presentation.announcement import Announcement
+from upright_bolt.presentation.observable import Observable
 from upright_bolt.text.trials import drift
 
 
@@ -20,7 +20,7 @@ class DriftWatch:
     def __init__(self, say: Callable[[str], None]) -> None:
         self._say = say
         self._known: frozenset[str] = frozenset()
-        self.told: Announcement[str] = Announcement()
+        self.told: Observable[str] = Observable()
 
     def take(self, status: Status) -> None:
         """Take over a newer status."""

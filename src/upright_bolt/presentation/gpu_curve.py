@@ -15,7 +15,7 @@ from upright_bolt.analysis.clock_voltage import (
 from upright_bolt.errors import BoltError
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import GRAPHICS
-from upright_bolt.presentation.announcement import Announcement
+from upright_bolt.presentation.observable import Observable
 from upright_bolt.presentation.ports import BackgroundWork
 from upright_bolt.store.runs import RunStore
 from upright_bolt.text.clock_voltage import asked_words, no_pairs
@@ -64,7 +64,7 @@ class ChipCurve:
         self.curve: Curve | None = None
         self.asked: Asked | None = None
         self.fault = ""
-        self.changed: Announcement[None] = Announcement()
+        self.changed: Observable[None] = Observable()
 
     def show(self, part: str) -> None:
         """Read what a chip has shown."""

@@ -37,7 +37,7 @@ class History:
     """
 
     def __init__(self, sensors: Sequence[Sensor]) -> None:
-        self.take_over(sensors)
+        self.update_machine(sensors)
         self.chip_cap = NO_CAP
         self._table = np.full((4096, len(COLUMNS)), np.nan)
         self._start = 0
@@ -45,7 +45,7 @@ class History:
         self.events: list[Event] = []
         self.highest: dict[str, float] = {}
 
-    def take_over(self, sensors: Sequence[Sensor]) -> None:
+    def update_machine(self, sensors: Sequence[Sensor]) -> None:
         """Read samples from now on by these sensors."""
         self._index = index_of(sensors)
         self.measured = frozenset(self._index)

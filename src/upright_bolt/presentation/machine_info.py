@@ -37,7 +37,7 @@ class Outline:
         """Who the machine is."""
         return self.about.identity
 
-    def take_over(self, about: About) -> None:
+    def update_machine(self, about: About) -> None:
         """Tell of what is there now; sensors keep their places."""
         self.about, self.sensors, self.index = about, about.sensors, about.index
 

@@ -5,7 +5,7 @@ from enum import StrEnum
 from pathlib import Path
 
 from upright_bolt.disk import Document, Typed
-from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.errors import BoltError, CorruptData
 from upright_bolt.model.quantity import ClockUnit
 
 FILE = "window.json"
@@ -106,7 +106,7 @@ class PreferenceFile:
         self.first_start = False
         try:
             found = self._document.load()
-        except Damaged as fault:
+        except CorruptData as fault:
             found, self.trouble = Preferences(), f"{fault} The window uses its usual settings."
         self.first_start = found is None
         self.chosen = found or Preferences()

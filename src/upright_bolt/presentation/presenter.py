@@ -1,6 +1,6 @@
 """What the window shows of one machine, and what a person can ask of it. Knows no widget and no Qt.
 
-Each part of the state has a topic of its own (``Announcement``), so that a view redraws what has changed and nothing
+Each part of the state has a topic of its own (``Observable``), so that a view redraws what has changed and nothing
 else: a drag of a strip announces ``drafted`` and no more.
 """
 
@@ -11,26 +11,26 @@ from upright_bolt.analysis.comparison.compare import Compared, compare
 from upright_bolt.analysis.limits.gpu_limits import cap_of
 from upright_bolt.analysis.numbers import values_of
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.event import HoldDid
+from upright_bolt.model.event import ProfileEvent
 from upright_bolt.model.machine import About
 from upright_bolt.model.run import RunEnd, RunRecord, RunState
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.baseline import newest_at_stock
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.drift_watch import DriftWatch
 from upright_bolt.presentation.gpu_curve import ChipCurve
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.machine_info import CoreNow, CoreReader, Outline
+from upright_bolt.presentation.observable import Observable
 from upright_bolt.presentation.pace import Pace
 from upright_bolt.presentation.past_failures import KnownFailures
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
-from upright_bolt.presentation.run_starter import RunAsked, RunStarter
+from upright_bolt.presentation.run_starter import RunRequest, RunStarter
 from upright_bolt.presentation.searches import Searches
 from upright_bolt.presentation.trial_age import trial_age_s
 from upright_bolt.reports.details import telemetry_of
@@ -40,13 +40,13 @@ from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.session.starting import woken_and_tried
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.text.comparison import finding_with_conditions
+from upright_bolt.text.comparison import verdict_with_conditions
 from upright_bolt.text.faults import state_words
 from upright_bolt.text.report import sheet
 from upright_bolt.text.runs import holding_now
-from upright_bolt.text.trials import put_back as put_back_words
 from upright_bolt.text.trials import refusal, row_sentence
-from upright_bolt.text.trials import to_stock as stock_words
+from upright_bolt.text.trials import reset_to_stock as stock_words
+from upright_bolt.text.trials import revert as put_back_words
 
 ALL = ""
 """Announced as drafted when more than one control's draft has changed."""
@@ -99,11 +99,11 @@ class Presenter:
         self.last_run: RunRecord | None = None
         self.sample: Sample | None = None
         self._hidden = False
-        self.drafted: Announcement[str] = Announcement()
-        self.said: Announcement[str] = Announcement()
-        self.live: Announcement[None] = Announcement()
-        self.settings_changed: Announcement[None] = Announcement()
-        self.runs_changed: Announcement[None] = Announcement()
+        self.drafted: Observable[str] = Observable()
+        self.said: Observable[str] = Observable()
+        self.live: Observable[None] = Observable()
+        self.settings_changed: Observable[None] = Observable()
+        self.runs_changed: Observable[None] = Observable()
         self.drifts = DriftWatch(self.say)
         self.searches = Searches(thread, background, store, log, outline, self.say)
         self.profiles = Profiles(thread, store, log, outline, self.say)
@@ -112,17 +112,17 @@ class Presenter:
         self.chip_curve = ChipCurve(background, store, outline.word)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Announce nothing to the present widgets any more: they are about to go."""
         for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed,
                       self.searches.changed, self.profiles.changed, self.drifts.told,
                       self.chip_curve.changed):  # fmt: skip
             topic.silence()
 
-    def take_over(self, about: About) -> None:
+    def update_machine(self, about: About) -> None:
         """Take over what the machine is now that graphics chips have come or gone; widgets are to be built anew."""
-        self.outline.take_over(about)
-        self.history.take_over(self.outline.sensors)
+        self.outline.update_machine(about)
+        self.history.update_machine(self.outline.sensors)
 
     def set_hidden(self, *, hidden: bool) -> None:
         """Sample more rarely and draw nothing while the window is minimised; catch up afterwards."""
@@ -152,7 +152,7 @@ class Presenter:
             self._run_ended(snapshot.ended_run)
         if snapshot.trouble:
             self.say(f"✕ {snapshot.trouble}")
-        told = any(isinstance(event, HoldDid) for event in snapshot.events)
+        told = any(isinstance(event, ProfileEvent) for event in snapshot.events)
         self.profiles.look(monotonic(), at_once=told, seldom=self._hidden)
         if self._hidden:
             return
@@ -232,7 +232,7 @@ class Presenter:
         elif settings:
             self._try(settings)
 
-    def try_deliberate(self, name: str, value: Value) -> None:
+    def try_guarded(self, name: str, value: Value) -> None:
         """Try one control by itself, after the person has confirmed it."""
         self._try({name: value})
 
@@ -277,7 +277,7 @@ class Presenter:
         if self._is_free():
             self.profiles.save_in_force(name, note, into=into)
 
-    def put_back(self) -> None:
+    def revert(self) -> None:
         """End the trial and put back what was in force before."""
         if not self._is_free():
             return
@@ -285,13 +285,15 @@ class Presenter:
         def was_put_back(trial: Trial) -> None:
             self.say(put_back_words(trial))
 
-        self._thread.ask(lambda session: session.put_back(), was_put_back, self.say)
+        self._thread.ask(lambda session: session.revert(), was_put_back, self.say)
 
-    def to_stock(self) -> None:
+    def reset_to_stock(self) -> None:
         """Put the machine's own values in force, whatever was kept or is being tried."""
         if not self._is_free():
             return
-        self._thread.ask(lambda session: session.to_stock(), lambda trial: self.say(stock_words(trial)), self._fail)
+        self._thread.ask(
+            lambda session: session.reset_to_stock(), lambda trial: self.say(stock_words(trial)), self._fail
+        )
 
     # the machine
 
@@ -334,9 +336,9 @@ class Presenter:
 
     def start_run(self, workload: str, length: str, label: str) -> None:
         """Start a run at once; what was typed wrongly is said."""
-        self.start_asked(RunAsked(workload, length, label, start=Start.AT_ONCE))
+        self.start_asked(RunRequest(workload, length, label, start=Start.AT_ONCE))
 
-    def start_asked(self, asked: RunAsked) -> None:
+    def start_asked(self, asked: RunRequest) -> None:
         """Start a run, or several one after another, as a person chose; what was typed wrongly is said."""
         self.runner.start(asked, dict(self.draft))
 
@@ -390,7 +392,7 @@ class Presenter:
         if baseline is None or baseline.id == run.id:
             return Compared(run, values_of(run)), ""
         row = compare([run], baseline, self.runs)[0]
-        return row, "" if self.progress is not None else finding_with_conditions(row, baseline)
+        return row, "" if self.progress is not None else verdict_with_conditions(row, baseline)
 
     def _shown_run(self) -> RunRecord | None:
         progress = self.progress

@@ -12,9 +12,9 @@ from upright_bolt.analysis.chip import chip_on_board
 from upright_bolt.analysis.validation.measured import measured
 from upright_bolt.analysis.validation.proofs import proofs_of
 from upright_bolt.disk import read_given, write_atomically
-from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, NotFound
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.hold import HoldStatus
+from upright_bolt.model.hold import EnforcementStatus
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.profile import MOST_BYTES, STOCK, Profile, check_name
 from upright_bolt.model.run import RunRecord
@@ -58,7 +58,7 @@ class ProfileDesk:
         """What is kept of the machine: read when it is needed, and once."""
         return self._read_past()
 
-    def status(self) -> HoldStatus:
+    def status(self) -> EnforcementStatus:
         """Return how everything stands. Raises BoltError."""
         return self.profiles.status()
 
@@ -72,8 +72,8 @@ class ProfileDesk:
             return found
         broken_one = status.broken.get(f"{name.strip()}.toml")
         if broken_one:
-            raise NotHere(f"The profile {name.strip()} cannot be used: {broken_one}")
-        raise NotHere(no_such_profile(name, (view.profile.name for view in status.profiles)))
+            raise NotFound(f"The profile {name.strip()} cannot be used: {broken_one}")
+        raise NotFound(no_such_profile(name, (view.profile.name for view in status.profiles)))
 
     def is_there(self, name: str) -> bool:
         """Tell whether a profile of that name can be used."""

@@ -6,17 +6,17 @@ from pathlib import Path
 
 from upright_bolt.analysis.validation.measured import MEASURES, Measure, measured
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.hold import HoldStatus, LogEntry
+from upright_bolt.model.hold import EnforcementStatus, LogEntry
 from upright_bolt.model.profile import STOCK, Profile
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
-from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.machine_info import Outline
+from upright_bolt.presentation.observable import Observable
 from upright_bolt.presentation.ports import SessionWork
 from upright_bolt.presentation.profile_desk import Past, ProfileDesk
-from upright_bolt.session.series import ActiveSeries, SeriesAsked, start_series
+from upright_bolt.session.series import ActiveSeries, SeriesRequest, start_series
 from upright_bolt.session.session import Session
 from upright_bolt.session.steps import Step
 from upright_bolt.store.runs import RunStore
@@ -74,12 +74,12 @@ class Profiles:
         self._say = say
         self._asked_s = float("-inf")
         self._waits = False
-        self.status = HoldStatus()
+        self.status = EnforcementStatus()
         self.entries: tuple[LogEntry, ...] = ()
         self.tell_rules = False
         self._known = False
-        self.told: Announcement[str] = Announcement()
-        self.changed: Announcement[None] = Announcement()
+        self.told: Observable[str] = Observable()
+        self.changed: Observable[None] = Observable()
 
     def _fail(self, sentence: str) -> None:
         self._say(f"✕ {sentence}")
@@ -108,16 +108,16 @@ class Profiles:
         """Read anew how everything stands."""
         self._waits = True
 
-        def read(session: Session) -> tuple[HoldStatus, tuple[LogEntry, ...]]:
+        def read(session: Session) -> tuple[EnforcementStatus, tuple[LogEntry, ...]]:
             profiles = session.access.profiles
-            return (HoldStatus(), ()) if profiles is None else (profiles.status(), profiles.log(LOG_LINES))
+            return (EnforcementStatus(), ()) if profiles is None else (profiles.status(), profiles.log(LOG_LINES))
 
         self._thread.ask(read, self._take, self._not_read)
 
     def _not_read(self, _why: str) -> None:
         self._waits = False
 
-    def _take(self, found: tuple[HoldStatus, tuple[LogEntry, ...]]) -> None:
+    def _take(self, found: tuple[EnforcementStatus, tuple[LogEntry, ...]]) -> None:
         self._waits = False
         if found != (self.status, self.entries):
             before, first = self.entries, not self._known
@@ -210,7 +210,7 @@ class Profiles:
             settings = status.tried if into and status.tried else status.expected
             profile = desk.set(name, settings) if into else desk.save(name, settings, note)
             if status.trial is not None:
-                session.put_back("saved as a profile")
+                session.revert("saved as a profile")
             desk.profiles.use(profile.name)
             return f"{self._saved(profile)} {standing_words(desk.status())}"
 
@@ -259,7 +259,7 @@ class Profiles:
 
         def work(desk: ProfileDesk, _session: Session) -> str:
             desk.profiles.set_hold(on=on)
-            desk.profiles.tend()
+            desk.profiles.reconcile()
             return f"Hold is {'on' if on else 'off'}. {standing_words(desk.status())}"
 
         self._do(work)
@@ -279,7 +279,7 @@ class Profiles:
         def do(session: Session) -> None:
             desk = self._desk(session)
             desk.profiles.save_rules(text)
-            desk.profiles.tend()
+            desk.profiles.reconcile()
 
         def done(_: None) -> None:
             saved()
@@ -305,7 +305,7 @@ class Profiles:
                 Step(tried, f"{shown.profile.name}: {name}", work=Work(name, LENGTHS_S[name], start=Start.RESTED))
                 for name in workloads
             ]
-            return start_series(session, SeriesAsked(steps, Work("idle", IDLE_S)), self._store)
+            return start_series(session, SeriesRequest(steps, Work("idle", IDLE_S)), self._store)
 
         said = f"Measuring {shown.profile.name}: {', '.join(workloads)}, one after another, each after a rest."
         self._thread.ask(begin, lambda _: self._say(said), self._fail)
@@ -324,7 +324,7 @@ class Profiles:
         def do(session: Session) -> str:
             desk = self._desk(session)
             profile = desk.save_text(name, text)
-            desk.profiles.tend()
+            desk.profiles.reconcile()
             return self._saved(profile)
 
         def done(said: str) -> None:

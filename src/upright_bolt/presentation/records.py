@@ -16,7 +16,7 @@ from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.reports.details import details_of
 from upright_bolt.reports.export import comparison_table, export_csv, runs_table, write_table
 from upright_bolt.reports.report import export_html
-from upright_bolt.session.series import ActiveSeries, SeriesAsked, SeriesProgress, start_series
+from upright_bolt.session.series import ActiveSeries, SeriesProgress, SeriesRequest, start_series
 from upright_bolt.session.session import Session
 from upright_bolt.session.steps import ladder, repeats, until_decided
 from upright_bolt.store.exchange import Imported, export_json, import_json
@@ -34,7 +34,7 @@ def length_s(text: str) -> float:
 
 
 @dataclass(frozen=True, slots=True)
-class LadderAsked:
+class SweepRequest:
     """A ladder as a person typed it."""
 
     control: str
@@ -92,7 +92,7 @@ class Records:
 
     # series
 
-    def start_ladder(self, asked: LadderAsked) -> None:
+    def start_ladder(self, asked: SweepRequest) -> None:
         """Run a ladder of settings, each rung as a trial; what was typed wrongly is said."""
         try:
             steps = ladder(asked.text(), {}, asked.repeats)
@@ -103,12 +103,12 @@ class Records:
         except BadInput as fault:
             self._fail(str(fault))
             return
-        series = SeriesAsked(steps, work, cool_c, stops_at_errors=True)
+        series = SeriesRequest(steps, work, cool_c, stops_at_errors=True)
         self._start(series, f"A ladder of {count} runs has started, after one that is not counted.")
 
     def start_repeats(self, work: Work, label: str, times: int) -> None:
         """Run the same several times with what is in force, so that the spread is known."""
-        series = SeriesAsked(repeats({}, times, label, alternate=False), work)
+        series = SeriesRequest(repeats({}, times, label, alternate=False), work)
         self._start(series, f"{times} runs have started, after one that is not counted.")
 
     def start_until_decided(self, work: Work, label: str, draft: Settings) -> None:
@@ -120,9 +120,9 @@ class Records:
         if not draft:
             raise BadInput("There is no draft to compare with what is in force; draft the settings first.")
         steps, more = until_decided(draft, label)
-        self._start(SeriesAsked(steps, work, more=more), "Runs with the draft and without it have started, in turn.")
+        self._start(SeriesRequest(steps, work, more=more), "Runs with the draft and without it have started, in turn.")
 
-    def _start(self, series: SeriesAsked, started: str) -> None:
+    def _start(self, series: SeriesRequest, started: str) -> None:
         broken = next((said for step in series.steps if (said := self._known_failure(step.settings))), "")
         if broken:
             self._fail(f"{broken} No run was made; the command line makes it with --allow-known-bad.")

@@ -18,7 +18,7 @@ from upright_bolt.store.runs import RunStore
 
 
 @dataclass(frozen=True, slots=True)
-class RunAsked:
+class RunRequest:
     """A run as a person chose and typed it."""
 
     workload: str
@@ -53,7 +53,7 @@ class RunStarter:
         self._say = say
         self._fail = fail
 
-    def start(self, asked: RunAsked, draft: Settings) -> None:
+    def start(self, asked: RunRequest, draft: Settings) -> None:
         """Start a run, or several one after another; what was typed wrongly is said.
 
         Args:
@@ -93,7 +93,7 @@ class RunStarter:
         self._thread.ask(stop, lambda _: None, self._fail)
 
 
-def work_of(asked: RunAsked) -> Work:
+def work_of(asked: RunRequest) -> Work:
     """Return the work that a person asked for. Raises BadInput."""
     known = workload(asked.workload)
     duration_s = length_s(asked.length)

@@ -8,21 +8,21 @@ from upright_bolt.analysis.stability.course import Course
 from upright_bolt.analysis.stability.forecast import Ahead, ahead
 from upright_bolt.analysis.stability.history import known
 from upright_bolt.analysis.validation.known_failures import failures_in
-from upright_bolt.errors import BadInput, BoltError, NotHere, Refused
+from upright_bolt.errors import BadInput, BoltError, NotFound, Refused
 from upright_bolt.model.catalogue import TOGETHER
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.failure import Failure
 from upright_bolt.model.machine import About
 from upright_bolt.model.search import AfterFreeze, Asked, Outcome, Rung, Search, SearchEnd, Why
-from upright_bolt.presentation.announcement import Announcement
 from upright_bolt.presentation.machine_info import Outline
+from upright_bolt.presentation.observable import Observable
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.session.chip_wake import wake_for
 from upright_bolt.session.search_request import Typed, asked_from, axes_of
 from upright_bolt.session.session import Session
 from upright_bolt.session.stability_search import ActiveSearch, SearchProgress, reach_of, start_search, stock_of
 from upright_bolt.store.runs import RunStore
-from upright_bolt.store.search_log import SearchLog, look_back
+from upright_bolt.store.search_log import SearchLog, recover
 from upright_bolt.text.search import story
 
 Say = Callable[[str], None]
@@ -39,7 +39,7 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
         Refused: the axis cannot be set here, or the chip is another one than the search began with; it has ended then.
         BoltError: the record cannot be read or written.
     """
-    search = look_back(log, session.boot_id)
+    search = recover(log, session.boot_id)
     chip, board = chip_of(session.about.identity), board_of(session.about.identity)
     if asked is not None and search is not None:
         raise BadInput(f"Search {search.asked.id} has not ended; “edge --resume” goes on with it, “edge stop” ends it.")
@@ -53,7 +53,7 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
         stock = stock_of(controls[asked.controls[0]])
         search = log.numbered(replace(asked, chip=chip, board=board, graphics=ids, stock=stock))
     if search is None:
-        raise NotHere("There is no search of this machine to go on with.")
+        raise NotFound("There is no search of this machine to go on with.")
     same = (search.asked.chip, search.asked.graphics) == (chip, _graphics_ids(session.about, search.asked))
     if not same or boards_differ(search.asked.board, board):
         log.finish(search, SearchEnd(Why.CHIP_CHANGED))
@@ -121,7 +121,7 @@ class Searches:
         self.progress: SearchProgress | None = None
         self.story = ""
         self.failures: list[Failure] = []
-        self.changed: Announcement[None] = Announcement()
+        self.changed: Observable[None] = Observable()
 
     @property
     def open(self) -> Search | None:
@@ -135,14 +135,14 @@ class Searches:
 
     # what is shown
 
-    def look_back(self) -> None:
+    def recover(self) -> None:
         """Take up what the last program left: close a rung that was cut off, and go on if that was asked."""
 
         def look(session: Session) -> tuple[Search, bool] | None:
             left = self._log.open_search()
             if left is None or session.access.closed:
                 return None
-            return look_back(self._log, session.boot_id) or left, left.open_rung is not None
+            return recover(self._log, session.boot_id) or left, left.open_rung is not None
 
         def looked(left: tuple[Search, bool] | None) -> None:
             if left is None:
@@ -278,7 +278,7 @@ class Searches:
         def finish(session: Session) -> None:
             if isinstance(session.activity, ActiveSearch):
                 return  # it has gone on meanwhile
-            search = look_back(self._log, session.boot_id)
+            search = recover(self._log, session.boot_id)
             if search is not None:
                 self._log.finish(search, SearchEnd(Why.STOPPED))
 

@@ -65,14 +65,15 @@ class GainRow:
 class EdgePicture:
     """All of it, on a scale from 0 (stock) to ``furthest`` along the axis.
 
-    ``narrowed`` is how the estimate of the edge went, on the axis titled ``narrowed_of``; empty without two tests.
+    ``interval_history`` is how the estimate of the edge went, on the axis titled ``narrowed_of``; empty without two
+    tests.
     """
 
     axis: Axis
     rows: tuple[AxisRow, ...]
     gains: tuple[GainRow, ...]
     furthest: float
-    narrowed: tuple[Narrowed, ...] = ()
+    interval_history: tuple[Narrowed, ...] = ()
     narrowed_of: str = ""
 
 
@@ -87,13 +88,13 @@ def picture_of(course: Course, now: Rung | None = None) -> EdgePicture:
     ends = [mark.position for row in rows for mark in row.marks]
     ends += [row.edge.high for row in rows if row.edge is not None and len(row.marks) != 1]
     last = course.searched_last
-    narrowed = tuple(course.narrowed(last))
+    interval_history = tuple(course.interval_history(last))
     return EdgePicture(
         course.axis,
         rows,
         _gains(course),
         max(LEAST_SPAN, *(end + BEYOND for end in ends)) if ends else LEAST_SPAN,
-        narrowed if len(narrowed) > LEAST_MARKS else (),
+        interval_history if len(interval_history) > LEAST_MARKS else (),
         axis_title(last),
     )
 

@@ -8,11 +8,11 @@ from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind
+from upright_bolt.model.hold import Cause, EnforcementStatus, LogEntry, LogKind
 from upright_bolt.model.profile import STOCK
 from upright_bolt.profiles.folder import ProfileFolder
 from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.reconciler import Keeping, said
+from upright_bolt.profiles.reconciler import Reconciler, said
 from upright_bolt.profiles.record import KEPT_ENTRIES, Record
 from upright_bolt.profiles.status import status_of
 from upright_bolt.settings.backend import Backend
@@ -21,7 +21,7 @@ from upright_bolt.settings.failure_log import FailureRecord
 from upright_bolt.text.failures import failures_in_short
 
 
-class ProfileEngine(Keeping):
+class ProfileEngine(Reconciler):
     """``ProfileAccess`` in the process that has the rights."""
 
     near = True
@@ -143,7 +143,7 @@ class ProfileEngine(Keeping):
         kept, plan = self._engine.kept, self.planner.plan(profile)
         return Plan({name: kept[name] for name in plan.settings if name in kept}, plan.held_back)
 
-    def status(self) -> HoldStatus:
+    def status(self) -> EnforcementStatus:
         """Return how everything stands."""
         return status_of(self, self._plan, self._resistance)
 

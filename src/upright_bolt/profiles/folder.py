@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from upright_bolt.disk import read_bounded, sync_folder, write_atomically
-from upright_bolt.errors import BadInput, BoltError, NotHere
+from upright_bolt.errors import BadInput, BoltError, NotFound
 from upright_bolt.model.profile import MOST_BYTES, STOCK, Profile, check_name
 from upright_bolt.model.rule import Rules
 from upright_bolt.privileges import check_own
@@ -103,7 +103,7 @@ class ProfileFolder:
         try:
             text = _text(self.path / RULES, MOST_RULE_BYTES)
             return Found(profiles, broken, parse_rules(text), text)
-        except NotHere:
+        except NotFound:
             return Found(profiles, broken)
         except BoltError as fault:
             return Found(profiles, broken, rules_broken=str(fault))
@@ -115,7 +115,7 @@ class ProfileFolder:
     def _path_of(self, name: str) -> Path:
         path = self.profiles_path / f"{check_name(name)}{END}"
         if not path.is_file():
-            raise NotHere(self.no_such(name))
+            raise NotFound(self.no_such(name))
         return path
 
     def no_such(self, name: str) -> str:
@@ -172,7 +172,7 @@ def _text(path: Path, most: int) -> str:
         check_own(path)
         data = read_bounded(path, most)
     except FileNotFoundError as fault:
-        raise NotHere(f"There is no file {path}.") from fault
+        raise NotFound(f"There is no file {path}.") from fault
     except OSError as fault:
         raise BoltError(f"It cannot be read: {fault.strerror}.") from fault
     try:

@@ -84,9 +84,9 @@ def unproven(name: str, value: float, proof: Proof | None, chip: str) -> str:
     """
     if proof is None:
         return "not proven"
-    danger = danger_of(name)
-    if danger * (value - proof.value) > 0.0:
-        return f"proven {'up' if danger > 0.0 else 'down'} to {show_value(name, proof.value)} only"
+    unsafe_direction = danger_of(name)
+    if unsafe_direction * (value - proof.value) > 0.0:
+        return f"proven {'up' if unsafe_direction > 0.0 else 'down'} to {show_value(name, proof.value)} only"
     if proof.chip != chip:
         return f"proven on another chip or firmware: {_differs(proof.chip, chip)}"
     if proof.all_loads_s < PROVEN_S:

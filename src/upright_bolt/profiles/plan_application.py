@@ -8,7 +8,7 @@ from contextlib import suppress
 
 from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Value
-from upright_bolt.model.note import NoteCode
+from upright_bolt.model.note import DiagnosticCode
 from upright_bolt.model.profile import HeldBack, is_voltage
 from upright_bolt.model.trial import ApplyReport
 from upright_bolt.profiles.plan import Plan
@@ -16,13 +16,13 @@ from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.text.notes import clause
 
-FOLLOWED = (NoteCode.UNDONE, NoteCode.NOT_WRITTEN)
+FOLLOWED = (DiagnosticCode.UNDONE, DiagnosticCode.NOT_WRITTEN)
 """Why a setting was refused that another one's refusal took along."""
 OWNER = "profile"
 MODE = "platform-mode"
 
 
-def put_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, woken: bool) -> Plan:
+def apply_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, woken: bool) -> Plan:
     """Put a plan in force.
 
     Args:
@@ -42,7 +42,7 @@ def put_plan(engine: SettingsEngine, backend: Backend, plan: Plan, by: str, *, w
     leaving = [name for name in engine.kept if name not in plan.settings or (woken and is_voltage(name))]
     if leaving:
         with suppress(BadInput):  # nothing of it is known to be changed in this boot
-            engine.to_stock(leaving, by)
+            engine.reset_to_stock(leaving, by)
     refused: list[HeldBack] = []
     for wanted in _in_turn(_unless_there(plan.settings, engine, backend)):
         refused += _put(engine, wanted, by)
@@ -91,7 +91,7 @@ def _culprits(report: ApplyReport) -> list[HeldBack]:
     ]
 
 
-def put_back_one(engine: SettingsEngine, names: Collection[str], by: str) -> bool:
+def revert_one(engine: SettingsEngine, names: Collection[str], by: str) -> bool:
     """Put settings that were kept in force again; tell whether they hold. Raises InUse or Refused."""
     kept = engine.kept
     report = engine.try_settings({name: kept[name] for name in names}, standing=True, by=by, owner=OWNER)

@@ -1,8 +1,8 @@
 """What goes on by itself: which profile should be in force on a machine, putting it there, and keeping it there.
 
-It is driven by ``tend``: called when the machine tells of a change, and when the time that the last call returned is
-over. Everything that decides what is put in force is read anew each time (files, situation, record), so it ends where
-the last state asks for, whatever happened on the way.
+It is driven by ``reconcile``: called when the machine reports a change, and when the time that the last call returned
+is over. Everything that decides what is applied is read anew each time (files, situation, record), so it ends where the
+last state asks for, whatever happened on the way.
 """
 
 from collections.abc import Callable, Iterable
@@ -23,10 +23,10 @@ from upright_bolt.model.rule import Condition, Rule, Rules, Situation
 from upright_bolt.model.trial import Drift
 from upright_bolt.profiles.folder import Found, ProfileFolder
 from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.plan_application import MODE, put_back_one, put_plan
+from upright_bolt.profiles.plan_application import MODE, apply_plan, revert_one
 from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.record import Record, Remembered, Settling
-from upright_bolt.profiles.restore_backoff import Resistance, VainWrites
+from upright_bolt.profiles.restore_backoff import RestoreBackoff, VainWrites
 from upright_bolt.profiles.start import AGAIN_S, BootStart
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
@@ -51,7 +51,7 @@ OFF_WORD = "upright-bolt=off"
 OFF_WORDS = f"the kernel's command line has {OFF_WORD}, so no profile is applied in this boot"
 
 
-class Keeping:
+class Reconciler:
     """Which profile should be in force on one machine, putting it there, and keeping it there.
 
     Args:
@@ -83,7 +83,7 @@ class Keeping:
         self._plan: Plan | None = None
         """What this process knows to be in force; None before its first look."""
         self._planned_for: tuple[str, Plan] | None = None
-        self._resistance: dict[str, Resistance] = {}
+        self._resistance: dict[str, RestoreBackoff] = {}
         self._written: dict[str, str] = {}
         self._woken = self._watches_owed = False
         self._moved: Cause | None = None
@@ -107,27 +107,27 @@ class Keeping:
         return self.start.why_not
 
     def handles(self) -> tuple[int, ...]:
-        """Return file descriptors; when one can be read, ``tend`` has something to do."""
+        """Return file descriptors; when one can be read, ``reconcile`` has something to do."""
         return self._ports.changes.handles()
 
-    def told(self, change: MachineChange) -> None:
+    def notify(self, change: MachineChange) -> None:
         """Take note of a change that somebody else tells of."""
         self._hear([change], self._ports.clock.now_s())
 
     # What goes on by itself
 
-    def tend(self) -> float:
+    def reconcile(self) -> float:
         """Take up what has happened and do what is due; return in how many seconds to call again at the latest."""
         self._ports.keep_up()
         changes = self._ports.changes.take()
         now_s = self._ports.clock.now_s()
         self._hear(changes, now_s)
-        if self._engine.owes != self._watches_owed:
+        if self._engine.has_pending_restores != self._watches_owed:
             self._watch()  # first, so that no processor comes back unheard
-        if self._engine.owes:
+        if self._engine.has_pending_restores:
             self._engine.look_at_processors()
         at_most_s = CHIPS_EVERY_S if any(path.startswith(paths.OF_GRAPHICS) for path in self._backend.owed) else inf
-        at_most_s = min(at_most_s, self.start.tend())
+        at_most_s = min(at_most_s, self.start.reconcile())
         if not self.record.now.active or self._engine.closed or self.off:
             return at_most_s
         if self._engine.trial is not None or self.busy():
@@ -270,7 +270,7 @@ class Keeping:
         self.record.adopt(replace(now, wanted=profile.name, boot_id=boot_id, settling=settling))
         by = f"profile {profile.name}" + (f", chosen by {who}" if who else "")
         woken = self._woken or cause is Cause.WAKE
-        self._plan = put_plan(self._engine, self._backend, plan, by, woken=woken)
+        self._plan = apply_plan(self._engine, self._backend, plan, by, woken=woken)
         self._planned_for = (profile.name, plan)
         self._forget_fights()
         self._written.clear()
@@ -291,7 +291,7 @@ class Keeping:
         What is left alone is watched no longer: whoever fights for it would wake this process with every write.
         """
         held = [name for name in (self._plan.settings if self._plan is not None else ()) if not self._rests(name)]
-        self._watches_owed = self._engine.owes
+        self._watches_owed = self._engine.has_pending_restores
         processors = (paths.CPU_ONLINE, *self._backend.owed) if self._watches_owed else ()
         self._ports.changes.watch([*(path for name in held for path in self._files_of(name)), *processors])
 
@@ -338,7 +338,7 @@ class Keeping:
                 self._looks_s += [now_s + UNREAD_S] if unread else []
                 self._unread |= unread
                 continue
-            resistance = self._resistance.setdefault(drift.name, Resistance())
+            resistance = self._resistance.setdefault(drift.name, RestoreBackoff())
             if resistance.resting:
                 continue
             at_s = resistance.due_s(now_s)
@@ -371,7 +371,7 @@ class Keeping:
             return Cause.PROCESSORS, ""
         return Cause.FIRMWARE, ""
 
-    def _rest(self, drift: Drift, resistance: Resistance) -> None:
+    def _rest(self, drift: Drift, resistance: RestoreBackoff) -> None:
         cause, who = self._cause_of(drift)
         resistance.resting, resistance.since = True, now_stamp()
         resistance.who = better_named(who, resistance.who)
@@ -379,13 +379,13 @@ class Keeping:
         self._watch()
 
     def _put_back(self, due: list[Drift], now_s: float) -> None:
-        together = put_back_one(self._engine, [drift.name for drift in due], "hold")
+        together = revert_one(self._engine, [drift.name for drift in due], "hold")
         for drift in due:
             resistance = self._resistance[drift.name]
             cause, who = self._cause_of(drift)
             resistance.times_s.append(now_s)
             resistance.who = better_named(who, resistance.who)
-            if together or put_back_one(self._engine, [drift.name], "hold"):
+            if together or revert_one(self._engine, [drift.name], "hold"):
                 self._tell_drift(LogKind.RESET, cause, drift, who)
             else:
                 self._rest(drift, resistance)

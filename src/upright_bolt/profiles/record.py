@@ -5,9 +5,9 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from upright_bolt.checksummed_log import PRIVATE, SealedLog, copy_aside
+from upright_bolt.checksummed_log import PRIVATE, ChecksummedLog, copy_aside
 from upright_bolt.disk import Document, Typed, bounded, write_atomically
-from upright_bolt.errors import BoltError, Damaged
+from upright_bolt.errors import BoltError, CorruptData
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
 
@@ -97,13 +97,13 @@ class Record:
 
     def __init__(self, folder: Path) -> None:
         self._document = Document(folder / "in-force", "upright-bolt profiles in force", VERSION, _REMEMBERED)
-        self._log = SealedLog(folder / "hold-log", VERSION, _ENTRY, MOST_BYTES)
+        self._log = ChecksummedLog(folder / "hold-log", VERSION, _ENTRY, MOST_BYTES)
         self.damaged = False
         self.told = self.unreadable = 0
         try:
             self.now = self._document.load() or Remembered()
             bounded(self.now)
-        except Damaged:
+        except CorruptData:
             self.now, self.damaged = Remembered(), True
         self._tail: deque[LogEntry] = deque(self._read(), maxlen=KEPT_ENTRIES)
 

@@ -10,7 +10,7 @@ PAUSES_S = (0.0, 1.0, 3.0, 10.0, 30.0)
 
 
 @dataclass(slots=True)
-class Resistance:
+class RestoreBackoff:
     """How often one setting has been put back lately.
 
     Attributes:

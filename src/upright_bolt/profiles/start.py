@@ -56,7 +56,7 @@ class BootStart:
         if self.why_not:
             self._begin()
 
-    def tend(self) -> float:
+    def reconcile(self) -> float:
         """Try again if it is time to; return in how many seconds to call again at the latest."""
         if self._due_s <= self._clock.now_s():
             self._begin()
@@ -93,7 +93,7 @@ def _begin_anew(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
     """Begin after damage to what was remembered: everything goes to stock, and nothing is applied unasked."""
     record.keep_damaged()
     if engine.kept:
-        engine.to_stock((), "the start, since the record of what was applied is damaged")
+        engine.reset_to_stock((), "the start, since the record of what was applied is damaged")
     suspicion = Suspicion("", {}, now_stamp(), damaged=True)
     record.adopt(Remembered(boot_id=boot_id, suspicion=suspicion))
     record.tell(LogEntry(now_stamp(), LogKind.NOT_USED, Cause.DOUBT, why=DAMAGED))

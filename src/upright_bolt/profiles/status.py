@@ -3,16 +3,18 @@
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
-from upright_bolt.model.hold import HoldStatus, ProfileView, Resting, RuleView
+from upright_bolt.model.hold import EnforcementStatus, ProfileView, Resting, RuleView
 from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.restore_backoff import Resistance
+from upright_bolt.profiles.restore_backoff import RestoreBackoff
 from upright_bolt.text.rules import sentence, until, why
 
 if TYPE_CHECKING:
     from upright_bolt.profiles.engine import ProfileEngine
 
 
-def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[str, Resistance]) -> HoldStatus:
+def status_of(
+    engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[str, RestoreBackoff]
+) -> EnforcementStatus:
     """Return how everything stands.
 
     Args:
@@ -27,7 +29,7 @@ def status_of(engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[st
     in_force = now.wanted if now.active and not engine.off else ""
     plan = plan or engine.told_before()
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
-    return HoldStatus(
+    return EnforcementStatus(
         profiles=tuple(ProfileView(p, engine.planner.plan(p).held_back) for p in found.profiles.values()),
         broken=dict(found.broken),
         rules=tuple(

@@ -12,7 +12,7 @@ import tomlkit
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from upright_bolt.disk import bounded
-from upright_bolt.errors import BadInput, Damaged
+from upright_bolt.errors import BadInput, CorruptData
 from upright_bolt.model.catalogue import in_order
 from upright_bolt.model.control import Value
 from upright_bolt.model.profile import LONGEST_NOTE, MOST_BYTES, Profile, Proof, check_name, is_voltage
@@ -80,7 +80,7 @@ def profile_of(name: str, text: str) -> Profile:
     profile = Profile(name, settings, {n: p for n, p in proofs.items() if n in settings}, checked.note)
     try:
         bounded(profile)
-    except Damaged as fault:
+    except CorruptData as fault:
         raise BadInput(f"It holds what no profile can: {fault}.") from fault
     return profile
 

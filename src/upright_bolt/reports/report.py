@@ -58,7 +58,7 @@ def _page(store: RunStore, rows: Sequence[Compared]) -> str:
         findings=[
             " ".join(
                 [
-                    f"{LETTERS[i]}, {row.run.name}: {comparison.finding(row, runs[0])}",
+                    f"{LETTERS[i]}, {row.run.name}: {comparison.verdict_text(row, runs[0])}",
                     *(f"Unlike: {words}" for words in comparison.unlike_sentences(row)),
                 ]
             )

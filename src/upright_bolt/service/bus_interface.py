@@ -214,7 +214,7 @@ class BusInterface:
         """Do ``work`` in the one thread that has the machine."""
         return await self._thread.do(work, order)
 
-    def let_go(self) -> str:
+    def release(self) -> str:
         """End the thread, then let the machine go; return what went wrong."""
         self._thread.end()
         return self.machine.close()

@@ -147,7 +147,7 @@ class ServiceAccess(RemoteAccess):
         self.while_waiting = nothing
         try:
             if self._trying:
-                self.put_back("closed")
+                self.revert("closed")
         except BoltError as fault:
             trouble = str(fault)
         finally:

@@ -15,12 +15,12 @@ from upright_bolt.service import log
 from upright_bolt.service.bus_interface import MOST_BYTES, BusInterface
 from upright_bolt.service.callers import Callers
 from upright_bolt.service.connection import BUS, BusFault, Connection, Incoming
+from upright_bolt.service.enforcement_loop import EnforcementLoop
 from upright_bolt.service.log import LOG
 from upright_bolt.service.logind import LOGIN_MANAGER
 from upright_bolt.service.names import BUS_NAME, POLKIT
 from upright_bolt.service.rights import Rights
 from upright_bolt.service.shared_machine import SharedMachine
-from upright_bolt.service.tending import Tending
 from upright_bolt.settings.engine import SettingsEngine
 
 IDLE_S = 60.0
@@ -56,21 +56,21 @@ async def _serve(open_engine: Callable[[], SettingsEngine], idle_s: float) -> No
     watch: _Watch | None = None
     try:
         bus.on_call = interface.take
-        tending = Tending(interface, machine)
-        watch = _Watch(callers, interface, machine, rights, tending)
+        enforcement_loop = EnforcementLoop(interface, machine)
+        watch = _Watch(callers, interface, machine, rights, enforcement_loop)
         bus.on_signal = watch.heard
         await watch.begin(bus)
         if await bus.call(BUS, "RequestName", "su", BUS_NAME, DO_NOT_QUEUE) != (IS_OWNER,):
             raise BoltError(f"The name {BUS_NAME} is taken: another service is running.")
         LOG.info("ready; %s", machine.about.identity.name)
-        await _Life(bus, callers, interface, machine, idle_s).live(tending)
+        await _Life(bus, callers, interface, machine, idle_s).live(enforcement_loop)
     except BusFault as fault:
         raise BoltError(f"The name {BUS_NAME} cannot be had on the bus (root only). {fault}") from fault
     finally:
         if watch is not None and (watch.shutting_down or await _system_stops(bus)):
             with suppress(BoltError):
                 await interface.do(machine.note_shutdown)
-        trouble = interface.let_go()
+        trouble = interface.release()
         if trouble:
             LOG.error("%s", trouble)
         await bus.close()
@@ -86,13 +86,18 @@ class _Watch:
     """
 
     def __init__(
-        self, callers: Callers, interface: BusInterface, machine: SharedMachine, rights: Rights, tending: Tending
+        self,
+        callers: Callers,
+        interface: BusInterface,
+        machine: SharedMachine,
+        rights: Rights,
+        enforcement_loop: EnforcementLoop,
     ) -> None:
         self._callers = callers
         self._interface = interface
         self._machine = machine
         self._rights = rights
-        self._tending = tending
+        self._enforcement_loop = enforcement_loop
         self._polkit = self._login = ""
         self.shutting_down = False
 
@@ -117,7 +122,7 @@ class _Watch:
             self._rules_changed()
         elif message.sender == self._login and message.member == "PrepareForSleep" and message.signature == "b":
             (asleep,) = message.contents()
-            self._tending.told(ChangeKind.SLEEP if asleep else ChangeKind.WAKE)
+            self._enforcement_loop.notify(ChangeKind.SLEEP if asleep else ChangeKind.WAKE)
         elif message.sender == self._login and message.member == "PrepareForShutdown" and message.signature == "b":
             (self.shutting_down,) = message.contents()
 
@@ -129,7 +134,7 @@ class _Watch:
             self._login = new
         caller = None if new else self._callers.left(name)
         if caller is not None:
-            self._tending.later(lambda: self._machine.left(caller))
+            self._enforcement_loop.later(lambda: self._machine.left(caller))
             self._interface.wake()
 
     def _polkit_is(self, owner: str) -> None:
@@ -169,7 +174,7 @@ class _Life:
         self._calls = self._asked_calls = 0
         self._active_s = self._asked_s = time.monotonic()
 
-    async def live(self, tending: Tending) -> None:
+    async def live(self, enforcement_loop: EnforcementLoop) -> None:
         """Go on until a signal ends it, nobody needs it, or the bus has gone."""
         ended, changed = False, self._interface.changed
         loop = asyncio.get_running_loop()
@@ -183,12 +188,12 @@ class _Life:
             loop.add_signal_handler(number, end)
         while not ended:
             changed.clear()
-            due_s = min(await tending.tend(), self._idle_in_s(), self._bus_every_s)
+            due_s = min(await enforcement_loop.reconcile(), self._idle_in_s(), self._bus_every_s)
             if due_s < 0.0 or await self._bus_gone():
                 break
             with suppress(TimeoutError):
                 await asyncio.wait_for(changed.wait(), max(due_s, LEAST_S))
-        tending.deaf()
+        enforcement_loop.deaf()
 
     def _idle_in_s(self) -> float:
         """Return in how many seconds to see whether anybody needs the service; below 0 if nobody does."""

@@ -35,7 +35,7 @@ class Awake:
         """Whether the login manager has agreed."""
         return self._fd is not None
 
-    def let_go(self) -> None:
+    def release(self) -> None:
         """Let the computer sleep again, once."""
         if self._fd is not None:
             os.close(self._fd)

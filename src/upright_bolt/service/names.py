@@ -4,7 +4,7 @@ from enum import StrEnum
 
 from jeepney import DBusAddress
 
-from upright_bolt.errors import BadInput, BoltError, Denied, InUse, NotHere, Refused
+from upright_bolt.errors import BadInput, BoltError, Denied, InUse, NotFound, Refused
 
 BUS_NAME = "org.upright_bolt.Machine1"
 INTERFACE = BUS_NAME
@@ -28,7 +28,7 @@ class Action(StrEnum):
 
 ERRORS: dict[str, type[BoltError]] = {
     "org.upright_bolt.Error.Failed": BoltError,
-    **{f"org.upright_bolt.Error.{error.__name__}": error for error in (BadInput, Denied, InUse, NotHere, Refused)},
+    **{f"org.upright_bolt.Error.{error.__name__}": error for error in (BadInput, Denied, InUse, NotFound, Refused)},
 }
 """Errors by their names on the bus; ``Failed`` is any other one of this program."""
 FAILED = "org.freedesktop.DBus.Error.Failed"

@@ -11,7 +11,7 @@ from upright_bolt.model.trial import Status, Trial
 from upright_bolt.service.verbs import BY_METHOD, DESCRIBE, PUT_BACK, Verb
 from upright_bolt.settings.access import ProfileAccess
 
-TEND, STATUS = BY_METHOD["profiles.tend"], BY_METHOD["status"]
+TEND, STATUS = BY_METHOD["profiles.reconcile"], BY_METHOD["status"]
 Ask = Callable[..., Any]
 
 
@@ -44,7 +44,7 @@ class RemoteAccess:
     def __getattr__(self, method: str) -> Ask:
         return _asking(self._ask, method)
 
-    def in_force(self) -> dict[str, Value]:
+    def current_values(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
         controls: dict[str, Control] = self.controls()
         return {name: c.in_force for name, c in controls.items() if c.in_force is not None}
@@ -56,7 +56,7 @@ class RemoteAccess:
             self.about, _ = self._ask(DESCRIBE)
         return cast("Status", status)
 
-    def put_back(self, why: str) -> Trial:  # noqa: ARG002 - the other process records a reason of its own
+    def revert(self, why: str) -> Trial:  # noqa: ARG002 - the other process records a reason of its own
         """End the trial and put back what was before it."""
         return cast("Trial", self._ask(PUT_BACK))
 
@@ -78,7 +78,7 @@ class RemoteProfiles:
     def __getattr__(self, method: str) -> Ask:
         return _asking(self._ask, f"profiles.{method}")
 
-    def tend(self) -> float:
+    def reconcile(self) -> float:
         """Drive it, where this process has to; return in how many seconds again."""
         return cast("float", self._ask(TEND)) if self._tends else inf
 

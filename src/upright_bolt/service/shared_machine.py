@@ -60,7 +60,7 @@ class SharedMachine:
         """Trials whose owner has left, by id, and since when."""
         self._run: _Run | None = None
         self.news: tuple[LogEntry, ...] = ()
-        """What was added to the log since the ``tend`` before the last one."""
+        """What was added to the log since the ``reconcile`` before the last one."""
         self._told = 0
         if self._engine.recovered is not None:
             LOG.warning(recovered(self._engine.recovered))
@@ -137,22 +137,22 @@ class SharedMachine:
         """Whether profiles are kept in force, so that the service must stay."""
         return self._profiles.record.now.active
 
-    def tend_all(self) -> tuple[Trial | None, float]:
+    def reconcile_all(self) -> tuple[Trial | None, float]:
         """Return a trial that was put back since its owner has left, and when profiles want to be tended again."""
-        return self.end_orphaned(), self.tend()
+        return self.end_orphaned(), self.reconcile()
 
-    def tend(self) -> float:
+    def reconcile(self) -> float:
         """Keep profiles in force; return in how many seconds to call again at the latest."""
-        due_s = self._profiles.tend()
+        due_s = self._profiles.reconcile()
         self.news, self._told = self._profiles.record.since(self._told), self._profiles.record.told
         return due_s
 
-    def told(self, kind: ChangeKind) -> None:
+    def notify(self, kind: ChangeKind) -> None:
         """Take note of what somebody else tells of the machine: it is about to sleep, or has woken."""
-        self._profiles.told(MachineChange(kind))
+        self._profiles.notify(MachineChange(kind))
 
     def handles(self) -> tuple[int, ...]:
-        """Return file descriptors; when one can be read, ``tend`` has something to do."""
+        """Return file descriptors; when one can be read, ``reconcile`` has something to do."""
         return self._profiles.handles()
 
     def _reopen_if_free(self) -> None:
@@ -236,7 +236,7 @@ class SharedMachine:
         if trial is None or since_s is None or self._now_s() - since_s < GRACE_S:
             return None
         try:
-            trial = self._engine.put_back("the program that began it ended")
+            trial = self._engine.revert("the program that began it ended")
         except BoltError as fault:
             LOG.error("%s", fault)
             self._orphans = {trial.id: self._now_s()}
@@ -249,7 +249,7 @@ class SharedMachine:
     def holding(self) -> bool:
         """Whether a trial or a run is going on, or profiles are kept in force, so that the service must stay."""
         engine = self._engine
-        return engine.trial is not None or engine.owes or self._run is not None or self.active
+        return engine.trial is not None or engine.has_pending_restores or self._run is not None or self.active
 
     @property
     def orphaned(self) -> bool:

@@ -242,7 +242,7 @@ SAMPLE = Verb("Sample", "sample",
 APPLY = Verb("Apply", "try_settings", (SETTINGS, STANDING), _json("report", wire.report, wire.read_report),
              need=to_set, asks=True, owned=Owned.OWNER, who=("by", "owner"), tells="tried")  # fmt: skip
 KEEP = Verb("Keep", "keep", gives=TRIAL, need=_to_keep, asks=True, owned=Owned.OWNER, tells="kept")
-PUT_BACK = Verb("PutBack", "put_back", gives=TRIAL, open_to=Open.OWNER, owned=Owned.OWNER_OR_ROOT, ends=True,
+PUT_BACK = Verb("PutBack", "revert", gives=TRIAL, open_to=Open.OWNER, owned=Owned.OWNER_OR_ROOT, ends=True,
                 who=("why",), tells="put back")  # fmt: skip
 BEGIN_SERIES = Verb("BeginSeries", "begin_series", (NAMES,), need=to_set, asks=True)
 END_SERIES = Verb("EndSeries", "end_series", open_to=Open.EVERYBODY, ends=True)
@@ -259,13 +259,13 @@ VERBS = (
     APPLY,
     KEEP,
     PUT_BACK,
-    Verb("ToStock", "to_stock", (NAMES,), TRIAL, need=_to_reset, asks=True, owned=Owned.OWNER_OR_ROOT, who=("by",),
-         tells="put back"),
+    Verb("ToStock", "reset_to_stock", (NAMES,), TRIAL, need=_to_reset, asks=True, owned=Owned.OWNER_OR_ROOT,
+         who=("by",), tells="put back"),
     BEGIN_SERIES,
     END_SERIES,
     BEGIN_RUN,
     END_RUN,
-    Verb("Profiles", "profiles.status", gives=_json("status", wire.hold_status, wire.read_hold_status)),
+    Verb("Profiles", "profiles.status", gives=_json("status", wire.enforcement_status, wire.read_enforcement_status)),
     Verb("HoldLog", "profiles.log", (MOST,), _json("log", wire.log, wire.read_log)),
     Verb("ProfileText", "profiles.text", (PROFILE,), _json("text", str, str)),
     Verb("SaveProfile", "profiles.save", (PROFILE, TEXT), need=FOR_ALL, asks=True, owned=Owned.ANY, tells=PROFILES),
@@ -280,7 +280,7 @@ VERBS = (
          tells=PROFILES),
     Verb("ClearFailures", "profiles.clear_failures", need=_always(Action.SET_RISKY), asks=True, owned=Owned.ANY,
          who=("by",), tells=PROFILES),
-    Verb("Tend", "profiles.tend", gives=Reply("again_s", "d", lambda again_s: (again_s,), float), on_bus=False),
+    Verb("Tend", "profiles.reconcile", gives=Reply("again_s", "d", lambda again_s: (again_s,), float), on_bus=False),
     Verb("Close", "close", gives=_json("trouble", str, str), on_bus=False),
 )  # fmt: skip
 BY_NAME: Mapping[str, Verb] = {verb.name: verb for verb in VERBS}

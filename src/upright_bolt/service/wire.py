@@ -6,15 +6,15 @@ from math import isnan, nan
 from typing import TypeVar
 
 from upright_bolt.disk import Typed, bounded
-from upright_bolt.errors import Damaged, Refused
+from upright_bolt.errors import CorruptData, Refused
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.control import Control, ControlState, Value
-from upright_bolt.model.graphics import GraphicsChip
-from upright_bolt.model.hold import HoldStatus, LogEntry
+from upright_bolt.model.graphics import Gpu
+from upright_bolt.model.hold import EnforcementStatus, LogEntry
 from upright_bolt.model.machine import About, Identity, Topology
-from upright_bolt.model.note import Note
+from upright_bolt.model.note import Diagnostic
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.model.trial import ApplyReport, Recovery, Status, Trial
@@ -47,7 +47,7 @@ class ControlRow:
     stock: Value | None
     in_force: Value | None
     state: ControlState
-    note: Note | None
+    note: Diagnostic | None
     steps: tuple[float, ...]
 
 
@@ -58,14 +58,14 @@ class Description:
     version: int
     identity: Identity
     topology: Topology
-    gaps: tuple[Note, ...]
+    gaps: tuple[Diagnostic, ...]
     sensors: tuple[SensorRow, ...]
     ceiling_c: float | None
     base_mhz: float | None
     highest_mhz: float | None
     turbo_table_mhz: tuple[float, ...]
     recovered: Recovery | None
-    chips: tuple[GraphicsChip, ...] = ()
+    chips: tuple[Gpu, ...] = ()
     survey: int = 0
 
 
@@ -82,7 +82,7 @@ _CONTROLS: Typed[tuple[ControlRow, ...]] = Typed(tuple[ControlRow, ...])
 _REPORT: Typed[ApplyReport] = Typed(ApplyReport)
 _STATUS: Typed[StatusRow] = Typed(StatusRow)
 _TRIAL: Typed[Trial] = Typed(Trial)
-_HOLD_STATUS: Typed[HoldStatus] = Typed(HoldStatus)
+_HOLD_STATUS: Typed[EnforcementStatus] = Typed(EnforcementStatus)
 _LOG: Typed[tuple[LogEntry, ...]] = Typed(tuple[LogEntry, ...])
 
 
@@ -187,12 +187,12 @@ def read_status(text: str) -> tuple[Status, int]:
     return found.status, found.survey
 
 
-def hold_status(now: HoldStatus) -> str:
+def enforcement_status(now: EnforcementStatus) -> str:
     """Return how profiles, rules, hold and boot stand as JSON."""
     return _HOLD_STATUS.text(now)
 
 
-def read_hold_status(text: str) -> HoldStatus:
+def read_enforcement_status(text: str) -> EnforcementStatus:
     """Return how profiles stand, from a reply. Raises Refused."""
     return _read(_HOLD_STATUS, text, whole=True)
 
@@ -213,7 +213,7 @@ def _read(form: Typed[T], text: str, *, whole: bool = False) -> T:
         value = form.from_text(text)
         if whole:
             bounded(value)
-    except Damaged as fault:
+    except CorruptData as fault:
         raise Refused(
             "The root service answers in a form that this program does not know: the two are of different "
             "versions. Install the same version of both (sudo make install)."

@@ -25,7 +25,7 @@ from upright_bolt.session.numbers import (
 )
 from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.run_progress import RunProgress, RunSink, RunStage
-from upright_bolt.session.start import Gate, RestWatch
+from upright_bolt.session.start import IdleDetector, StartCondition
 from upright_bolt.session.work_done import WorkDone
 from upright_bolt.workload.load import Load
 
@@ -49,9 +49,9 @@ LEAD_KEPT_S = 30.0
 class Beginning:
     """How a run begins: what it waits for, the load that warms the machine up (None: none), and what sees it rest."""
 
-    gate: Gate
+    gate: StartCondition
     warm: Load | None
-    watch: RestWatch
+    watch: IdleDetector
 
 
 class ActiveRun(Activity):
@@ -253,7 +253,7 @@ class ActiveRun(Activity):
 
     def _take_errors(self) -> None:
         now = self._rows[-1][0]
-        if (proved := self._load.checkers_proved()) is not None:
+        if (proved := self._load.self_test_passed()) is not None:
             self._events.append(CheckersProved(now, proved))
         fresh = [self._with_readings(error) for error in self._load.errors()[len(self._errors) :]]
         self._sink.add_errors(self.id, fresh)

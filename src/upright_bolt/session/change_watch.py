@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from upright_bolt.model.event import ChargerChanged, ChipsChanged, Event, LimitsReset, ProcessorsChanged
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of
 
@@ -11,7 +11,7 @@ CHARGER = "charger"
 _LIMITS = {"limit.sustained": "sustained", "limit.burst": "burst", "limit.window": "window"}
 
 
-def chips_changed(time_s: float, before: Sequence[GraphicsChip], now: Sequence[GraphicsChip]) -> list[Event]:
+def chips_changed(time_s: float, before: Sequence[Gpu], now: Sequence[Gpu]) -> list[Event]:
     """Return that graphics chips have come or gone, if so."""
     old, new = ({chip.part for chip in chips} for chips in (before, now))
     return [ChipsChanged(time_s, tuple(sorted(new - old)), tuple(sorted(old - new)))] if old != new else []

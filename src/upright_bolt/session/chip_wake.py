@@ -11,7 +11,7 @@ from upright_bolt.kernel.gpu.gpus import Card, find_cards
 from upright_bolt.kernel.ports import KernelFiles
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import ControlState
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.work import NO_CHIP, Work, choose_chip
 from upright_bolt.model.workloads import workload
 
@@ -69,7 +69,7 @@ def wake_chip(session: "Session", part: str) -> str:
     return f"{part} is awake; it falls asleep again once nothing uses it."
 
 
-def on_chip(session: "Session", work: Work) -> tuple[Work, GraphicsChip | None]:
+def on_chip(session: "Session", work: Work) -> tuple[Work, Gpu | None]:
     """Return work with the graphics chip on which it is done, woken; None for other work, and without a chip.
 
     The run would wake it in any case; so what is set there is known as it begins.

@@ -30,7 +30,7 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
     """
     trial = session.status().trial
     tried = dict(trial.settings) if trial else {}
-    settings = _that_count(session.in_force(), work.options.chip, tried)
+    settings = _that_count(session.current_values(), work.options.chip, tried)
     about = session.about
     kinds = [name for name, _ in about.topology.kinds]
     ids = next((chip.ids for chip in about.chips if chip.part == work.options.chip), "")

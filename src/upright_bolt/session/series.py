@@ -24,7 +24,7 @@ from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.chip_wake import wake_for
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.session import Session
-from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Gate, Goal
+from upright_bolt.session.start import LONGEST_WAIT_S, NEAR_C, PAUSE_WINDOWS, Goal, StartCondition
 from upright_bolt.session.starting import start_run, try_or_raise
 from upright_bolt.session.steps import More, Outcome, Step, with_warm_up
 from upright_bolt.text.notes import about
@@ -33,7 +33,7 @@ LONGEST_COOLING_S = 3600.0
 
 
 @dataclass(frozen=True, slots=True)
-class SeriesAsked:
+class SeriesRequest:
     """What a series is made of.
 
     Attributes:
@@ -76,7 +76,7 @@ class ActiveSeries(Activity):
     Raises BadInput or Denied, as ``start_series``.
     """
 
-    def __init__(self, session: Session, asked: SeriesAsked, sink: RunSink) -> None:
+    def __init__(self, session: Session, asked: SeriesRequest, sink: RunSink) -> None:
         tried = {name for step in asked.steps for name in step.settings}
         self._tries = bool(tried)
         if self._tries and session.status().trial is not None:
@@ -93,7 +93,7 @@ class ActiveSeries(Activity):
         self._asked = asked
         self._steps = with_warm_up(asked.steps, asked.work)
         self._sink = sink
-        self._gate: Gate | None = None
+        self._gate: StartCondition | None = None
         self._first_start_c: float | None = None
         self.name = uuid.uuid4().hex[:12]
         self.outcomes: list[Outcome] = []
@@ -111,7 +111,7 @@ class ActiveSeries(Activity):
             return
         step = self._steps[len(self.outcomes)]
         try:
-            gate = self._gate = self._gate or Gate(self._goal(step), self._session.rest)
+            gate = self._gate = self._gate or StartCondition(self._goal(step), self._session.rest)
             if gate.look(sample.time_s):
                 self._check_cool(gate)
                 self._begin(step, gate)
@@ -132,7 +132,7 @@ class ActiveSeries(Activity):
         pause_s = PAUSE_WINDOWS * self._session.rest.window_s
         return Goal(whole=True, below_c=min(known, default=None), pause_s=pause_s, at_most_s=at_most_s)
 
-    def _check_cool(self, gate: Gate) -> None:
+    def _check_cool(self, gate: StartCondition) -> None:
         """Raise BoltError if the machine did not become as cool as a person asked."""
         asked_c, now_c = self._asked.cool_c, self._session.rest.temp_c()
         if gate.gave_up and asked_c is not None and now_c is not None and now_c > asked_c:
@@ -141,7 +141,7 @@ class ActiveSeries(Activity):
                 f"it is at {TEMPERATURE.show(now_c)}."
             )
 
-    def _begin(self, step: Step, gate: Gate) -> None:
+    def _begin(self, step: Step, gate: StartCondition) -> None:
         if step.role is not RunRole.WARM_UP and self._first_start_c is None:
             now_c = self._session.rest.temp_c()
             self._first_start_c = None if now_c is None else now_c + NEAR_C
@@ -180,7 +180,7 @@ class ActiveSeries(Activity):
 
     def _put_back(self) -> None:
         if self._tries and self._session.status().trial is not None:
-            self._session.put_back("the run ended")
+            self._session.revert("the run ended")
 
     def stop(self, _why: str = BY_USER) -> None:
         """Make no more runs."""
@@ -212,7 +212,7 @@ class ActiveSeries(Activity):
         return SeriesProgress(number + 1, len(self._steps), label, waiting)
 
 
-def start_series(session: Session, asked: SeriesAsked, sink: RunSink) -> ActiveSeries:
+def start_series(session: Session, asked: SeriesRequest, sink: RunSink) -> ActiveSeries:
     """Begin several runs, one after another; the session's ticks carry them on.
 
     Raises:

@@ -12,8 +12,8 @@ from upright_bolt.model.event import (
     ChangedByOthers,
     ClockSet,
     Event,
-    HoldDid,
     Kept,
+    ProfileEvent,
     Resumed,
     RunEnded,
     RunStarted,
@@ -27,11 +27,11 @@ from upright_bolt.model.trial import ApplyReport, Status, Trial
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.change_watch import ChangeWatch, chips_changed
+from upright_bolt.session.local_enforcement import LocalEnforcement
 from upright_bolt.session.machine import Machine
-from upright_bolt.session.profile_tending import ProfileTending
 from upright_bolt.session.run_progress import LOADED
-from upright_bolt.session.sleep_inhibitor import StayAwake
-from upright_bolt.session.start import RestWatch
+from upright_bolt.session.sleep_inhibitor import SleepInhibitor
+from upright_bolt.session.start import IdleDetector
 from upright_bolt.settings.access import PROFILES, MachineAccess
 from upright_bolt.text import events as event_words
 from upright_bolt.text import trials as trial_words
@@ -69,11 +69,11 @@ class Session:
         self._events: list[Event] = []
         self._last: Sample | None = None
         self._trouble = ""
-        self.rest = RestWatch(self.about.sensors)
+        self.rest = IdleDetector(self.about.sensors)
         self._stack: list[Activity] = []
         """What goes on: each was begun by the one below it."""
-        self._profiles = ProfileTending(access, lambda: self.now_s, lambda: self.working)
-        self._awake = StayAwake(machine)
+        self._profiles = LocalEnforcement(access, lambda: self.now_s, lambda: self.working)
+        self._awake = SleepInhibitor(machine)
 
     @property
     def recovered(self) -> str:
@@ -94,9 +94,9 @@ class Session:
         """Return every control as it stands on this machine."""
         return self.access.controls()
 
-    def in_force(self) -> dict[str, Value]:
+    def current_values(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
-        return self.access.in_force()
+        return self.access.current_values()
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""
@@ -119,7 +119,7 @@ class Session:
             each.on_sample(sample, events)
         if self.run is not None:
             self._profiles.take_errors(self.run)
-        self._profiles.tend()
+        self._profiles.reconcile()
         self._awake.see(next((each.needs for each in self._stack if not each.ended), ""))
         return Tick(sample, tuple(events))
 
@@ -135,7 +135,7 @@ class Session:
             if change.what != PROFILES:
                 self._changed(ChangedByOthers(self.now_s, change.what, change.who))
         for entry in self._profiles.news(heard=any(change.what == PROFILES for change in heard)):
-            self._changed(HoldDid(self.now_s, entry))
+            self._changed(ProfileEvent(self.now_s, entry))
 
     def _take_jumps(self) -> None:
         for jump in self.machine.clock.jumps():
@@ -158,18 +158,18 @@ class Session:
         self._changed(Kept(self.now_s, trial.settings))
         return trial
 
-    def put_back(self, why: str = "asked for") -> Trial:
+    def revert(self, why: str = "asked for") -> Trial:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
-        trial = self.access.put_back(why)
+        trial = self.access.revert(why)
         self._changed(WasPutBack(self.now_s, trial.before_values))
         return trial
 
-    def to_stock(self, names: Collection[str] = ()) -> Trial:
+    def reset_to_stock(self, names: Collection[str] = ()) -> Trial:
         """Put the machine's own values in force, after *keep* as well; a running trial ends.
 
         Raises BadInput, NotHere, InUse or Refused.
         """
-        trial = self.access.to_stock(names)
+        trial = self.access.reset_to_stock(names)
         self._changed(WasPutBack(self.now_s, trial.before_values))
         return trial
 
@@ -266,7 +266,7 @@ class Session:
         if self.access.closed:
             raise InUse(self.access.closed)
         self.machine.plug(charger)
-        self._profiles.tend(at_once=True)
+        self._profiles.reconcile(at_once=True)
 
     def close(self) -> str:
         """Stop a run, put back a trial that does not outlive this process, and let the machine go; once.

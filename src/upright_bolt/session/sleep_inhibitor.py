@@ -5,7 +5,7 @@ from collections.abc import Callable
 from upright_bolt.session.machine import Machine
 
 
-class StayAwake:
+class SleepInhibitor:
     """Holds the machine awake from the first reason on until there is none any more.
 
     Args:

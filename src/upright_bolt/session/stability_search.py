@@ -38,7 +38,7 @@ from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.chip_wake import wake_for
 from upright_bolt.session.run_progress import RunSink, RunStage
 from upright_bolt.session.session import Session
-from upright_bolt.session.start import Gate, Goal
+from upright_bolt.session.start import Goal, StartCondition
 from upright_bolt.session.starting import start_run, try_or_raise
 from upright_bolt.session.test_watch import RungWatch
 from upright_bolt.text.notes import about
@@ -192,7 +192,7 @@ class ActiveSearch(Activity):
         self._sink, self._runs = sink, runs
         self._state = State.BETWEEN
         self._around = _Surroundings(session.index)
-        self._gate: Gate | None = None
+        self._gate: StartCondition | None = None
         self._watch: RungWatch | None = None
         self._end_by_person: RungEnd | None = None
         """How the rung in use ended, as far as this program can tell."""
@@ -249,7 +249,7 @@ class ActiveSearch(Activity):
         if self._state is State.PAUSED:
             self._state = State.BETWEEN
         try:
-            self._gate = self._gate or Gate(Goal(pause_s=PAUSE_S), self._session.rest)
+            self._gate = self._gate or StartCondition(Goal(pause_s=PAUSE_S), self._session.rest)
             if self._gate.look(sample.time_s):
                 self._begin_next(sample.time_s)
         except BoltError as fault:
@@ -262,7 +262,7 @@ class ActiveSearch(Activity):
             return
         if step.purpose is Purpose.COOL_SOAK and self._state is not State.COOLING:
             self._state = State.COOLING
-            self._gate = Gate(Goal(settles=True, at_most_s=COOLING_S), self._session.rest)
+            self._gate = StartCondition(Goal(settles=True, at_most_s=COOLING_S), self._session.rest)
             return
         self._state = State.TESTING
         self._sink.open_rung(self.search, step)
@@ -332,7 +332,7 @@ class ActiveSearch(Activity):
 
     def _put_back(self) -> None:
         if self._session.status().trial is not None:
-            self._session.put_back("the rung ended")
+            self._session.revert("the rung ended")
 
     def stop(self, _why: str = BY_USER) -> None:
         """Make no more rungs for now. It can go on later."""

@@ -1,6 +1,7 @@
 """Whether a machine is ready for a run: its temperature at rest, the power budget of its burst whole.
 
-``RestWatch`` sees every sample of a session and remembers the last minutes. ``Gate`` keeps one run waiting.
+``IdleDetector`` sees every sample of a session and remembers the last minutes. ``StartCondition`` keeps one run
+waiting.
 """
 
 from collections import deque
@@ -30,7 +31,7 @@ IDLE_PERCENT = 25.0
 """A machine whose processors are busier than this is at work, however even its temperature is."""
 
 
-class RestWatch:
+class IdleDetector:
     """Follows temperature and watts of one machine.
 
     Args:
@@ -139,7 +140,7 @@ class Goal:
     at_most_s: float = LONGEST_WAIT_S
 
 
-class Gate:
+class StartCondition:
     """Keeps a run waiting until its goal is reached, its time is over, or a person has had enough.
 
     Attributes:
@@ -148,7 +149,7 @@ class Gate:
         skipped: it opened since a person did not want to wait.
     """
 
-    def __init__(self, goal: Goal, watch: RestWatch) -> None:
+    def __init__(self, goal: Goal, watch: IdleDetector) -> None:
         self.goal = goal
         self._watch = watch
         self._since_s: float | None = None

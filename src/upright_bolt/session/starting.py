@@ -20,8 +20,8 @@ from upright_bolt.session.other_processes import OtherProcesses
 from upright_bolt.session.run_head import head_of
 from upright_bolt.session.run_progress import RunSink
 from upright_bolt.session.session import Session
-from upright_bolt.session.start import Gate, Goal
-from upright_bolt.session.temperature_controller import Holding, limits_of
+from upright_bolt.session.start import Goal, StartCondition
+from upright_bolt.session.temperature_controller import TemperatureController, limits_of
 from upright_bolt.text.trials import as_error
 from upright_bolt.workload.hold_load import HoldLoad
 from upright_bolt.workload.load import Load, Task, choose_cpus
@@ -41,7 +41,7 @@ def start_run(
     sink: RunSink,
     series: str = "",
     role: RunRole = RunRole.COUNTED,
-    gate: Gate | None = None,
+    gate: StartCondition | None = None,
     thermal_prior: "Prior | None" = None,
 ) -> ActiveRun:
     """Begin a run; the session's ticks carry it on.
@@ -82,7 +82,9 @@ def start_run(
         cap = cap_of(session.controls() if chip is not None else {}, work.options.chip)
         run = ActiveRun(head, load, sink, session.index, session.now_s, beginning, others, hindered, cap)
         if isinstance(load, HoldLoad):
-            session.begin(Holding(session, run, load, limits, partial(try_or_raise, session), thermal_prior))
+            session.begin(
+                TemperatureController(session, run, load, limits, partial(try_or_raise, session), thermal_prior)
+            )
     except BaseException:
         with suppress(BoltError):
             session.access.end_run()
@@ -91,14 +93,14 @@ def start_run(
     return run
 
 
-def _beginning(session: Session, work: Work, gate: Gate | None) -> Beginning:
+def _beginning(session: Session, work: Work, gate: StartCondition | None) -> Beginning:
     """Return how a run begins. Raises BadInput if it cannot begin so."""
     start = work.begins
     rested = start is Start.RESTED
     warm = None
     if start is Start.WARM:
         warm = session.machine.load(Task("steady", choose_cpus(session.about.topology, "steady", None, "")))
-    return Beginning(gate or Gate(Goal(settles=rested, whole=rested), session.rest), warm, session.rest)
+    return Beginning(gate or StartCondition(Goal(settles=rested, whole=rested), session.rest), warm, session.rest)
 
 
 def why_no_drain(session: Session) -> str:

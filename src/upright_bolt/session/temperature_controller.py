@@ -59,7 +59,7 @@ def limits_of(session: Session, below_c: float) -> dict[str, Control]:
     return {name: c for name in ("sustained", "burst") if (c := controls.get(name)) is not None and c.settable}
 
 
-class Holding(Activity):
+class TemperatureController(Activity):
     """Moves the limits of the run above it on the stack, and puts them back when that has ended.
 
     Args:
@@ -110,7 +110,7 @@ class Holding(Activity):
         """Put the limits back."""
         self.ended = True
         if self._session.status().trial is not None:
-            self._session.put_back("the run ended")
+            self._session.revert("the run ended")
 
     def on_sample(self, sample: Sample, _events: Sequence[Event]) -> None:
         """Move the limits if it is time to."""

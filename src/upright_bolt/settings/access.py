@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from typing import Protocol
 
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.hold import HoldStatus, LogEntry
+from upright_bolt.model.hold import EnforcementStatus, LogEntry
 from upright_bolt.model.machine import About
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
@@ -33,7 +33,7 @@ class ProfileAccess(Protocol):
 
     near: bool
 
-    def status(self) -> HoldStatus:
+    def status(self) -> EnforcementStatus:
         """Return how everything stands."""
         ...
 
@@ -77,7 +77,7 @@ class ProfileAccess(Protocol):
         """Forget what has failed on this processor. Raises Denied, InUse or BoltError."""
         ...
 
-    def tend(self) -> float:
+    def reconcile(self) -> float:
         """Take up what has happened and do what is due; return in how many seconds to call again at the latest."""
         ...
 
@@ -118,7 +118,7 @@ class MachineAccess(Protocol):
         """Return every control as it stands."""
         ...
 
-    def in_force(self) -> dict[str, Value]:
+    def current_values(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
         ...
 
@@ -138,11 +138,11 @@ class MachineAccess(Protocol):
         """End the trial; its settings stay until a restart. Raises BadInput, InUse or Refused."""
         ...
 
-    def put_back(self, why: str) -> Trial:
+    def revert(self, why: str) -> Trial:
         """End the trial and put back what was before it. Raises BadInput, InUse or Refused."""
         ...
 
-    def to_stock(self, names: Collection[str] = ()) -> Trial:
+    def reset_to_stock(self, names: Collection[str] = ()) -> Trial:
         """Put the machine's own values in force: of the named controls, or of all that were changed in this boot.
 
         Raises BadInput, NotHere, InUse or Refused.

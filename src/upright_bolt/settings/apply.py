@@ -10,13 +10,13 @@ from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence, Write
 from upright_bolt.model.catalogue import beside, danger_of, declaration_of
 from upright_bolt.model.control import Control, Value, show_value
-from upright_bolt.model.note import CAPPED, Note, NoteCode, note
+from upright_bolt.model.note import CAPPED, Diagnostic, DiagnosticCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow
 from upright_bolt.settings.backend import Backend
 
 
-def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float | None) -> dict[str, Note]:
+def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float | None) -> dict[str, Diagnostic]:
     """Return a note for every control that cannot be set as asked, by name; empty if all can.
 
     Args:
@@ -29,39 +29,41 @@ def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float |
         control = controls[name]
         if not control.settable:
             why = control.note
-            refused[name] = note(NoteCode.CONTROL_CLOSED, name, state=control.state.value) if why is None else why
+            refused[name] = note(DiagnosticCode.CONTROL_CLOSED, name, state=control.state.value) if why is None else why
             continue
         try:
             control.check(value)
         except BadInput as fault:
-            refused[name] = note(NoteCode.BAD_VALUE, text=str(fault))
+            refused[name] = note(DiagnosticCode.BAD_VALUE, text=str(fault))
     after = {name: control.in_force for name, control in controls.items()} | dict(settings)
     for name, contradiction in _contradictions(settings, after, base_mhz).items():
         refused.setdefault(name, contradiction)
     return refused
 
 
-def _contradictions(settings: Settings, after: Mapping[str, Value | None], base_mhz: float | None) -> dict[str, Note]:
+def _contradictions(
+    settings: Settings, after: Mapping[str, Value | None], base_mhz: float | None
+) -> dict[str, Diagnostic]:
     found = {}
     if "epp" in settings and after.get("governor") == "performance" and settings["epp"] != 0:
-        found["epp"] = note(NoteCode.PREFERENCE_FIXED, "epp")
+        found["epp"] = note(DiagnosticCode.PREFERENCE_FIXED, "epp")
     for lowest, highest in _clock_bounds(settings):
         low, high = after.get(lowest), after.get(highest)
         if isinstance(low, float) and isinstance(high, float) and low > high:
-            found[lowest if lowest in settings else highest] = note(NoteCode.CLOCKS_CROSSED, low=low, high=high)
+            found[lowest if lowest in settings else highest] = note(DiagnosticCode.CLOCKS_CROSSED, low=low, high=high)
     for name in settings:
         level = beside(name, "level")
         if level in settings and "level" in declaration_of(name).changes and settings[level] != "manual":
-            found[level] = note(NoteCode.LEVEL_NOT_MANUAL)
-    deliberate = next((name for name in settings if declaration_of(name).deliberate), None)
-    if deliberate is not None and len(settings) > 1:
-        found[deliberate] = note(NoteCode.ONLY_ALONE, deliberate)
+            found[level] = note(DiagnosticCode.LEVEL_NOT_MANUAL)
+    guarded = next((name for name in settings if declaration_of(name).guarded), None)
+    if guarded is not None and len(settings) > 1:
+        found[guarded] = note(DiagnosticCode.ONLY_ALONE, guarded)
     limits = [name for name in declaration_of("platform-mode").changes if name in settings]
     if "platform-mode" in settings and limits:
-        found["platform-mode"] = note(NoteCode.MODE_WITH_LIMITS, "platform-mode", limit=limits[0])
+        found["platform-mode"] = note(DiagnosticCode.MODE_WITH_LIMITS, "platform-mode", limit=limits[0])
     high = after.get("clock-max")
     if "clock-max" in settings and after.get("turbo") == "off" and _above(base_mhz, high):
-        found["clock-max"] = note(NoteCode.ABOVE_BASE_CLOCK, high=high or 0.0, base=base_mhz or 0.0)
+        found["clock-max"] = note(DiagnosticCode.ABOVE_BASE_CLOCK, high=high or 0.0, base=base_mhz or 0.0)
     return found
 
 
@@ -78,9 +80,11 @@ def _above(base_mhz: float | None, high: Value | None) -> bool:
     return base_mhz is not None and isinstance(high, float) and high > base_mhz + 1.0
 
 
-def refused_report(settings: Settings, controls: Mapping[str, Control], refused: Mapping[str, Note]) -> ApplyReport:
+def refused_report(
+    settings: Settings, controls: Mapping[str, Control], refused: Mapping[str, Diagnostic]
+) -> ApplyReport:
     """Return the report of settings of which some failed their check: nothing was written."""
-    not_written = note(NoteCode.NOT_WRITTEN)
+    not_written = note(DiagnosticCode.NOT_WRITTEN)
     rows = [
         ApplyRow(name, value, controls[name].in_force, ok=False, why=refused.get(name, not_written))
         for name, value in settings.items()
@@ -115,7 +119,7 @@ def _goes_deeper(driver: ControlDriver, value: Value) -> bool:
     return danger_of(driver.name) * (value - held) > 0.0
 
 
-def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]) -> ApplyReport:
+def apply_settings(settings: Settings, backend: Backend, before: Mapping[str, str]) -> ApplyReport:
     """Write settings that passed their check, and read them back.
 
     Args:
@@ -123,7 +127,7 @@ def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]
         backend: the machine.
         before: texts to go back to if anything fails.
     """
-    faults: dict[str, Note] = {}
+    faults: dict[str, Diagnostic] = {}
     for name in write_order(settings, backend.drivers):
         why = _write_one(backend, name, settings[name])
         if why is not None:
@@ -138,13 +142,13 @@ def put_in_force(settings: Settings, backend: Backend, before: Mapping[str, str]
     return ApplyReport(tuple(rows), left)
 
 
-def _write_one(backend: Backend, name: str, value: Value) -> Note | None:
+def _write_one(backend: Backend, name: str, value: Value) -> Diagnostic | None:
     driver = backend.drivers[name]
     shown: list[Write] = []
     needed: list[Write] = []
     for write in driver.plan(value):
         (shown if backend.shows(write.path, write.text) else needed).append(write)
-    why: Note | None = None
+    why: Diagnostic | None = None
     for writes in (needed, shown):  # one that shows what is asked may stand for more than it shows
         if not writes and why is not None:
             break
@@ -159,34 +163,34 @@ def _write_one(backend: Backend, name: str, value: Value) -> Note | None:
     return why
 
 
-def _read_back_fault(backend: Backend, name: str, value: Value) -> Note | None:
+def _read_back_fault(backend: Backend, name: str, value: Value) -> Diagnostic | None:
     """Return why a value that was written is not in force; None once it is.
 
     The machine is given its time: a value that shows only a moment later was not refused.
     """
     got = backend.read_back(name, value)
     if got is None:
-        return note(NoteCode.NOT_READ_BACK, name)
+        return note(DiagnosticCode.NOT_READ_BACK, name)
     driver = backend.drivers[name]
     if driver.same(value, got):
         return None
-    why = driver.why_not_taken() if isinstance(driver, ExplainsSilence) else None
-    return why if why is not None else note(NoteCode.NOT_TAKEN, name, asked=value, got=got)
+    why = driver.explain_ignored_write() if isinstance(driver, ExplainsSilence) else None
+    return why if why is not None else note(DiagnosticCode.NOT_TAKEN, name, asked=value, got=got)
 
 
-def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, Note]) -> ApplyRow:
+def _row(name: str, asked: Value, driver: ControlDriver, faults: Mapping[str, Diagnostic]) -> ApplyRow:
     got = driver.read()
     if faults:
-        return ApplyRow(name, asked, got, ok=False, why=faults.get(name, note(NoteCode.UNDONE)))
+        return ApplyRow(name, asked, got, ok=False, why=faults.get(name, note(DiagnosticCode.UNDONE)))
     near = got is not None and not isinstance(asked, str) and show_value(name, got) != show_value(name, asked)
     return ApplyRow(name, asked, got, ok=True, why=_why_near(name, got or 0.0, driver) if near else None)
 
 
-def _why_near(name: str, got: Value, driver: ControlDriver) -> Note:
+def _why_near(name: str, got: Value, driver: ControlDriver) -> Diagnostic:
     """Return why a value is in force that was not asked for, though nothing was refused."""
     facts = driver.facts()
     if facts.note is not None and facts.note.code in CAPPED:
         return facts.note
     if facts.steps:
-        return note(NoteCode.BETWEEN_STEPS, name, got=got, steps=tuple(f"{step:g}" for step in facts.steps))
-    return note(NoteCode.NEAREST_STEP, name, got=got)
+        return note(DiagnosticCode.BETWEEN_STEPS, name, got=got, steps=tuple(f"{step:g}" for step in facts.steps))
+    return note(DiagnosticCode.NEAREST_STEP, name, got=got)

@@ -18,7 +18,7 @@ from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, danger_of, declaration_of, part_of
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import Note, Subject
+from upright_bolt.model.note import Diagnostic, Subject
 from upright_bolt.model.sample import Sample
 from upright_bolt.settings.sensor_sampler import Sensing
 
@@ -60,7 +60,7 @@ class Backend:
         on_processors: called when processors have come or gone.
     """
 
-    def __init__(self, ports: MachinePorts, gaps: tuple[Note, ...] = ()) -> None:
+    def __init__(self, ports: MachinePorts, gaps: tuple[Diagnostic, ...] = ()) -> None:
         self._ports = ports
         self._gaps = gaps
         self._rests: dict[str, Rest] = {}
@@ -76,10 +76,10 @@ class Backend:
         self._capped = _capped_files(found.controls)
         self.drivers: Mapping[str, ControlDriver] = found.controls
         self._sensing.limits = replace(found.limits, enforced=self._enforced())
-        self.absent: Mapping[str, Note] = found.absent
+        self.absent: Mapping[str, Diagnostic] = found.absent
 
     @property
-    def beyond(self) -> Note | None:
+    def beyond(self) -> Diagnostic | None:
         """Why what others with more rights do here cannot be seen; None if it can."""
         return next((gap for gap in self._gaps if gap.about == Subject.ROOT_SERVICE), None)
 
@@ -299,7 +299,7 @@ class Backend:
         known = [path for path in files if paths.without_numbers(path) in alike and path not in driver.files]
         return [path for path in known if self.is_gone(path)]
 
-    def why_closed(self, files: Collection[str]) -> Note | None:
+    def why_closed(self, files: Collection[str]) -> Diagnostic | None:
         """Return why files cannot be written, as far as one of their controls tells."""
         concerned = [driver for driver in self.drivers.values() if not set(files).isdisjoint(driver.files)]
         facts = [driver.facts() for driver in concerned]
@@ -324,7 +324,7 @@ class Backend:
         found = survey(self._ports.files, self._ports.registers, self._ports.word, self._rests)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
-        if self._sensing.take_over(found):
+        if self._sensing.update_machine(found):
             self._about, self._surveys = None, self._surveys + 1
 
     def watch_chips(self, *, closely: bool) -> None:
@@ -381,11 +381,11 @@ class Backend:
 
     def _goes_deeper(self, path: str, text: str) -> bool:
         """Tell whether a text takes a control that can fail further from stock."""
-        danger = next((danger_of(name) for name, driver in self.drivers.items() if path in driver.files), 0.0)
-        if not danger:
+        unsafe_direction = next((danger_of(name) for name, driver in self.drivers.items() if path in driver.files), 0.0)
+        if not unsafe_direction:
             return False
         with suppress(FileFault, ValueError):
-            return danger * (float(text) - float(self.text(path))) > 0.0
+            return unsafe_direction * (float(text) - float(self.text(path))) > 0.0
         return False
 
     def _enforced(self) -> bool:

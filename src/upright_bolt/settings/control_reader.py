@@ -6,7 +6,7 @@ from dataclasses import replace
 from upright_bolt.kernel.driver import Facts, why_unreadable
 from upright_bolt.model.catalogue import beside, declaration_of
 from upright_bolt.model.control import Control, ControlState, Value, parts_of
-from upright_bolt.model.note import CAPPED, Note, NoteCode, note
+from upright_bolt.model.note import CAPPED, Diagnostic, DiagnosticCode, note
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.journal_replay import BootMemory
 
@@ -47,7 +47,7 @@ class ControlReader:
         state, why_not = facts.state, facts.note
         if in_force is None and state is ControlState.SETTABLE:
             state, why_not = ControlState.READ_ONLY, why_unreadable(driver)
-        if why_not is not None and why_not.code is NoteCode.NEEDS_ROOT:
+        if why_not is not None and why_not.code is DiagnosticCode.NEEDS_ROOT:
             why_not = self._said_by_service(name) or why_not
         known = self._memory.stock.get(name)
         if known is None:
@@ -58,10 +58,14 @@ class ControlReader:
             name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not, facts.steps
         )
 
-    def _said_by_service(self, name: str) -> Note | None:
+    def _said_by_service(self, name: str) -> Diagnostic | None:
         """Return why a service that is there does not do it, where it has said so."""
         beyond = self._backend.beyond
-        return replace(beyond, about=name) if beyond is not None and beyond.code is NoteCode.SERVICE_REFUSES else None
+        return (
+            replace(beyond, about=name)
+            if beyond is not None and beyond.code is DiagnosticCode.SERVICE_REFUSES
+            else None
+        )
 
     def _lowest(self, facts: Facts, stock: Value | None) -> float | None:
         if facts.minimum is None or not facts.spans or not isinstance(stock, float):

@@ -15,7 +15,7 @@ from upright_bolt.kernel.driver import CanBeCapped, why_unreadable
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import CAPPED, Note, NoteCode
+from upright_bolt.model.note import CAPPED, Diagnostic, DiagnosticCode
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, Drift, Recovery, RecoveryOutcome, Status, Trial
@@ -26,9 +26,9 @@ from upright_bolt.settings.control_reader import ControlReader
 from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.failures import Failures
 from upright_bolt.settings.journal import Journal
-from upright_bolt.settings.journal_replay import BootMemory, told_by
+from upright_bolt.settings.journal_replay import BootMemory, replay_journal
 from upright_bolt.settings.lock import MachineLock
-from upright_bolt.settings.recovery import Damage, look_back
+from upright_bolt.settings.recovery import Damage, recover
 from upright_bolt.settings.timestamp import now_stamp
 from upright_bolt.settings.trials import Trials
 from upright_bolt.text.trials import STOCK_UNKNOWN, not_applied
@@ -76,23 +76,23 @@ class SettingsEngine:
         self._controls = ControlReader(backend, self._memory)
         damage: Damage | None = None
         if lock is None:
-            past = told_by(journal.read().entries, self._memory.boot_id)
+            past = replay_journal(journal.read().entries, self._memory.boot_id)
             self._memory.take(past)
         else:
-            past, damage = look_back(journal, self._memory, backend, now_stamp())
+            past, damage = recover(journal, self._memory, backend, now_stamp())
         log = FailureLog(folder, backend.about.identity.processor, backend.boot_id(), now_stamp)
         self._trials = Trials(backend, self._controls, journal, self._memory, past, log, now_stamp)
         backend.remember(self.expected)
         if lock is not None:
-            backend.on_processors = self._trials.pay
+            backend.on_processors = self._trials.flush_pending
         self.failures = Failures(log, backend, self)
         self.recovered: Recovery | None = None
         if lock is not None:
-            self.failures.look_back()
+            self.failures.recover()
             self.recovered = _with_damage(self._trials.recover(), damage)
             with suppress(BoltError):  # what it could not reset is told as a drift
                 self.failures.reset_failed()
-            self._trials.pay()
+            self._trials.flush_pending()
 
     @property
     def closed(self) -> str:
@@ -105,9 +105,9 @@ class SettingsEngine:
         return self._backend.about
 
     @property
-    def owes(self) -> bool:
+    def has_pending_restores(self) -> bool:
         """Whether something is to be put back once a processor is there again."""
-        return self._lock is not None and self._trials.owes
+        return self._lock is not None and self._trials.has_pending_restores
 
     def look_at_processors(self) -> None:
         """See whether processors have come or gone, and put back what is owed to those that have come."""
@@ -123,7 +123,7 @@ class SettingsEngine:
         self._backend.look_at_processors()
         return self._controls.read_all()
 
-    def in_force(self) -> dict[str, Value]:
+    def current_values(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
         self._backend.look_at_processors()
         return self._backend.values()
@@ -167,7 +167,7 @@ class SettingsEngine:
             return now_s > trial.asleep_s + LEAST_SLEEP_S
         return bool(self._memory.kept) and now_s > self._memory.asleep_s + LEAST_SLEEP_S
 
-    def _why_drifted(self, name: str, got: Value | None) -> Note | None:
+    def _why_drifted(self, name: str, got: Value | None) -> Diagnostic | None:
         """Return what is known of a control that does not hold what it should, beyond what it holds."""
         driver = self._backend.drivers.get(name)
         if driver is None:
@@ -175,9 +175,9 @@ class SettingsEngine:
         why = driver.facts().note
         if got is None:
             return why if why is not None else why_unreadable(driver)
-        return why if why is not None and why.code is NoteCode.PROCESSORS_DIFFER else None
+        return why if why is not None and why.code is DiagnosticCode.PROCESSORS_DIFFER else None
 
-    def _capped(self) -> dict[str, Note]:
+    def _capped(self) -> dict[str, Diagnostic]:
         """Return what holds down a control that was set, by its name."""
         drivers = [self._backend.drivers.get(name) for name in self.expected]
         notes = {driver.name: driver.facts().note for driver in drivers if isinstance(driver, CanBeCapped)}
@@ -238,14 +238,14 @@ class SettingsEngine:
                 raise Refused(f"Nothing was kept, since {not_applied(gone)}. Apply it again, or revert the trial.")
         return self._trials.keep()
 
-    def put_back(self, why: str = "asked for") -> Trial:
+    def revert(self, why: str = "asked for") -> Trial:
         """Put back what was in force before the trial. Raises BadInput, InUse or Refused."""
         self.check_writable()
-        trial = self._trials.put_back(why)
+        trial = self._trials.revert(why)
         self._backend.refresh(trial.settings)
         return trial
 
-    def to_stock(self, names: Collection[str] = (), by: str = "") -> Trial:
+    def reset_to_stock(self, names: Collection[str] = (), by: str = "") -> Trial:
         """Put the machine's own values in force, after *keep* as well; a running trial ends.
 
         Limits that the firmware has set by itself since, for another power source, are left to it.
@@ -267,7 +267,7 @@ class SettingsEngine:
         for name in names:
             declaration_of(name)
         if self.trial is not None:
-            self.put_back("the machine's own values were asked for")
+            self.revert("the machine's own values were asked for")
         stock = self._memory.stock
         source = self._backend.power_source()
         wanted = [name for name in stock if (not names or name in names) and name in self._backend.drivers]
@@ -289,7 +289,7 @@ class SettingsEngine:
                 else f"{', '.join(names)}: not changed in this boot, so the machine's own value is in force."
             )
         own = {name: stock[name] for name in wanted if name not in theirs}
-        done = self._trials.to_stock(texts, own, absent, by or self._holder)
+        done = self._trials.reset_to_stock(texts, own, absent, by or self._holder)
         self._backend.refresh(wanted)
         return replace(done, before_values=self._backend.values(done.before_values), left_to_firmware=theirs)
 
@@ -376,7 +376,7 @@ class SettingsEngine:
                 self._trials.ended_by_restart()
             elif trial is not None and not trial.standing:
                 try:
-                    self.put_back("the program was closed")
+                    self.revert("the program was closed")
                 except Exception as fault:  # noqa: BLE001 - whatever it is, the rest must still be let go
                     trouble = str(fault)
             self._backend.refresh()

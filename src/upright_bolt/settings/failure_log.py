@@ -12,7 +12,7 @@ from pathlib import Path
 
 from upright_bolt.checksummed_log import copy_aside
 from upright_bolt.disk import Document, Typed, bounded
-from upright_bolt.errors import BoltError, Damaged, Refused
+from upright_bolt.errors import BoltError, CorruptData, Refused
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.failure import Failure, FailureKind, merged, reaches
@@ -196,7 +196,7 @@ def _read(copy: Document[FailureRecord]) -> FailureRecord | None:
     try:
         record = copy.load()
         bounded(record)
-    except Damaged:
+    except CorruptData:
         return None
     if record is not None and any(find_declaration(n) is None for one in record.failures for n in one.values):
         return None

@@ -24,7 +24,7 @@ class _Applied(Protocol):
     @property
     def expected(self) -> dict[str, Value]: ...
 
-    def to_stock(self, names: Collection[str] = (), by: str = "") -> Trial: ...
+    def reset_to_stock(self, names: Collection[str] = (), by: str = "") -> Trial: ...
 
 
 class Failures:
@@ -58,7 +58,7 @@ class Failures:
         own = {name: value for name, value in values.items() if not part_of(name)}
         return values if self._on_gpu or not own else own
 
-    def look_back(self) -> None:
+    def recover(self) -> None:
         """Record what went down with an earlier boot as failures, before anything else forgets it.
 
         A full disk keeps nothing of this from counting in this process. A run left open in the present boot is closed:
@@ -135,5 +135,5 @@ class Failures:
         kept = self._engine.kept
         values = {name: float(kept[name]) for name in self.log.among(kept)}
         if values:
-            self._engine.to_stock(tuple(values), "this program, since they have failed")
+            self._engine.reset_to_stock(tuple(values), "this program, since they have failed")
         return values

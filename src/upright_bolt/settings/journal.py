@@ -15,9 +15,9 @@ from enum import StrEnum
 from functools import reduce
 from pathlib import Path
 
-from upright_bolt.checksummed_log import PRIVATE, Lines, NewerVersion, SealedLog
+from upright_bolt.checksummed_log import PRIVATE, ChecksummedLog, Lines, NewerVersion
 from upright_bolt.disk import Typed, bounded, write_atomically
-from upright_bolt.errors import BadInput, BoltError, Damaged
+from upright_bolt.errors import BadInput, BoltError, CorruptData
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
@@ -130,11 +130,11 @@ def check(entry: Entry) -> None:
     """Raise Damaged for what no entry can tell."""
     bounded(entry)
     if any(find_declaration(name) is None for name in _names(entry)):
-        raise Damaged("control")
+        raise CorruptData("control")
     if (entry.kind is EntryKind.BEGIN) != (entry.data is not None):
-        raise Damaged("kind")
+        raise CorruptData("kind")
     if (entry.kind is EntryKind.STOCK) != (entry.stock is not None):
-        raise Damaged("kind")
+        raise CorruptData("kind")
 
 
 def _names(entry: Entry) -> Iterable[str]:
@@ -156,7 +156,7 @@ class Journal:
 
     def __init__(self, path: Path) -> None:
         self.path = path
-        self.log = SealedLog(path, VERSION, _ENTRY, MOST_BYTES, oldest=OLDEST, check=check)
+        self.log = ChecksummedLog(path, VERSION, _ENTRY, MOST_BYTES, oldest=OLDEST, check=check)
         self._compact_at = COMPACT_BYTES
 
     def read(self) -> Reading:
@@ -170,7 +170,7 @@ class Journal:
         except (OSError, BadInput):
             return Reading(unreadable=1)
         except NewerVersion:
-            raise Damaged(
+            raise CorruptData(
                 f"{self.path} was written by a newer version of this program; use that one to end its trials."
             ) from None
 

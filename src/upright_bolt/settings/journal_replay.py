@@ -10,7 +10,7 @@ from pathlib import Path
 
 from upright_bolt.checksummed_log import PRIVATE, copy_aside
 from upright_bolt.disk import write_atomically
-from upright_bolt.errors import Damaged
+from upright_bolt.errors import CorruptData
 from upright_bolt.model.control import Value
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.journal import (
@@ -49,7 +49,7 @@ class Past:
     missed: frozenset[int] = frozenset()
 
 
-def told_by(entries: Iterable[Entry], boot_id: str) -> Past:
+def replay_journal(entries: Iterable[Entry], boot_id: str) -> Past:
     """Return what entries, oldest first, tell of the boot ``boot_id``."""
     past = Past()
     for entry in entries:
@@ -137,7 +137,7 @@ class BootMemory:
         except FileNotFoundError:
             self.missing = True
             return Stock()
-        except (OSError, Damaged):
+        except (OSError, CorruptData):
             self.doubtful = True
             return Stock()
         return entry.stock if entry.stock is not None and entry.boot_id == self.boot_id else Stock()

@@ -17,7 +17,7 @@ from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.trial import Trial
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.journal import MOST_BYTES, Entry, EntryKind, Journal, Reading, Stock, joined
-from upright_bolt.settings.journal_replay import BootMemory, Past, told_by
+from upright_bolt.settings.journal_replay import BootMemory, Past, replay_journal
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +37,7 @@ class Damage:
     older: bool = False
 
 
-def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -> tuple[Past, Damage | None]:
+def recover(journal: Journal, memory: BootMemory, backend: Backend, at: str) -> tuple[Past, Damage | None]:
     """Return what is known of the present boot, for whoever holds the machine; damage is mended on the disk.
 
     Args:
@@ -60,7 +60,7 @@ def look_back(journal: Journal, memory: BootMemory, backend: Backend, at: str) -
         return past, replace(damage, older=True)
     if unread is not None:
         found = _without(unread, found, journal)
-    past = told_by(found.entries, memory.boot_id)
+    past = replay_journal(found.entries, memory.boot_id)
     whole = memory.take(past)
     if found.unreadable or not whole:
         return _stock_instead(found, journal, memory, backend, at)

@@ -56,7 +56,7 @@ class Sensing:
         held, kinds = judge.judge(time_s, values, caps_mhz)
         return Sample(time_s, self._in_place(values), held, kinds)
 
-    def take_over(self, found: Surveyed) -> bool:
+    def update_machine(self, found: Surveyed) -> bool:
         """Read from now on what a later survey has found, if there is more to read or a graphics chip has gone.
 
         A processor that is offline for a while keeps its place: nothing is opened anew for that.

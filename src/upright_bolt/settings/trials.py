@@ -9,7 +9,7 @@ from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.failure import at_risk
-from upright_bolt.model.note import CAPPED, NoteCode, note
+from upright_bolt.model.note import CAPPED, DiagnosticCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Recovery, RecoveryOutcome, Trial
 from upright_bolt.settings import apply
@@ -88,7 +88,7 @@ class Trials:
         try:
             before_now = self._backend.snapshot(settings, self._memory.kept)
         except FileFault as fault:
-            why = note(NoteCode.NOT_RESTORABLE, fault=str(fault))
+            why = note(DiagnosticCode.NOT_RESTORABLE, fault=str(fault))
             return ApplyReport(
                 tuple(ApplyRow(n, v, controls[n].in_force, ok=False, why=why) for n, v in settings.items())
             )
@@ -107,7 +107,7 @@ class Trials:
             raise Refused(f"Nothing was changed, since it cannot be written down first. {fault}") from fault
         if earlier is None:
             self._sure_of = trial.id
-        report = apply.put_in_force(settings, self._backend, before_now)
+        report = apply.apply_settings(settings, self._backend, before_now)
         if report.ok:
             self._begun(trial, earlier, before_now)
         else:
@@ -225,7 +225,7 @@ class Trials:
         self.current = None
         return trial
 
-    def put_back(self, why: str) -> Trial:
+    def revert(self, why: str) -> Trial:
         """Put back what was in force before the trial, and end it.
 
         Limits that the firmware has set anew since, for another power source, are left to it.
@@ -259,7 +259,7 @@ class Trials:
             left_to_firmware=anew,
         )
 
-    def to_stock(
+    def reset_to_stock(
         self, texts: Mapping[str, str], values: Mapping[str, Value], absent: Collection[str], by: str
     ) -> Trial:
         """Put the machine's own values in force and keep nothing of them any more; no trial is running.
@@ -282,7 +282,7 @@ class Trials:
         with suppress(BoltError):  # a full disk shall not keep anything in force
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
         self.current = trial
-        done = self.put_back("asked for the machine's own values")
+        done = self.revert("asked for the machine's own values")
         self._forget_kept((*values, *absent), trial.id)
         return done
 
@@ -335,11 +335,11 @@ class Trials:
         self._memory.forget_kept(names)
 
     @property
-    def owes(self) -> bool:
+    def has_pending_restores(self) -> bool:
         """Whether something is to be written once a processor or GPU is there again."""
         return self._pending.concerns(self.expected(self._memory.kept))
 
-    def pay(self) -> None:
+    def flush_pending(self) -> None:
         """Write what is pending for processors that are there again."""
         trial = self._pending.write(self.expected(self._memory.kept), self.current)
         if trial is not self.current:
@@ -349,7 +349,7 @@ class Trials:
         """Return what may be written of texts from a record, stock in place of what may not, and what is left then.
 
         Files that are not there now, since their processor is offline, no control of this moment declares: they are
-        owed, and checked once they are back (``pay``).
+        owed, and checked once they are back (``flush_pending``).
         """
         gone = {path: text for path, text in texts.items() if self._backend.is_gone(path)}
         checked = check_texts({p: text for p, text in texts.items() if p not in gone}, self._backend, self._controls)

@@ -113,7 +113,7 @@ class PowerLimits:
 
 
 @dataclass(frozen=True, slots=True)
-class TwinSpec:
+class MachineSpec:
     """A whole simulated machine.
 
     ``stock``, ``quiet`` and ``eager`` are what its firmware sets on the charger in mode balanced, quiet and
@@ -147,7 +147,7 @@ class TwinSpec:
     shared_w: float = 0.0
 
 
-def tern() -> TwinSpec:
+def tern() -> MachineSpec:
     """Return the survey crew's thin laptop: a low sustained limit under a big burst."""
     chip = ChipSpec(
         name="Halyard Q6-4200T",
@@ -177,7 +177,7 @@ def tern() -> TwinSpec:
         sink_to_case=2.6, case_to_air=1.9, still_w_per_k=0.22, fan_w_per_k_krpm=0.26, fan_on_c=47.0,
         fan_off_c=42.0, fan_low_rpm=2100.0, fan_high_c=92.0, fan_high_rpm=4900.0,
     )  # fmt: skip
-    return TwinSpec(
+    return MachineSpec(
         name="tern",
         maker="Quayside Computing",
         described="simulated thin laptop",
@@ -199,7 +199,7 @@ def tern() -> TwinSpec:
     )
 
 
-def tern_two_rails() -> TwinSpec:
+def tern_two_rails() -> MachineSpec:
     """Return a later tern whose core and cache hang on rails of their own, so that each offset counts by itself."""
     spec = tern()
     return replace(
@@ -212,7 +212,7 @@ def tern_two_rails() -> TwinSpec:
     )
 
 
-def skerry() -> TwinSpec:
+def skerry() -> MachineSpec:
     """Return the crew's small PC in the wheelhouse: other interfaces, limits through firmware attributes."""
     chip = ChipSpec(
         name="Fathom R8-65G",
@@ -241,7 +241,7 @@ def skerry() -> TwinSpec:
         case_to_air=1.6, still_w_per_k=0.5, fan_w_per_k_krpm=0.75, fan_on_c=30.0, fan_off_c=20.0, fan_low_rpm=1100.0,
         fan_high_c=85.0, fan_high_rpm=3400.0,
     )  # fmt: skip
-    return TwinSpec(
+    return MachineSpec(
         name="skerry", maker="Quayside Computing", described="simulated small PC", chip=chip, cooling=cooling,
         stock=PowerLimits(54.0, 65.0, 20.0), on_battery=PowerLimits(54.0, 65.0, 20.0),
         quiet=PowerLimits(35.0, 45.0, 20.0), eager=PowerLimits(65.0, 80.0, 20.0), limit_range_w=(15.0, 88.0),
@@ -250,7 +250,7 @@ def skerry() -> TwinSpec:
     )  # fmt: skip
 
 
-def plover() -> TwinSpec:
+def plover() -> MachineSpec:
     """Return the crew's fanless laptop: limits and voltages locked, only preference, turbo and clock caps work."""
     chip = ChipSpec(
         name="Halyard N4-900Y",
@@ -280,7 +280,7 @@ def plover() -> TwinSpec:
         fan_high_c=1000.0, fan_high_rpm=0.0,
     )  # fmt: skip
     limits = PowerLimits(7.0, 15.0, 28.0)
-    return TwinSpec(
+    return MachineSpec(
         name="plover", maker="Quayside Computing", described="simulated fanless laptop", chip=chip, cooling=cooling,
         stock=limits, on_battery=limits, quiet=limits, eager=limits, limit_range_w=(4.0, 15.0), battery_wh=41.0,
         rest_w=2.6, seed=20260419, locked=True, current_a=33.0, graphics=(screen_chip(),),

@@ -35,7 +35,7 @@ def all_parts() -> tuple[FilesPart, ...]:
     return tuple(cast(FilesPart, importlib.import_module(f"{simulator.__name__}.{name}")) for name in names)
 
 
-class TwinFiles:
+class SimulatedFiles:
     """Port ``KernelFiles`` on a twin.
 
     Args:

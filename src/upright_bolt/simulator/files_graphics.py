@@ -11,7 +11,7 @@ from functools import partial
 
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.gpu import overdrive
-from upright_bolt.simulator.graphics import GraphicsChip
+from upright_bolt.simulator.graphics import Gpu
 from upright_bolt.simulator.graphics_spec import GraphicsDriver
 from upright_bolt.simulator.physics import Physics
 
@@ -44,7 +44,7 @@ class _OfChip:
         self._device = f"{paths.PCI_DEVICES}/{self._spec.place}"
 
     @property
-    def _chip(self) -> GraphicsChip:
+    def _chip(self) -> Gpu:
         return self._physics.graphics.chips[self._index]
 
     def add(self) -> None:
@@ -70,7 +70,7 @@ class _OfChip:
     def _status(self) -> str:
         return "suspended" if self._chip.state.asleep else "active"
 
-    def _read(self, path: str, make: Callable[[GraphicsChip], str]) -> None:
+    def _read(self, path: str, make: Callable[[Gpu], str]) -> None:
         """Add a file that wakes the chip when it is read."""
 
         def read() -> str:
@@ -79,7 +79,7 @@ class _OfChip:
 
         self._readers[path] = read
 
-    def _write(self, path: str, take: Callable[[GraphicsChip, str], None]) -> None:
+    def _write(self, path: str, take: Callable[[Gpu, str], None]) -> None:
         def write(text: str) -> None:
             self._chip.touch(self._physics.state.time_s)
             take(self._chip, text)
@@ -132,12 +132,12 @@ class _OfChip:
             self._read(f"{sensors}/power1_cap", lambda chip: f"{chip.state.limit_w * 1e6:.0f}")
             self._write(f"{sensors}/power1_cap", _set_limit)
 
-    def _heat(self, chip: GraphicsChip) -> float:
+    def _heat(self, chip: Gpu) -> float:
         """Return a chip's temperature; one within the processor is as warm as that."""
         return chip.state.die_c if not chip.resting else self._physics.state.die_c
 
 
-def _set_bound(chip: GraphicsChip, text: str, *, end: int) -> None:
+def _set_bound(chip: Gpu, text: str, *, end: int) -> None:
     mhz, bounds = float(int(text)), list(chip.state.clocks_mhz)
     bounds[end] = mhz
     if not chip.spec.clock_min_mhz <= mhz <= chip.spec.clock_top_mhz or bounds[0] > bounds[1]:
@@ -145,26 +145,26 @@ def _set_bound(chip: GraphicsChip, text: str, *, end: int) -> None:
     chip.state.clocks_mhz = bounds
 
 
-def _set_boost(chip: GraphicsChip, text: str) -> None:
+def _set_boost(chip: Gpu, text: str) -> None:
     if not chip.spec.clock_min_mhz <= int(text) <= chip.spec.clock_top_mhz:
         raise ValueError(text)
     chip.state.boost_mhz = float(int(text))
 
 
-def _set_limit(chip: GraphicsChip, text: str) -> None:
+def _set_limit(chip: Gpu, text: str) -> None:
     watts = int(text) // 1_000_000  # the driver keeps whole watts
     if not chip.spec.limit_w[1] <= watts <= chip.spec.limit_w[2]:
         raise ValueError(text)
     chip.state.limit_w = float(watts)
 
 
-def _set_level(chip: GraphicsChip, text: str) -> None:
+def _set_level(chip: Gpu, text: str) -> None:
     if text not in LEVELS:
         raise ValueError(text)
     chip.state.level = text
 
 
-def _table(chip: GraphicsChip) -> str:
+def _table(chip: Gpu) -> str:
     spec, state = chip.spec, chip.state
     low, high = state.clocks_mhz
     lines = ["OD_SCLK:", f"0: {low:.0f}Mhz", f"1: {high:.0f}Mhz"]
@@ -178,7 +178,7 @@ def _table(chip: GraphicsChip) -> str:
     return "\n".join([*lines, "OD_RANGE:", *ranges])
 
 
-def _command(chip: GraphicsChip, text: str) -> None:
+def _command(chip: Gpu, text: str) -> None:
     """Take a command to the table. Raises ValueError or OSError, as the driver refuses."""
     match = _COMMAND.fullmatch(text)
     state, spec = chip.state, chip.spec
@@ -204,7 +204,7 @@ def _command(chip: GraphicsChip, text: str) -> None:
         state.asked.append(text)
 
 
-def _take(chip: GraphicsChip, command: str) -> None:
+def _take(chip: Gpu, command: str) -> None:
     word, *rest = command.split()
     if word == "vo":
         chip.state.offset_mv = float(rest[0])

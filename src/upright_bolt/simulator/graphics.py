@@ -6,12 +6,12 @@ allow. Heat goes to the sink that it shares with the processor; watts come out o
 
 from math import exp, log
 
-from upright_bolt.simulator.chip import TwinSpec
+from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.graphics_spec import GraphicsDriver, GraphicsSpec
 from upright_bolt.simulator.graphics_state import GraphicsDemand, GraphicsState
 from upright_bolt.simulator.noise import Noise
 from upright_bolt.simulator.rails import GRAPHICS
-from upright_bolt.simulator.state import TwinState
+from upright_bolt.simulator.state import SimulatedState
 
 EDGE_S = 30.0
 """At its edge a chip gets one frame in so many seconds wrong."""
@@ -43,7 +43,7 @@ PART_WITHIN = 0.5
 """Part of the package limit that a chip within the processor gets whatever the cores want."""
 
 
-class GraphicsChip:
+class Gpu:
     """Advances one graphics chip.
 
     Attributes:
@@ -249,9 +249,9 @@ class GraphicsChips:
         inside_w: watts of those within the processor.
     """
 
-    def __init__(self, spec: TwinSpec, state: TwinState) -> None:
+    def __init__(self, spec: MachineSpec, state: SimulatedState) -> None:
         self._shared_w = spec.shared_w
-        self.chips = [GraphicsChip(*pair) for pair in zip(spec.graphics, state.graphics, strict=True)]
+        self.chips = [Gpu(*pair) for pair in zip(spec.graphics, state.graphics, strict=True)]
         self.inside_w = 0.0
 
     @property
@@ -265,7 +265,7 @@ class GraphicsChips:
         awake = [chip.state.die_c for chip in self.chips if not chip.spec.built_in and not chip.resting]
         return max(awake, default=0.0)
 
-    def step(self, state: TwinState, limit_w: float, noise: Noise, dt: float) -> float:
+    def step(self, state: SimulatedState, limit_w: float, noise: Noise, dt: float) -> float:
         """Let them go on for ``dt`` seconds, and return the watts of those beside the processor.
 
         Args:

@@ -7,7 +7,7 @@ this and to the real one. Every call that reaches a chip wakes it: ``GraphicsSta
 from collections.abc import Callable
 from types import SimpleNamespace
 
-from upright_bolt.simulator.graphics import GraphicsChip
+from upright_bolt.simulator.graphics import Gpu
 from upright_bolt.simulator.graphics_spec import GraphicsDriver
 from upright_bolt.simulator.physics import Physics
 
@@ -51,10 +51,10 @@ class ManagedChips:
         """Whether one of the twin's chips is behind the library."""
         return any(spec.driver is GraphicsDriver.LIBRARY for spec in self._physics.spec.graphics)
 
-    def _mine(self) -> list[GraphicsChip]:
+    def _mine(self) -> list[Gpu]:
         return [c for c in self._physics.graphics.chips if c.spec.driver is GraphicsDriver.LIBRARY]
 
-    def _chip(self, place: str) -> GraphicsChip:
+    def _chip(self, place: str) -> Gpu:
         """Return a chip, awake. Raises LibraryError."""
         chip = next((each for each in self._mine() if each.spec.place == place), None)
         if chip is None:

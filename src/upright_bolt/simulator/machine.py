@@ -5,16 +5,16 @@ from pathlib import Path
 
 from upright_bolt.errors import MachineFroze
 from upright_bolt.kernel.clock import LEAST_SLEEP_S, ClockJump
-from upright_bolt.simulator.chip import TwinSpec
+from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.demand import Demand
-from upright_bolt.simulator.files import TwinFiles
+from upright_bolt.simulator.files import SimulatedFiles
 from upright_bolt.simulator.physics import DemandSource, Physics
-from upright_bolt.simulator.registers import TwinRegisters
+from upright_bolt.simulator.registers import SimulatedRegisters
 from upright_bolt.simulator.samples import spec_named
-from upright_bolt.simulator.state import TwinState, document, fresh_state, load_state
+from upright_bolt.simulator.state import SimulatedState, document, fresh_state, load_state
 
 
-class Twin:
+class SimulatedMachine:
     """A simulated machine.
 
     Args:
@@ -26,16 +26,16 @@ class Twin:
         pace: twin seconds per real second; None is as fast as it goes.
     """
 
-    def __init__(self, spec: TwinSpec, state: TwinState | None = None, path: Path | None = None) -> None:
+    def __init__(self, spec: MachineSpec, state: SimulatedState | None = None, path: Path | None = None) -> None:
         self.spec = spec
         self._path = path
         self.physics = Physics(spec, state or fresh_state(spec))
-        self.files = TwinFiles(self.physics, self.save)
-        self.registers = TwinRegisters(self.physics, self.save)
+        self.files = SimulatedFiles(self.physics, self.save)
+        self.registers = SimulatedRegisters(self.physics, self.save)
         self.pace: float | None = None
 
     @property
-    def state(self) -> TwinState:
+    def state(self) -> SimulatedState:
         """Where it stands."""
         return self.physics.state
 
@@ -75,10 +75,10 @@ class Twin:
         self.save()
 
 
-class TwinClock:
+class SimulatedClock:
     """The twin's own time. Waiting advances the physics; with a pace of the twin it also takes real time."""
 
-    def __init__(self, twin: Twin) -> None:
+    def __init__(self, twin: SimulatedMachine) -> None:
         self._twin = twin
         self._due: float | None = None
         self._kept_s: float | None = None
@@ -118,11 +118,11 @@ class TwinClock:
         self._kept_s = now
 
 
-def open_twin(name: str, path: Path | None) -> Twin:
+def open_simulated(name: str, path: Path | None) -> SimulatedMachine:
     """Return the twin called ``name`` (``tern``, ``tern#1234``), with the state saved at ``path``.
 
     Raises:
         NotHere: no such twin.
     """
     spec = spec_named(name)
-    return Twin(spec, load_state(path, spec) if path else None, path)
+    return SimulatedMachine(spec, load_state(path, spec) if path else None, path)

@@ -17,7 +17,7 @@ class Noise:
         z = ((z ^ (z >> 27)) * 0x94D049BB133111EB) & _MASK
         return (z >> 11) / float(1 << 53)
 
-    def bell(self) -> float:
+    def gaussian(self) -> float:
         """Return a number of mean 0 and standard deviation 1: the sum of four even ones, scaled."""
         total = self.uniform() + self.uniform() + self.uniform() + self.uniform()
         return (total - 2.0) * 1.7320508

@@ -17,7 +17,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.simulator.files_clock import DEFAULT_PREFERENCE
 from upright_bolt.simulator.files_power import MODES
-from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.machine import SimulatedMachine
 from upright_bolt.simulator.state import fresh_state
 
 SOCKET = "outside"
@@ -34,7 +34,9 @@ class Outside:
         power_cut: ends every program on it, as a power cut does.
     """
 
-    def __init__(self, twin: Twin, folder: Path | None = None, power_cut: Callable[[], None] | None = None) -> None:
+    def __init__(
+        self, twin: SimulatedMachine, folder: Path | None = None, power_cut: Callable[[], None] | None = None
+    ) -> None:
         self._twin = twin
         self._power_cut = power_cut
         self._watched: frozenset[str] = frozenset()

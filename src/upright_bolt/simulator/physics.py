@@ -11,11 +11,11 @@ from typing import Protocol
 
 from upright_bolt.errors import MachineFroze
 from upright_bolt.simulator import rails, thermal
-from upright_bolt.simulator.chip import TwinSpec
+from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.demand import Demand
 from upright_bolt.simulator.graphics import GraphicsChips
 from upright_bolt.simulator.noise import Noise
-from upright_bolt.simulator.state import TwinState, complete, fresh_state
+from upright_bolt.simulator.state import SimulatedState, complete, fresh_state
 from upright_bolt.simulator.surroundings import OTHERS_SHARE
 from upright_bolt.simulator.voltage_faults import VoltageFaults
 
@@ -55,14 +55,14 @@ class DemandSource(Protocol):
 
 
 class Physics:
-    """Advances a ``TwinState`` in time. The demand may be changed between steps.
+    """Advances a ``SimulatedState`` in time. The demand may be changed between steps.
 
     Attributes:
         source: work that changes the demand within a step; None for steady demand.
         beside: work of graphics chips, likewise.
     """
 
-    def __init__(self, spec: TwinSpec, state: TwinState) -> None:
+    def __init__(self, spec: MachineSpec, state: SimulatedState) -> None:
         self.spec = spec
         self.state = state
         self.demand = Demand()
@@ -139,7 +139,7 @@ class Physics:
             state.surroundings.go_on(noise, self.spec.restless)
             self._take_surroundings()
         self._background = background = self._others * (0.6 + 1.6 * noise.uniform() ** 3)
-        state.activity_drift += (noise.bell() * 0.006 - state.activity_drift * 0.2) * min(1.0, dt / STEP_S)
+        state.activity_drift += (noise.gaussian() * 0.006 - state.activity_drift * 0.2) * min(1.0, dt / STEP_S)
         weights, shares, active = self._busy(background, dt)
         wanted = self._wanted_clock(active, max(shares), dt)
         switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
@@ -343,7 +343,7 @@ class Physics:
         fresh.boot_id = str(uuid.uuid5(uuid.UUID(old.boot_id), "next"))  # another one even if no time has passed
         fresh.surroundings = old.surroundings
         fresh.sink_c, fresh.case_c, fresh.die_c = old.sink_c, old.case_c, old.sink_c
-        for name in TwinState.__dataclass_fields__:
+        for name in SimulatedState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()
         self.source, self.beside = None, []

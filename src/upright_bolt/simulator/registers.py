@@ -17,7 +17,7 @@ HOT_SIGNAL = 0x1FC
 WRITABLE = (registers.CURRENT_LIMIT, registers.PACKAGE_LIMIT, registers.TURBO_TABLE, HOT_SIGNAL)
 
 
-class TwinRegisters:
+class SimulatedRegisters:
     """Port ``Registers`` on a twin. Unknown registers and most writes are refused with EIO, as on a real chip.
 
     Attributes:

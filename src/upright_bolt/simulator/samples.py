@@ -8,8 +8,8 @@ import re
 from dataclasses import replace
 from math import exp
 
-from upright_bolt.errors import NotHere
-from upright_bolt.simulator.chip import TWINS, ChipSpec, CoolingSpec, TwinSpec
+from upright_bolt.errors import NotFound
+from upright_bolt.simulator.chip import TWINS, ChipSpec, CoolingSpec, MachineSpec
 from upright_bolt.simulator.graphics_spec import GraphicsSpec
 from upright_bolt.simulator.noise import Noise
 
@@ -44,7 +44,7 @@ MEMORY_PART, LEAST_MEMORY_PART = 0.03, 0.0514
 _NAME = re.compile(r"([a-z-]+)(?:#(\d{1,9}))?")
 
 
-def spec_named(name: str) -> TwinSpec:
+def spec_named(name: str) -> MachineSpec:
     """Return the twin called ``name``: a model (``tern``), or an individual of one (``tern#1234``).
 
     Raises:
@@ -53,14 +53,14 @@ def spec_named(name: str) -> TwinSpec:
     found = _NAME.fullmatch(name)
     make = TWINS.get(found[1]) if found is not None else None
     if found is None or make is None:
-        raise NotHere(
+        raise NotFound(
             f"There is no twin “{name}”. Twins: {', '.join(TWINS)}; another individual of one has a number of up to "
             "nine digits behind it, as in tern#1234."
         )
     return individual(make(), int(found[2])) if found[2] else make()
 
 
-def individual(model: TwinSpec, number: int) -> TwinSpec:
+def individual(model: MachineSpec, number: int) -> MachineSpec:
     """Return the individual of a model that has this number."""
     noise = Noise(model.seed * 0x2545F4914F6CDD1D + number)
     return replace(
@@ -70,28 +70,28 @@ def individual(model: TwinSpec, number: int) -> TwinSpec:
         cooling=_cooling(model.cooling, noise),
         seed=model.seed + 7919 * (number + 1),
         restless=model.restless * (1.2 + 4.0 * noise.uniform()),
-        rest_w=model.rest_w * exp(UNCORE_SPREAD * noise.bell()),
+        rest_w=model.rest_w * exp(UNCORE_SPREAD * noise.gaussian()),
         graphics=tuple(_graphics(chip, noise) for chip in model.graphics),
     )
 
 
 def _graphics(chip: GraphicsSpec, noise: Noise) -> GraphicsSpec:
     """Return a graphics chip with what is hidden of it drawn: edges, slope, and how near a reset and a freeze are."""
-    slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.bell())
-    reset = max(LEAST_GAP_MV, chip.reset_beyond_mv + RESET_MV * noise.bell())
+    slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.gaussian())
+    reset = max(LEAST_GAP_MV, chip.reset_beyond_mv + RESET_MV * noise.gaussian())
     memory = chip.memory_mhz[0]
     return replace(
         chip,
         slope_mv=slope,
-        edge_mv=min(-SOLD_SLOPES * slope, chip.edge_mv + CHIP_MV * noise.bell()),
-        light_further_mv=max(0.0, chip.light_further_mv + LIGHT_MV * noise.bell()),
+        edge_mv=min(-SOLD_SLOPES * slope, chip.edge_mv + CHIP_MV * noise.gaussian()),
+        light_further_mv=max(0.0, chip.light_further_mv + LIGHT_MV * noise.gaussian()),
         reset_beyond_mv=reset,
         freeze_beyond_mv=reset
-        + max(LEAST_GAP_MV, chip.freeze_beyond_mv - chip.reset_beyond_mv + RESET_MV * noise.bell()),
+        + max(LEAST_GAP_MV, chip.freeze_beyond_mv - chip.reset_beyond_mv + RESET_MV * noise.gaussian()),
         memory_edge_mhz=max(
-            (1.0 + LEAST_MEMORY_PART) * memory, chip.memory_edge_mhz + MEMORY_PART * memory * noise.bell()
+            (1.0 + LEAST_MEMORY_PART) * memory, chip.memory_edge_mhz + MEMORY_PART * memory * noise.gaussian()
         ),
-        leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.bell()),
+        leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.gaussian()),
     )
 
 
@@ -99,11 +99,11 @@ def _chip(chip: ChipSpec, noise: Noise) -> ChipSpec:
     size = chip.core_edge_mv / USUAL_CORE_MV
 
     def drawn(about: tuple[float, float]) -> float:
-        return (about[0] + about[1] * noise.bell()) * size
+        return (about[0] + about[1] * noise.gaussian()) * size
 
-    slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.bell())
+    slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.gaussian())
     core = min(-SOLD_SLOPES * slope, chip.core_edge_mv + drawn(CORE_MV))
-    nearer = [-CORES_APART_MV * abs(noise.bell()) for _ in range(chip.cores)]
+    nearer = [-CORES_APART_MV * abs(noise.gaussian()) for _ in range(chip.cores)]
     weakest = int(noise.uniform() * chip.cores)
     return replace(
         chip,
@@ -114,12 +114,12 @@ def _chip(chip: ChipSpec, noise: Noise) -> ChipSpec:
         delivery_mv=drawn(DELIVERY_MV),
         idle_nearer_mv=min(-8.0, drawn(IDLE_MV)),
         core_nearer_mv=tuple(0.0 if core == weakest else mv for core, mv in enumerate(nearer)),
-        leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.bell()),
-        switching_w=chip.switching_w * exp(SWITCHING_SPREAD * noise.bell()),
-        uncore_w=chip.uncore_w * exp(UNCORE_SPREAD * noise.bell()),
+        leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.gaussian()),
+        switching_w=chip.switching_w * exp(SWITCHING_SPREAD * noise.gaussian()),
+        uncore_w=chip.uncore_w * exp(UNCORE_SPREAD * noise.gaussian()),
     )
 
 
 def _cooling(cooling: CoolingSpec, noise: Noise) -> CoolingSpec:
-    changed = {name: getattr(cooling, name) * exp(width * noise.bell()) for name, width in COOLING_SPREAD.items()}
-    return replace(cooling, ambient_c=cooling.ambient_c + ROOM_C * noise.bell(), **changed)
+    changed = {name: getattr(cooling, name) * exp(width * noise.gaussian()) for name, width in COOLING_SPREAD.items()}
+    return replace(cooling, ambient_c=cooling.ambient_c + ROOM_C * noise.gaussian(), **changed)

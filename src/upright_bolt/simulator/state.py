@@ -5,8 +5,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from upright_bolt.disk import Document, Typed
-from upright_bolt.errors import BoltError, Damaged
-from upright_bolt.simulator.chip import TwinSpec
+from upright_bolt.errors import BoltError, CorruptData
+from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.graphics_state import GraphicsState, fresh_graphics
 from upright_bolt.simulator.surroundings import Surroundings, drawn
 
@@ -16,7 +16,7 @@ IDLE_STATES = (("POLL", 0.0), ("C1", 0.08), ("C6", 0.32), ("C10", 0.6))
 
 
 @dataclass(slots=True)
-class TwinState:
+class SimulatedState:
     """Everything that changes on a twin.
 
     Per-processor lists have one entry per logical processor. ``limits`` holds both copies of the package
@@ -80,7 +80,7 @@ class TwinState:
     graphics: list[GraphicsState] = field(default_factory=list)
 
 
-def fresh_state(spec: TwinSpec, seed: int | None = None) -> TwinState:
+def fresh_state(spec: MachineSpec, seed: int | None = None) -> SimulatedState:
     """Return a twin just booted and idle for a while, on its charger, at firmware settings."""
     used = spec.seed if seed is None else seed
     fresh = _idle_for_a_while(spec, used)
@@ -88,7 +88,7 @@ def fresh_state(spec: TwinSpec, seed: int | None = None) -> TwinState:
     return fresh
 
 
-def complete(state: TwinState, spec: TwinSpec) -> None:
+def complete(state: SimulatedState, spec: MachineSpec) -> None:
     """Fill what a state saved by an earlier version lacks with the firmware's values."""
     if not state.turbo_ratios:
         state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
@@ -100,11 +100,11 @@ def complete(state: TwinState, spec: TwinSpec) -> None:
         state.idle_counted = {name: [0.0] * len(state.idle_s) for name, _ in IDLE_STATES}
 
 
-def _idle_for_a_while(spec: TwinSpec, used: int) -> TwinState:
+def _idle_for_a_while(spec: MachineSpec, used: int) -> SimulatedState:
     chip = spec.chip
     threads = chip.cores * 2
     stock = [spec.stock.sustained_w, spec.stock.burst_w, spec.stock.window_s]
-    return TwinState(
+    return SimulatedState(
         time_s=240.0,
         boot_id=str(uuid.UUID(int=(used * 0x9E3779B97F4A7C15F39CC060) % (1 << 128), version=4)),
         noise=used,
@@ -138,15 +138,15 @@ def _idle_for_a_while(spec: TwinSpec, used: int) -> TwinState:
     )
 
 
-def document(path: Path) -> Document[TwinState]:
+def document(path: Path) -> Document[SimulatedState]:
     """Return the file in which a twin's state lasts."""
     return Document(path, "upright-bolt twin", VERSION, _STATE, durable=False)
 
 
-_STATE: Typed[TwinState] = Typed(TwinState)
+_STATE: Typed[SimulatedState] = Typed(SimulatedState)
 
 
-def load_state(path: Path, spec: TwinSpec) -> TwinState:
+def load_state(path: Path, spec: MachineSpec) -> SimulatedState:
     """Return the saved state, or a fresh one if there is none.
 
     Raises:
@@ -154,7 +154,7 @@ def load_state(path: Path, spec: TwinSpec) -> TwinState:
     """
     try:
         state = document(path).load()
-    except Damaged as fault:
+    except CorruptData as fault:
         words = str(fault).rstrip(".")
         raise BoltError(
             f"The saved state of {spec.name} cannot be used: {words}; delete it to start afresh."

@@ -53,10 +53,10 @@ class Surroundings:
 def drawn(seed: int, restless: float, now_s: float) -> Surroundings:
     """Return where everything stands when a twin is first switched on."""
     noise = Noise(seed ^ 0x5DEECE66D)
-    room, others, case = (wander.deviation * restless * noise.bell() for wander in (ROOM_C, OTHERS, CASE))
+    room, others, case = (wander.deviation * restless * noise.gaussian() for wander in (ROOM_C, OTHERS, CASE))
     return Surroundings(room, others, case, now_s + EVERY_S)
 
 
 def _moved(value: float, wander: Wander, noise: Noise, restless: float) -> float:
     kept = exp(-EVERY_S / wander.memory_s)
-    return value * kept + wander.deviation * restless * sqrt(1.0 - kept * kept) * noise.bell()
+    return value * kept + wander.deviation * restless * sqrt(1.0 - kept * kept) * noise.gaussian()

@@ -1,7 +1,7 @@
 """Where a twin's heat goes: from die to sink to case to the room, with a fan on the sink."""
 
 from upright_bolt.simulator.chip import CoolingSpec
-from upright_bolt.simulator.state import TwinState
+from upright_bolt.simulator.state import SimulatedState
 
 FAN_SLEW_RPM_S = 260.0
 SENSED_PART = 0.35
@@ -11,7 +11,7 @@ SENSED_OF_CHIP = 0.8
 
 
 def flow(
-    state: TwinState,
+    state: SimulatedState,
     cooling: CoolingSpec,
     room_c: float,
     case_to_air: float,
@@ -40,7 +40,7 @@ def flow(
     state.case_c += (to_case - from_case) * dt / cooling.case_j_per_k
 
 
-def turn_fan(state: TwinState, cooling: CoolingSpec, chip_c: float, dt: float) -> None:
+def turn_fan(state: SimulatedState, cooling: CoolingSpec, chip_c: float, dt: float) -> None:
     """Let the fan follow its curve for ``dt`` seconds; ``chip_c`` is the hottest graphics chip beside the processor."""
     sensed = state.sink_c + max(SENSED_PART * (state.die_c - state.sink_c), SENSED_OF_CHIP * (chip_c - state.sink_c))
     if sensed < (cooling.fan_off_c if state.rpm > 0 else cooling.fan_on_c):

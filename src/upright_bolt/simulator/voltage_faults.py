@@ -11,7 +11,7 @@ from upright_bolt.simulator.chip import ChipSpec
 from upright_bolt.simulator.demand import Demand
 from upright_bolt.simulator.noise import Noise
 from upright_bolt.simulator.rails import Conditions, Rails, Rates
-from upright_bolt.simulator.state import TwinState
+from upright_bolt.simulator.state import SimulatedState
 
 STEP_S = 0.2
 """For so long the voltage sags after a step of load."""
@@ -27,7 +27,7 @@ class VoltageFaults:
     def __init__(self, chip: ChipSpec) -> None:
         self._chip = chip
 
-    def step(self, state: TwinState, moved: Rails, demand: Demand, load: float, noise: Noise, dt: float) -> bool:
+    def step(self, state: SimulatedState, moved: Rails, demand: Demand, load: float, noise: Noise, dt: float) -> bool:
         """Let ``dt`` seconds pass, and tell whether the machine freezes; a wrong result is put into the state.
 
         Args:
@@ -50,7 +50,7 @@ class VoltageFaults:
             self._err(state, found, demand, noise)
         return False
 
-    def _err(self, state: TwinState, found: Rates, demand: Demand, noise: Noise) -> None:
+    def _err(self, state: SimulatedState, found: Rates, demand: Demand, noise: Noise) -> None:
         """Let one of the busy processors give a wrong result: the weakest core most often."""
         nearer = self._chip.core_nearer_mv or (0.0,) * self._chip.cores
         cpus = sorted(demand.threads)
@@ -65,7 +65,7 @@ class VoltageFaults:
         state.faults_seen.append([state.time_s, float(hit), demand.mix or weak])
 
 
-def _adds_up(state: TwinState, what: str, expected: float, noise: Noise) -> bool:
+def _adds_up(state: SimulatedState, what: str, expected: float, noise: Noise) -> bool:
     """Let a rate add up, and tell whether its next event is due."""
     left = state.extra.get(what)
     if left is None:

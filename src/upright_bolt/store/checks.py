@@ -11,7 +11,7 @@ from numbers import Real
 import numpy as np
 from numpy.typing import NDArray
 
-from upright_bolt.errors import BadInput, Damaged
+from upright_bolt.errors import BadInput, CorruptData
 from upright_bolt.model.constraint import ORDER
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunNumbers, RunRecord
@@ -44,7 +44,7 @@ def check_record(record: RunRecord) -> None:
     _words("reason", (end.why,), LONGEST_NOTE, lines=True)
     _words("conditions", _texts(head.conditions))
     if head.workload not in WORKLOADS:
-        raise Damaged(f"the workload “{head.workload[:40]}” is none that this version knows")
+        raise CorruptData(f"the workload “{head.workload[:40]}” is none that this version knows")
     _date(head.started_at)
     _spans(record)
     _identity(head.identity)
@@ -52,10 +52,10 @@ def check_record(record: RunRecord) -> None:
         try:
             settings_from_data(settings)
         except BadInput as fault:
-            raise Damaged(f"settings: {fault}") from fault
+            raise CorruptData(f"settings: {fault}") from fault
     columns = head.columns
     if len(columns) > MOST_COLUMNS or len(set(columns)) != len(columns):
-        raise Damaged("columns: too many, or one twice")
+        raise CorruptData("columns: too many, or one twice")
     _words("columns", columns)
     _options(record)
     _numbers(end.numbers, record)
@@ -68,9 +68,9 @@ def _texts(value: object) -> Iterable[str]:
 def _words(what: str, texts: Iterable[object], longest: int = LONGEST_WORD, *, lines: bool = False) -> None:
     for text in texts:
         if not isinstance(text, str) or len(text) > longest:
-            raise Damaged(f"{what}: no text, or one that is too long")
+            raise CorruptData(f"{what}: no text, or one that is too long")
         if (printable(text) if lines else one_line(text)) != text:
-            raise Damaged(f"{what}: a text with control characters")
+            raise CorruptData(f"{what}: a text with control characters")
 
 
 def _date(text: str) -> None:
@@ -79,12 +79,12 @@ def _date(text: str) -> None:
     except (TypeError, ValueError):
         zoned = False
     if not zoned:
-        raise Damaged("started_at: no date and time with a zone")
+        raise CorruptData("started_at: no date and time with a zone")
 
 
 def _real(value: object, what: str, low: float = -LARGEST, high: float = LARGEST) -> None:
     if isinstance(value, bool) or not isinstance(value, Real) or not low <= float(value) <= high:
-        raise Damaged(f"{what}: {str(value)[:24]} is no number that could be")
+        raise CorruptData(f"{what}: {str(value)[:24]} is no number that could be")
 
 
 def _spans(record: RunRecord) -> None:
@@ -93,7 +93,7 @@ def _spans(record: RunRecord) -> None:
     if record.end.score is not None:
         _real(record.end.score, "score")
     if len(record.slices) > MOST_PARTS or len(record.errors) > MOST_PARTS:
-        raise Damaged("too many slices or errors")
+        raise CorruptData("too many slices or errors")
     ended_s = 0.0
     for part in record.slices:
         _real(part.from_s, "slice", ended_s - 1e-6, LONGEST_S)
@@ -112,7 +112,7 @@ def _spans(record: RunRecord) -> None:
 
 def _identity(identity: object) -> None:
     if not isinstance(identity, dict) or len(identity) > MOST_FACTS:
-        raise Damaged("identity: no facts, or too many")
+        raise CorruptData("identity: no facts, or too many")
     _words("identity", identity)
     for fact in identity.values():
         if isinstance(fact, str):
@@ -124,7 +124,7 @@ def _identity(identity: object) -> None:
 def _options(record: RunRecord) -> None:
     options = record.head.options
     if len(options.command) > MOST_WORDS:
-        raise Damaged("command: too many words")
+        raise CorruptData("command: too many words")
     _words("command", options.command, LONGEST_NOTE, lines=True)
     _words("pattern", (options.pattern,), LONGEST_NOTE)
     _words("unit", (options.unit,))
@@ -132,7 +132,7 @@ def _options(record: RunRecord) -> None:
     _real(options.rate_fps, "rate", 0.0, LARGEST)
     _real(options.below_c, "below", 0.0, LARGEST)
     if len(record.measures) > MOST_FACTS:
-        raise Damaged("too many measures")
+        raise CorruptData("too many measures")
     for name, measure in record.measures.items():
         _words("measure", (name, measure.unit))
         _real(measure.value, "measure")
@@ -155,7 +155,7 @@ def _numbers(numbers: RunNumbers, record: RunRecord) -> None:
           if value is not None),
     ]  # fmt: skip
     if len(values) > MOST_PARTS or not all(isfinite(value) and -LARGEST <= value <= LARGEST for value in values):
-        raise Damaged("numbers: one is not finite, or too large")
+        raise CorruptData("numbers: one is not finite, or too large")
 
 
 _SINGLE = tuple(
@@ -168,20 +168,20 @@ _SINGLE = tuple(
 def check_telemetry(time_s: NDArray[np.float64], columns: dict[str, NDArray[np.float64]]) -> None:
     """Raise Damaged unless a run's telemetry can be shown: times that go forward, numbers, constraints that are."""
     if not np.isfinite(time_s).all() or (np.abs(time_s) > LONGEST_S).any() or (np.diff(time_s) < 0).any():
-        raise Damaged("its times do not go forward")
+        raise CorruptData("its times do not go forward")
     for name, column in columns.items():
         known = column[~np.isnan(column)]
         if (np.abs(known) > LARGEST).any():
-            raise Damaged(f"column {name[:40]} has a number that could not be")
+            raise CorruptData(f"column {name[:40]} has a number that could not be")
         if is_held(name) and (known.size != column.size or not np.isin(known, np.arange(len(ORDER))).all()):
-            raise Damaged(f"column {name[:40]} names what holds the clock back by no number that is known")
+            raise CorruptData(f"column {name[:40]} names what holds the clock back by no number that is known")
 
 
 def check_events(events: Iterable[Event]) -> None:
     """Raise Damaged unless events can be told."""
     for count, event in enumerate(events):
         if count >= MOST_PARTS:
-            raise Damaged("too many events")
+            raise CorruptData("too many events")
         for name in type(event).__slots__:
             value = getattr(event, name)
             if isinstance(value, str):
@@ -192,4 +192,4 @@ def check_events(events: Iterable[Event]) -> None:
                 try:
                     settings_from_data(value)
                 except BadInput as fault:
-                    raise Damaged(f"event: {fault}") from fault
+                    raise CorruptData(f"event: {fault}") from fault

@@ -16,7 +16,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Discriminator, ValidationError
 
 from upright_bolt.disk import Typed, read_given, writing
-from upright_bolt.errors import BadInput, Damaged
+from upright_bolt.errors import BadInput, CorruptData
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.store.checks import MOST_ROWS, check_events, check_record, check_telemetry
@@ -143,7 +143,7 @@ def _check(run: _Run, what: str) -> None:
         check_events(run.events)
         columns = {name: np.array(column, dtype=float) for name, column in telemetry.columns.items()}
         check_telemetry(np.array(telemetry.time_s), columns)
-    except Damaged as fault:
+    except CorruptData as fault:
         raise BadInput(f"{what}: {str(fault).rstrip('.')}.") from fault
 
 

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from sqlalchemy import RowMapping
 
 from upright_bolt.disk import Typed
-from upright_bolt.errors import Damaged
+from upright_bolt.errors import CorruptData
 from upright_bolt.model.control import Value
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import (
@@ -117,7 +117,7 @@ def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[Ro
     try:
         record = _record_of(row, slices, errors)
     except (TypeError, ValueError, KeyError) as fault:
-        raise Damaged(f"a column holds something else: {str(fault)[:80]}") from fault
+        raise CorruptData(f"a column holds something else: {str(fault)[:80]}") from fault
     check_record(record)
     return record
 
@@ -126,8 +126,8 @@ def _column(row: RowMapping, name: str, form: Typed[T]) -> T:
     """Return what a column holds as JSON. Raises Damaged."""
     try:
         return form.from_text(row[name])
-    except Damaged as fault:
-        raise Damaged(f"{name}: {fault}") from fault
+    except CorruptData as fault:
+        raise CorruptData(f"{name}: {fault}") from fault
 
 
 def _record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[RowMapping]) -> RunRecord:
@@ -169,19 +169,19 @@ def unpacked(parts: Sequence[RowMapping], width: int) -> NDArray[np.float64]:
     """Return the rows of several parts, shape (n, width). Raises Damaged."""
     tables = [_unpacked_part(part["rows"], part["data"], width) for part in parts]
     if sum(len(table) for table in tables) > MOST_ROWS:
-        raise Damaged("too many rows of telemetry")
+        raise CorruptData("too many rows of telemetry")
     return np.concatenate(tables) if tables else np.empty((0, width))
 
 
 def _unpacked_part(rows: object, data: object, width: int) -> NDArray[np.float64]:
     if not isinstance(rows, int) or not isinstance(data, bytes) or not 0 <= rows <= MOST_ROWS:
-        raise Damaged("a part of its telemetry is no table")
+        raise CorruptData("a part of its telemetry is no table")
     size = rows * width * 8
     opener = zlib.decompressobj()
     try:
         flat = opener.decompress(data, size + 1)  # no more than it says: a few bytes can stand for gigabytes
     except zlib.error as fault:
-        raise Damaged("a part of its telemetry cannot be unpacked") from fault
+        raise CorruptData("a part of its telemetry cannot be unpacked") from fault
     if len(flat) != size or not opener.eof:
-        raise Damaged("a part of its telemetry is longer or shorter than it says")
+        raise CorruptData("a part of its telemetry is longer or shorter than it says")
     return np.frombuffer(flat, dtype="<f8").reshape(-1, width)

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import Connection, RowMapping, Table, func, select
 
-from upright_bolt.errors import BadInput, BoltError, Damaged, NotHere
+from upright_bolt.errors import BadInput, BoltError, CorruptData, NotFound
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import (
     Conditions,
@@ -191,7 +191,7 @@ class RunStore:
         for run_id in ids:
             if self._running.goes_on(run_id):
                 continue
-            with suppress(Damaged):
+            with suppress(CorruptData):
                 self.finish(run_id, self._partial_end(run_id, boot_id))
                 ended.append(run_id)
         return ended
@@ -227,8 +227,8 @@ class RunStore:
             errors = children(connection, tables.errors, run_id, tables.errors.c.id)
         try:
             return self._as_it_is(record_of(row, slices, errors))
-        except Damaged as fault:
-            raise Damaged(_damaged(run_id, fault)) from fault
+        except CorruptData as fault:
+            raise CorruptData(_damaged(run_id, fault)) from fault
 
     def _as_it_is(self, record: RunRecord) -> RunRecord:
         """Return a run whose program is gone as unfinished, though nobody has written that down yet."""
@@ -247,7 +247,7 @@ class RunStore:
             try:
                 record = record_of(row, slices.get(row["id"], ()), errors.get(row["id"], ()))
                 found.append(self._as_it_is(record))
-            except Damaged as fault:
+            except CorruptData as fault:
                 damaged[int(row["id"])] = _damaged(row["id"], fault)
         self.damaged = damaged
         return found
@@ -300,8 +300,8 @@ class RunStore:
         try:
             events = [event_of(row) for row in rows]
             check_events(events)
-        except Damaged as fault:
-            raise Damaged(_damaged(run_id, fault)) from fault
+        except CorruptData as fault:
+            raise CorruptData(_damaged(run_id, fault)) from fault
         return events
 
     def telemetry(self, run_id: int) -> tuple[Floats, dict[str, Floats]]:
@@ -321,8 +321,8 @@ class RunStore:
             table = unpacked(parts, len(columns) + 1)
             by_name = {name: table[:, i + 1] for i, name in enumerate(columns)}
             check_telemetry(table[:, 0], by_name)
-        except Damaged as fault:
-            raise Damaged(_damaged(run_id, fault)) from fault
+        except CorruptData as fault:
+            raise CorruptData(_damaged(run_id, fault)) from fault
         return table[:, 0], by_name
 
     def delete(self, run_id: int) -> None:
@@ -340,15 +340,15 @@ def _check_given(record: RunRecord) -> None:
     """Raise BadInput unless what a person gave can be shown again."""
     try:
         check_record(record)
-    except Damaged as fault:
+    except CorruptData as fault:
         raise BadInput(f"{capital(str(fault).rstrip('.'))}; nothing was kept.") from fault
 
 
-def _no_run(run_id: int) -> NotHere:
-    return NotHere(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
+def _no_run(run_id: int) -> NotFound:
+    return NotFound(f"There is no run {run_id}. “upright-bolt runs” lists what is there.")
 
 
-def _damaged(run_id: int, fault: Damaged) -> str:
+def _damaged(run_id: int, fault: CorruptData) -> str:
     what = str(fault).rstrip(".")
     return f"Run {run_id} is damaged in the database ({what}). “runs delete {run_id}” takes it away."
 

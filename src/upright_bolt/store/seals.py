@@ -10,7 +10,7 @@ from typing import Any
 
 from sqlalchemy import Connection, RowMapping, select
 
-from upright_bolt.errors import Damaged
+from upright_bolt.errors import CorruptData
 from upright_bolt.model.run import RunState
 from upright_bolt.store import tables
 
@@ -28,7 +28,7 @@ def seal_of(run: Row, slices: Sequence[Row], errors: Sequence[Row]) -> str:
 def check_seal(run: Row, slices: Sequence[Row], errors: Sequence[Row]) -> None:
     """Raise Damaged unless a run that has ended is what was sealed."""
     if run["state"] != RunState.RUNNING.value and run["seal"] != seal_of(run, slices, errors):
-        raise Damaged("its checksum is not that of its content")
+        raise CorruptData("its checksum is not that of its content")
 
 
 def seal(connection: Connection, run_id: int) -> None:

@@ -11,9 +11,9 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from upright_bolt.checksummed_log import NewerVersion, SealedLog, copy_aside, lines_of
+from upright_bolt.checksummed_log import ChecksummedLog, NewerVersion, copy_aside, lines_of
 from upright_bolt.disk import Typed, bounded
-from upright_bolt.errors import BoltError, Damaged, NotHere
+from upright_bolt.errors import BoltError, CorruptData, NotFound
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
 from upright_bolt.model.work import FULL_WORTH
@@ -42,7 +42,7 @@ def check(entry: Entry) -> None:
     bounded(entry)
     named = [*entry.asked.controls, *(entry.rung.settings if entry.rung else ())]
     if any(find_declaration(name) is None for name in named):
-        raise Damaged("control")
+        raise CorruptData("control")
 
 
 class SearchLog:
@@ -59,7 +59,7 @@ class SearchLog:
     def __init__(self, folder: Path, machine: str) -> None:
         self._machine = machine
         self._path = folder / FILE
-        self.log = SealedLog(self._path, VERSION, _ENTRY, MOST_BYTES, check=check)
+        self.log = ChecksummedLog(self._path, VERSION, _ENTRY, MOST_BYTES, check=check)
         self._stop = folder / f"{FILE}.stop"
         self.unreadable = 0
 
@@ -80,7 +80,7 @@ class SearchLog:
         for search in self.all():
             if search.asked.id == number:
                 return search
-        raise NotHere(f"There is no search {number} of this machine.")
+        raise NotFound(f"There is no search {number} of this machine.")
 
     def open_search(self) -> Search | None:
         """Return the search that has not ended; None if there is none. Raises BoltError."""
@@ -165,7 +165,7 @@ class SearchLog:
                 file.write(b"\n")
 
 
-def look_back(log: SearchLog, boot_id: str) -> Search | None:
+def recover(log: SearchLog, boot_id: str) -> Search | None:
     """Return the search that goes on, with a rung that was cut off closed; None if there is none.
 
     A rung of an earlier boot is what froze the machine: nothing restarts in the middle of a rung by itself. One of the
@@ -202,7 +202,7 @@ def answer_open(log: SearchLog, outcome: Outcome) -> Search:
     search = log.open_search()
     rung = search.open_rung if search is not None else None
     if search is None or rung is None or rung.purpose is not Purpose.IN_USE:
-        raise NotHere("No search waits for an answer.")
+        raise NotFound("No search waits for an answer.")
     lasted = 0.0 if outcome is Outcome.STOPPED else rung.load_s
     end = RungEnd(rung.number, outcome, lasted, FULL_WORTH["watch"] * lasted, lasted)
     log.close_rung(search, told_by_person(end, outcome))

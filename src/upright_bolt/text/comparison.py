@@ -98,7 +98,7 @@ def _part_words(compared: Compared, changes: Sequence[Change]) -> list[str]:
     return said + [f"{', '.join(what)} undecided: {doubt}" for doubt, what in doubted.items()]
 
 
-def finding(compared: Compared, baseline: RunRecord) -> str:
+def verdict_text(compared: Compared, baseline: RunRecord) -> str:
     """Return what the comparison shows, in a few sentences: what went wrong first, then each part of the run."""
     said = _wrong(compared.run, baseline)
     for part, changes in _changes_of(baseline, compared):
@@ -218,10 +218,10 @@ def unlike_sentences(row: Compared) -> list[str]:
     return said
 
 
-def finding_with_conditions(row: Compared, baseline: RunRecord) -> str:
+def verdict_with_conditions(row: Compared, baseline: RunRecord) -> str:
     """Return what the comparison shows, and what makes the runs unlike."""
     said = unlike_sentences(row)
-    return " ".join([finding(row, baseline), *(["Unlike:", *said] if said else [])])
+    return " ".join([verdict_text(row, baseline), *(["Unlike:", *said] if said else [])])
 
 
 def condition_title(kind: ConditionKind) -> str:

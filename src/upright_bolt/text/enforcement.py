@@ -4,7 +4,7 @@ from collections.abc import Callable, Iterable
 
 from upright_bolt.model.catalogue import danger_of
 from upright_bolt.model.control import Value, show_value
-from upright_bolt.model.hold import Cause, HoldStatus, LogEntry, LogKind, Resting
+from upright_bolt.model.hold import Cause, EnforcementStatus, LogEntry, LogKind, Resting
 from upright_bolt.model.profile import STOCK, HeldBack, Proof, needs_proof
 from upright_bolt.model.settings import show_settings
 from upright_bolt.sanitize import capital, one_line
@@ -152,7 +152,7 @@ def resting_words(one: Resting) -> str:
     return f"{one.control} is left alone since {date_and_time(one.since)}: {who} changes it again and again."
 
 
-def in_force_words(status: HoldStatus) -> str:
+def in_force_words(status: EnforcementStatus) -> str:
     """Return the profile in force in a few words, for the strip on top."""
     name = profile_words(status.in_force)
     chosen = f"chosen by hand {status.by_hand}" if status.by_hand else ""
@@ -161,7 +161,7 @@ def in_force_words(status: HoldStatus) -> str:
     return ", ".join(part for part in (capital(name), chosen, back) if part)
 
 
-def used_words(status: HoldStatus) -> str:
+def used_words(status: EnforcementStatus) -> str:
     """Return what became of using a profile."""
     name = profile_words(status.in_force)
     if nothing_applied(status):
@@ -170,7 +170,7 @@ def used_words(status: HoldStatus) -> str:
     return f"{capital(name)} was put in force{held}."
 
 
-def standing_words(status: HoldStatus) -> str:
+def standing_words(status: EnforcementStatus) -> str:
     """Return in a short sentence which profile is in force, and until when."""
     if status.off:
         return f"{capital(status.off)}."
@@ -182,6 +182,6 @@ def standing_words(status: HoldStatus) -> str:
     return f"In force: {profile_words(status.in_force)}{chosen}."
 
 
-def nothing_applied(status: HoldStatus) -> bool:
+def nothing_applied(status: EnforcementStatus) -> bool:
     """Tell whether every setting of the active profile is withheld."""
     return bool(status.held_back) and not status.applied

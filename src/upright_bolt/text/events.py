@@ -13,11 +13,11 @@ from upright_bolt.model.event import (
     ChipsChanged,
     ClockSet,
     Event,
-    HoldDid,
     Kept,
     LimitsReset,
     NotSettled,
     ProcessorsChanged,
+    ProfileEvent,
     Resumed,
     RunEnded,
     RunStarted,
@@ -60,7 +60,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     ClockSet: _clock_set,
     AccessChanged: lambda e: e.trouble or "The root service answers again",
     ChangedByOthers: lambda e: f"{capital(e.what)} by {e.who}",
-    HoldDid: lambda e: entry_words(e.entry).rstrip("."),
+    ProfileEvent: lambda e: entry_words(e.entry).rstrip("."),
     Tried: lambda e: "Trial refused" if e.refused else f"Tried {show_settings(e.settings)}",
     Kept: lambda e: f"Kept {show_settings(e.settings)}",
     WasPutBack: lambda e: f"Put back {show_settings(e.settings)}",
@@ -78,7 +78,7 @@ def sentence(event: Event) -> str:
 
 def short(event: Event) -> str:
     """Return what happened in few words, for a flag on a time axis."""
-    if isinstance(event, HoldDid):
+    if isinstance(event, ProfileEvent):
         return entry_in_short(event.entry)
     return f"Reset: {_change(event)}" if isinstance(event, LimitsReset) else sentence(event)
 

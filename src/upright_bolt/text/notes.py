@@ -8,8 +8,8 @@ from collections.abc import Callable
 
 from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.control import show_value
-from upright_bolt.model.note import Note
-from upright_bolt.model.note import NoteCode as C
+from upright_bolt.model.note import Diagnostic
+from upright_bolt.model.note import DiagnosticCode as C
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.sanitize import capital
 
@@ -146,26 +146,26 @@ _CLAUSES: dict[C, str] = {
 }
 
 
-def _argument(note: Note) -> str:
+def _argument(note: Diagnostic) -> str:
     return _PINNED.get(str(note.particular("argument")), _LIMITING)
 
 
-def _words(note: Note, name: str) -> tuple[str, ...]:
+def _words(note: Diagnostic, name: str) -> tuple[str, ...]:
     found = note.particular(name)
     return found if isinstance(found, tuple) else (str(found),)
 
 
-def _idle_states(note: Note) -> str:
+def _idle_states(note: Diagnostic) -> str:
     return f"processors differ in {', '.join(_words(note, 'states'))}"
 
 
-def _copies(note: Note) -> str:
+def _copies(note: Diagnostic) -> str:
     quantity = declaration_of(note.about).quantity
     values = ", ".join(quantity.show(float(value)) for value in _words(note, "values"))
     return f"its copies differ ({values}); the lowest counts, that of {note.particular('zone')}"
 
 
-def _kinds(note: Note) -> str:
+def _kinds(note: Diagnostic) -> str:
     parts = []
     words = iter(_words(note, "kinds"))
     for kind, *clocks in zip(words, words, words, words, strict=True):
@@ -176,44 +176,44 @@ def _kinds(note: Note) -> str:
     return "; ".join(parts) + ". Each takes the nearest clock that it allows"
 
 
-def _crossed(note: Note) -> str:
+def _crossed(note: Diagnostic) -> str:
     low, high = (show_value("clock-min", note.particular(end)) for end in ("low", "high"))  # type: ignore[arg-type]
     return f"lowest clock {low} would lie above the highest, {high}"
 
 
-def _above_base(note: Note) -> str:
+def _above_base(note: Diagnostic) -> str:
     high, base = (show_value("clock-max", note.particular(end)) for end in ("high", "base"))  # type: ignore[arg-type]
     return f"highest clock {high} cannot be reached with turbo off: the base clock is {base}"
 
 
-def _names_only(note: Note) -> str:
+def _names_only(note: Diagnostic) -> str:
     return f"this kernel takes only the named values {', '.join(_words(note, 'names'))}"
 
 
-def _not_taken(note: Note) -> str:
+def _not_taken(note: Diagnostic) -> str:
     asked, got = (show_value(note.about, note.particular(which)) for which in ("asked", "got"))  # type: ignore[arg-type]
     return (
         f"{asked} was written without complaint, but the machine holds {got}: the firmware or another program keeps it"
     )
 
 
-def _nearest(note: Note) -> str:
+def _nearest(note: Diagnostic) -> str:
     got = show_value(note.about, note.particular("got"))  # type: ignore[arg-type]
     return f"kept as {got}, the nearest step of this machine"
 
 
-def _between(note: Note) -> str:
+def _between(note: Diagnostic) -> str:
     got = show_value(note.about, note.particular("got"))  # type: ignore[arg-type]
     steps = [show_value(note.about, float(step)) for step in _words(note, "steps")]
     return f"kept as {got}: this processor has steps of {', '.join(steps[:-1])} and {steps[-1]}, and none between them"
 
 
-def _capped_by(note: Note, whose: str) -> str:
+def _capped_by(note: Diagnostic, whose: str) -> str:
     cap = show_value(note.about, note.particular("mhz"))  # type: ignore[arg-type]
     return f"{whose} allows no more than {cap} at the moment; what is set counts again once it allows more"
 
 
-def _processors(note: Note) -> str:
+def _processors(note: Diagnostic) -> str:
     words = iter(_words(note, "held"))
     held = [f"{processor} {_as_shown(note.about, text)}" for processor, text in zip(words, words, strict=True)]
     return f"processors hold different values ({', '.join(held)})"
@@ -226,11 +226,11 @@ def _as_shown(name: str, text: str) -> str:
     return text or "nothing"
 
 
-def _closed(note: Note) -> str:
+def _closed(note: Diagnostic) -> str:
     return f"it is {note.particular('state')}"
 
 
-_MADE: dict[C, Callable[[Note], str]] = {
+_MADE: dict[C, Callable[[Diagnostic], str]] = {
     C.KERNEL_ARGUMENT: _argument,
     C.IDLE_STATES_DIFFER: _idle_states,
     C.COPIES_DIFFER: _copies,
@@ -251,7 +251,7 @@ WHOLE = frozenset({C.BAD_VALUE, C.CLOCKS_CROSSED, C.ABOVE_BASE_CLOCK, C.NOT_WRIT
 """Notes whose clause says by itself what it is about."""
 
 
-def clause(note: Note) -> str:
+def clause(note: Diagnostic) -> str:
     """Return what a note says, to go on in a sentence: lower case, without full stop."""
     made = _MADE.get(note.code)
     if made is not None:
@@ -259,7 +259,7 @@ def clause(note: Note) -> str:
     return _CLAUSES[note.code].format(**dict(note.particulars))
 
 
-def sentence(note: Note | None) -> str:
+def sentence(note: Diagnostic | None) -> str:
     """Return what a note says as a sentence of its own; empty for none."""
     return "" if note is None else _ended(capital(clause(note)))
 
@@ -268,13 +268,13 @@ def _ended(words: str) -> str:
     return words if words.endswith((".", "?")) else f"{words}."
 
 
-def about(name: str, note: Note) -> str:
+def about(name: str, note: Diagnostic) -> str:
     """Return what a note says of control ``name``, the control's title in front where the clause does not say it."""
     if note.code in WHOLE:
         return sentence(note)
     return _ended(f"{title_of(name)}: {clause(note)}")
 
 
-def gap(note: Note) -> str:
+def gap(note: Diagnostic) -> str:
     """Return a gap as a line: what is missing, and why."""
     return _ended(f"{note.about}: {clause(note)}")

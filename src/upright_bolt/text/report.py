@@ -6,7 +6,7 @@ from upright_bolt.analysis.limits.effective_limits import EffectiveLimits, effec
 from upright_bolt.model.control import Control, ControlState
 from upright_bolt.model.declaration import Kind
 from upright_bolt.model.machine import About
-from upright_bolt.model.note import AT_ODDS, Note, NoteCode
+from upright_bolt.model.note import AT_ODDS, Diagnostic, DiagnosticCode
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.trial import Status
 from upright_bolt.text import graphics
@@ -42,7 +42,7 @@ def conflicts(about: About, controls: Mapping[str, Control], status: Status) -> 
             f"The burst limit ({POWER.show(low)}) lies below the sustained limit ({POWER.show(high)}), "
             "so the sustained limit never comes to bear."
         )
-    said += [gap(entry) for entry in about.gaps if entry.code is NoteCode.KERNEL_ARGUMENT]
+    said += [gap(entry) for entry in about.gaps if entry.code is DiagnosticCode.KERNEL_ARGUMENT]
     return said
 
 
@@ -75,10 +75,10 @@ def closed_by_reason(controls: Mapping[str, Control]) -> dict[str, list[Control]
     return gathered
 
 
-def gaps_besides(about: About, controls: Mapping[str, Control]) -> list[Note]:
+def gaps_besides(about: About, controls: Mapping[str, Control]) -> list[Diagnostic]:
     """Return what is missing, without what is said elsewhere: by absent controls, by arguments."""
     said = {control.note for control in controls.values()}
-    return [entry for entry in about.gaps if entry not in said and entry.code is not NoteCode.KERNEL_ARGUMENT]
+    return [entry for entry in about.gaps if entry not in said and entry.code is not DiagnosticCode.KERNEL_ARGUMENT]
 
 
 def opened_as(word: str) -> str:

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from upright_bolt.errors import BadInput, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Value, show_value
-from upright_bolt.model.note import CONSEQUENCES, Note, NoteCode
+from upright_bolt.model.note import CONSEQUENCES, Diagnostic, DiagnosticCode
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Drift, Recovery, RecoveryOutcome, Status, Trial
 from upright_bolt.text import notes
@@ -85,7 +85,7 @@ def _recovered_trial(recovery: Recovery) -> str:
     return f"{what} outlived its program. {not_reverted(recovery.left, recovery.why)}"
 
 
-def put_back(trial: Trial) -> str:
+def revert(trial: Trial) -> str:
     """Return what is in force again, and what was left to the firmware."""
     said = f"Put back: {show_settings(trial.before_values)}." if trial.before_values else ""
     return " ".join(part for part in (said, left_to_firmware(trial), unrecorded(trial)) if part)
@@ -98,7 +98,7 @@ def left_to_firmware(trial: Trial) -> str:
     return f"Left as the firmware has set it since for another power source: {show_settings(trial.left_to_firmware)}."
 
 
-def to_stock(trial: Trial) -> str:
+def reset_to_stock(trial: Trial) -> str:
     """Return that the machine's own values are in force."""
     said = f"The machine's own values are in force: {show_settings(trial.before_values)}. Nothing of them is kept."
     if trial.left_to_firmware:
@@ -160,11 +160,11 @@ def not_applied(drifts: Iterable[Drift]) -> str:
     )  # fmt: skip
 
 
-def not_reverted(files: Iterable[str], why: Note | None) -> str:
+def not_reverted(files: Iterable[str], why: Diagnostic | None) -> str:
     """Return that files did not take their earlier values, why if that is known, and what to do."""
     said = f"Not everything could be reverted: {', '.join(files)} did not take the earlier value"
     said += f", since {notes.clause(why).rstrip('.')}." if why is not None else "."
-    needs_root = why is not None and why.code is NoteCode.NEEDS_ROOT
+    needs_root = why is not None and why.code is DiagnosticCode.NEEDS_ROOT
     remedy = "revert it as root, or restart the machine" if needs_root else "restart the machine"
     return f"{said} The trial stays on record; {remedy}."
 

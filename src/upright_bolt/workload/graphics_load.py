@@ -104,9 +104,9 @@ class GraphicsLoad(HostLoad):
                 return worker.complaints.read().decode(errors="replace").lower()
         return ""
 
-    def checkers_proved(self) -> int | None:
+    def self_test_passed(self) -> int | None:
         """Tell once that the checker has caught its planted error: 0, since it belongs to no processor."""
-        return None if super().checkers_proved() is None else 0
+        return None if super().self_test_passed() is None else 0
 
     def doubt(self) -> str:
         """Return a sentence if the checker was never tested."""
@@ -170,9 +170,9 @@ class BothLoad(Load):
         score = units * self._per_s / duration_s if duration_s > 0 else 0.0
         return self._graphics.figures(duration_s) | {"processor_score": score}
 
-    def checkers_proved(self) -> int | None:
+    def self_test_passed(self) -> int | None:
         """Tell once that the checkers have caught their planted errors."""
-        return self._graphics.checkers_proved()
+        return self._graphics.self_test_passed()
 
     def alive(self) -> bool:
         """Tell whether both are still at work."""

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.run import WorkError
 from upright_bolt.model.work import Options
@@ -18,7 +18,7 @@ class Task:
     workload: str
     cpus: tuple[int, ...]
     options: Options = field(default_factory=Options)
-    chip: GraphicsChip | None = None
+    chip: Gpu | None = None
 
     @property
     def known(self) -> Workload:
@@ -83,7 +83,7 @@ class Load:
         """Return numbers of this workload alone over the first ``duration_s`` of load."""
         return {}
 
-    def checkers_proved(self) -> int | None:
+    def self_test_passed(self) -> int | None:
         """Return, once, on how many processors the checkers caught their planted error (0: a twin's); None before."""
         return None
 

@@ -233,7 +233,7 @@ class HostLoad(Load):
         untested = self._way is Way.STAGES and len(self._proved) < sum(not worker.dead for worker in self._workers)
         return UNTESTED if untested else ""
 
-    def checkers_proved(self) -> int | None:
+    def self_test_passed(self) -> int | None:
         """Tell once that every checker has caught its planted error."""
         caught = bool(self._proved) and len(self._proved) >= len(self._workers) and not self.failure()
         if self._told_proved or not caught:

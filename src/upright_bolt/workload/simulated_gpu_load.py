@@ -7,9 +7,9 @@ from random import Random
 from upright_bolt.errors import BadInput
 from upright_bolt.model.run import NO_PROCESSOR, WorkError
 from upright_bolt.model.search import DRIVER_RESET
-from upright_bolt.simulator.graphics import GraphicsChip
+from upright_bolt.simulator.graphics import Gpu
 from upright_bolt.simulator.graphics_state import GraphicsDemand
-from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.machine import SimulatedMachine
 from upright_bolt.simulator.physics import Physics
 from upright_bolt.workload.graphics_load import NOT_CHECKED, RESET, RESET_WORDS
 from upright_bolt.workload.load import Load, Task
@@ -40,7 +40,7 @@ class GraphicsDemandSource:
         over_s: when that was seen, on the twin's clock.
     """
 
-    def __init__(self, chip: GraphicsChip, task: Task, start_s: float, seed: int) -> None:
+    def __init__(self, chip: Gpu, task: Task, start_s: float, seed: int) -> None:
         self._chip = chip
         self._task = task
         self._start_s = start_s
@@ -95,7 +95,7 @@ class GraphicsDemandSource:
         return found
 
 
-class TwinGraphicsLoad(Load):
+class SimulatedGpuLoad(Load):
     """``Load`` on a twin's graphics chip.
 
     Args:
@@ -106,7 +106,7 @@ class TwinGraphicsLoad(Load):
         BadInput: no chip was chosen.
     """
 
-    def __init__(self, twin: Twin, task: Task) -> None:
+    def __init__(self, twin: SimulatedMachine, task: Task) -> None:
         self._twin = twin
         self._task = task
         if task.chip is None:
@@ -117,7 +117,7 @@ class TwinGraphicsLoad(Load):
         self._marks: list[tuple[float, float]] = []
         self._working = self._told = self._caught = False
 
-    def _chip(self) -> GraphicsChip:
+    def _chip(self) -> Gpu:
         return next(chip for chip in self._twin.physics.graphics.chips if chip.spec.place == self._place)
 
     def start(self) -> float:
@@ -170,7 +170,7 @@ class TwinGraphicsLoad(Load):
         checked = self.units_until(self._start_s + duration_s)
         return found | {"frames_checked": checked, "planted_caught": float(self._caught)}
 
-    def checkers_proved(self) -> int | None:
+    def self_test_passed(self) -> int | None:
         """Tell once that the checker has caught its planted error, with the first frame."""
         self.errors()
         if self._told or not self._caught or not self._ends():

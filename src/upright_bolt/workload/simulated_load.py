@@ -7,7 +7,7 @@ from random import Random
 from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
 from upright_bolt.model.workloads import MIXES, Way
-from upright_bolt.simulator.machine import Twin
+from upright_bolt.simulator.machine import SimulatedMachine
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.plan import pauses
 from upright_bolt.workload.simulated_demand import FRAME_WORK, TASK_WORK, StagedDemand, TaskDemand
@@ -20,7 +20,7 @@ HICCUP_PART = 0.004
 HICCUP_S = 0.012
 
 
-class TwinLoad(Load):
+class SimulatedLoad(Load):
     """``Load`` on a twin.
 
     Args:
@@ -31,7 +31,7 @@ class TwinLoad(Load):
         BadInput: a twin cannot do what is asked.
     """
 
-    def __init__(self, twin: Twin, task: Task) -> None:
+    def __init__(self, twin: SimulatedMachine, task: Task) -> None:
         if task.options.pattern:
             raise BadInput(
                 "pattern: a twin has no programs whose output could be searched; a fixed piece of work stands in "
@@ -158,7 +158,7 @@ class TwinLoad(Load):
         untested = self._way is Way.STAGES and not self._caught
         return "The checker did not come to its test: this run proves nothing." if untested else ""
 
-    def checkers_proved(self) -> int | None:
+    def self_test_passed(self) -> int | None:
         """Tell once that the checker has caught its planted error."""
         if self._told or not self._caught:
             return None

@@ -94,7 +94,7 @@ class Course:
             self._outlooks[axis] = outlook(self.scale(axis), self.tested(axis), self.accepted(axis))
         return self._outlooks[axis]
 
-    def narrowed(self, controls: tuple[str, ...]) -> list[Narrowed]:
+    def interval_history(self, controls: tuple[str, ...]) -> list[Narrowed]:
         """Return where the edge of an axis was thought to lie before this search, and after each of its tests."""
         if controls not in self._narrowed:
             prior, known = self.scale(controls).prior, self.known_on(controls)
@@ -153,7 +153,7 @@ class Course:
         """Work out all that follows from the record, which takes a while."""
         for axis in self.axes:
             self.outlook(axis)
-        self.narrowed(self.searched_last)
+        self.interval_history(self.searched_last)
         _ = self.final, self.predicted
 
     # what is kept

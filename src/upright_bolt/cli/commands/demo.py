@@ -123,7 +123,7 @@ def make_history(choice: MachineChoice) -> None:
                 session.try_settings(settings, standing=False)
             runs.to_end(session, start_run(session, Work(workload, length_s), label, store))
             if settings:
-                session.put_back("the history's next run")
+                session.revert("the history's next run")
 
 
 def _share_heat(session: "Session", store: "RunStore") -> None:
@@ -132,7 +132,7 @@ def _share_heat(session: "Session", store: "RunStore") -> None:
         session.try_settings(parse_assignments((f"sustained={watts}W", f"burst={watts}W")), standing=False)
         work = Work("both", HEAT_S, options=Options(chip=CHIP), start=Start.WARM)
         runs.to_end(session, start_run(session, work, f"Charts and contours at once, {watts} W", store))
-        session.put_back("the next run")
+        session.revert("the next run")
 
 
 def make_profiles(choice: MachineChoice) -> None:
@@ -163,7 +163,7 @@ def _measured(session: "Session", store: "RunStore", settings: "dict[str, Value]
     clock.wait_until(clock.now_s() + COOL_S / 2)
     session.try_settings(settings, standing=False)
     runs.to_end(session, start_run(session, work, f"{name}: {work.workload}", store))
-    session.put_back("the next run")
+    session.revert("the next run")
     if on_battery:
         session.plug(charger=True)
 

@@ -48,7 +48,7 @@ def rules_set(
         raise BadInput(f"{file} is not text in UTF-8 (byte {fault.start}).") from fault
     with desk_at(context.obj) as (_, desk):
         desk.profiles.save_rules(text)
-        desk.profiles.tend()
+        desk.profiles.reconcile()
         status = desk.status()
     print(f"{len(status.rules)} rules. {standing_words(status)}")
     if not status.hold:
@@ -81,7 +81,7 @@ def hold(
     with desk_at(context.obj) as (_, desk):
         if what in ("on", "off"):
             desk.profiles.set_hold(on=what == "on")
-            desk.profiles.tend()
+            desk.profiles.reconcile()
         status, log = desk.status(), desk.profiles.log() if what == "log" else ()
         near = desk.profiles.near
     if what == "log":
@@ -120,7 +120,7 @@ def boot(
         if what in ("on", "off"):
             desk.profiles.set_boot(on=what == "on")
         if what == "begin":  # what the machine's start calls: asking a service is what starts it
-            desk.profiles.tend()
+            desk.profiles.reconcile()
             print(standing_words(desk.status()))
             return
         status = desk.status()

@@ -22,7 +22,7 @@ from upright_bolt.text.trials import as_error
 
 if TYPE_CHECKING:
     from upright_bolt.model.control import Value
-    from upright_bolt.model.hold import HoldStatus
+    from upright_bolt.model.hold import EnforcementStatus
     from upright_bolt.model.run import RunRecord
     from upright_bolt.presentation.profile_desk import ProfileDesk
     from upright_bolt.settings.access import MachineAccess
@@ -71,7 +71,7 @@ def list_(context: typer.Context, as_json: AsJson = False) -> None:
         print(f"{file} is left out: {why}", file=sys.stderr)
 
 
-def _mark(name: str, status: "HoldStatus") -> str:
+def _mark(name: str, status: "EnforcementStatus") -> str:
     if name != status.in_force:
         return ""
     return "active, all withheld" if nothing_applied(status) else "in force"
@@ -181,7 +181,7 @@ def set_(
     settings = parse_assignments(assignments or [])
     with desk_at(context.obj) as (_, desk):
         profile = desk.set(name, settings, without or ())
-        desk.profiles.tend()
+        desk.profiles.reconcile()
         if as_json:
             print_json(asdict(profile))
         else:
@@ -201,7 +201,7 @@ def copy(
     """Copy a profile, or some of its settings into another one."""
     with desk_at(context.obj) as (_, desk):
         profile = desk.copy(source, target, [each for word in only or () for each in word.split(",")])
-        desk.profiles.tend()
+        desk.profiles.reconcile()
         print(f"{profile.name}: {show_settings(profile.settings)}.")
         _warn(desk, profile.name)
 
@@ -282,7 +282,7 @@ def prove(context: typer.Context) -> None:
     """Write into the profiles what the runs prove by now."""
     with desk_at(context.obj) as (_, desk):
         changed = [profile.name for profile in desk.prove_anew()]
-        desk.profiles.tend()
+        desk.profiles.reconcile()
     print(f"Brought up to date: {', '.join(changed)}." if changed else "The profiles say what the runs prove already.")
 
 

@@ -34,6 +34,7 @@ BELOW = "cooling: the temperature to stay below, e.g. 85C. Of other runs: also s
 if TYPE_CHECKING:
     from upright_bolt.session.active_run import ActiveRun
     from upright_bolt.session.session import Session
+    from upright_bolt.session.steps import More, Step
 
 
 def run(
@@ -74,27 +75,31 @@ def run(
     options = Options(split_command(command), pattern, unit, times, below_c=held_c, sure=sure, chip=chip, weight=weight)
     options = _paced(options, workload, rate)
     work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
-    if until_decided:
+    if until_decided or repeat != 1 or cool_c is not None or alternate:
         from upright_bolt.cli.commands.series import carry_out
-        from upright_bolt.session.series import SeriesAsked
-        from upright_bolt.session.steps import until_decided as first_and_more
+        from upright_bolt.session.series import SeriesRequest
 
-        if repeat != 1:
-            raise BadInput("repeat: --until-decided makes as many runs as it takes; leave --repeat out.")
-        steps, more = first_and_more(settings, label)
-        return carry_out(context.obj, SeriesAsked(steps, work, cool_c, more=more), as_json=as_json, over_broken=over)
-    if repeat != 1 or cool_c is not None or alternate:
-        from upright_bolt.cli.commands.series import carry_out
-        from upright_bolt.session.series import SeriesAsked
-        from upright_bolt.session.steps import repeats
-
-        steps = repeats(settings, repeat, label, alternate=alternate)
-        return carry_out(context.obj, SeriesAsked(steps, work, cool_c), as_json=as_json, over_broken=over)
+        steps, more = _steps(settings, label, repeat, alternate=alternate, until_decided=until_decided)
+        request = SeriesRequest(steps, work, cool_c, more=more)
+        return carry_out(context.obj, request, as_json=as_json, allow_known_bad=over)
     record = run_once(
-        context.obj, work, label, settings, as_json=as_json, below_c=None if held_c else below_c, over_broken=over
+        context.obj, work, label, settings, as_json=as_json, below_c=None if held_c else below_c, allow_known_bad=over
     )
     finished(record)
     return WRONG_RESULTS if record.errors else 0
+
+
+def _steps(
+    settings: Settings, label: str, repeat: int, *, alternate: bool, until_decided: bool
+) -> "tuple[list[Step], More | None]":
+    """Return the runs of a series, and what adds further ones. Raises BadInput."""
+    from upright_bolt.session import steps
+
+    if not until_decided:
+        return steps.repeats(settings, repeat, label, alternate=alternate), None
+    if repeat != 1:
+        raise BadInput("repeat: --until-decided makes as many runs as it takes; leave --repeat out.")
+    return steps.until_decided(settings, label)
 
 
 def _paced(options: Options, workload: str, rate: str) -> Options:
@@ -124,7 +129,7 @@ def sweep(
 ) -> int:
     """Run a ladder of settings, each as a trial of its own; everything is put back at the end."""
     from upright_bolt.cli.commands.series import carry_out
-    from upright_bolt.session.series import SeriesAsked
+    from upright_bolt.session.series import SeriesRequest
     from upright_bolt.session.steps import ladder as rungs
 
     duration_s = TIME.parse(duration, "duration")
@@ -133,7 +138,10 @@ def sweep(
     options = Options(chip=chip, weight=weight)
     work = Work(workload, duration_s, options=options, start=parse_start(start) if start else None)
     return carry_out(
-        context.obj, SeriesAsked(steps, work, cool_c, stops_at_errors=not go_on), as_json=as_json, over_broken=over
+        context.obj,
+        SeriesRequest(steps, work, cool_c, stops_at_errors=not go_on),
+        as_json=as_json,
+        allow_known_bad=over,
     )
 
 
@@ -274,7 +282,7 @@ def run_once(
     *,
     as_json: bool,
     below_c: float | None = None,
-    over_broken: bool = False,
+    allow_known_bad: bool = False,
 ) -> RunRecord:
     """Run a workload once, print the run, and return it."""
     from upright_bolt.session.starting import start_run
@@ -283,7 +291,7 @@ def run_once(
         for orphan in store.mark_unfinished(session.machine.word, session.boot_id):
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
-            if not over_broken:
+            if not allow_known_bad:
                 check_ground(choice, session.access, [settings], what_to_do=NOT_RUN)
             _try_for_run(session, settings)
         prior = None

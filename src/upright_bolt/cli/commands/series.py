@@ -15,12 +15,12 @@ from upright_bolt.text.faults import fault_words
 
 if TYPE_CHECKING:
     from upright_bolt.session.active_run import ActiveRun
-    from upright_bolt.session.series import ActiveSeries, SeriesAsked
+    from upright_bolt.session.series import ActiveSeries, SeriesRequest
     from upright_bolt.session.session import Session
     from upright_bolt.store.runs import RunStore
 
 
-def carry_out(choice: MachineChoice, asked: "SeriesAsked", *, as_json: bool, over_broken: bool = False) -> int:
+def carry_out(choice: MachineChoice, asked: "SeriesRequest", *, as_json: bool, allow_known_bad: bool = False) -> int:
     """Make the runs one after another, print them, and put everything back; safe to interrupt at any moment.
 
     What was made before it ended early is printed all the same.
@@ -36,7 +36,7 @@ def carry_out(choice: MachineChoice, asked: "SeriesAsked", *, as_json: bool, ove
 
     done: list[RunRecord] = []
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
-        if not over_broken:
+        if not allow_known_bad:
             check_ground(choice, session.access, [step.settings for step in asked.steps], what_to_do=NOT_RUN)
         series = start_series(session, asked, store)
         try:

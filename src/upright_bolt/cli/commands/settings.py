@@ -23,11 +23,11 @@ from upright_bolt.text.trials import (
     capped,
     drift,
     limits_changed,
+    reset_to_stock,
     row_sentence,
-    to_stock,
     unrecorded,
 )
-from upright_bolt.text.trials import put_back as put_back_words
+from upright_bolt.text.trials import revert as put_back_words
 
 if TYPE_CHECKING:
     from upright_bolt.model.settings import Settings
@@ -79,7 +79,7 @@ def set_(
         report = access.try_settings(settings, standing=True)
         if report.ok and keep:
             access.keep()
-        idle = without_effect(settings, access.in_force()) if report.ok else ()
+        idle = without_effect(settings, access.current_values()) if report.ok else ()
     if as_json:
         print_json([{**asdict(row), "why": row_sentence(row), "code": _code(row)} for row in report.rows])
     else:
@@ -105,14 +105,14 @@ def _access(choice: MachineChoice, settings: "Settings", *, wake: bool) -> Itera
         yield session.access
 
 
-def put_back(context: typer.Context, as_json: AsJson = False) -> None:
+def revert(context: typer.Context, as_json: AsJson = False) -> None:
     """End the trial and put back what was in force before it."""
     with access_at(context.obj, exclusive=True) as access:
-        trial = access.put_back("asked for")
+        trial = access.revert("asked for")
     if as_json:
         print_json(
             {
-                "put_back": trial.before_values,
+                "revert": trial.before_values,
                 "left_to_firmware": trial.left_to_firmware,
                 "unrecorded": trial.unrecorded,
             }
@@ -130,11 +130,11 @@ def stock(
 ) -> None:
     """Put back the machine's own values, after “keep” as well; a trial ends."""
     with access_at(context.obj, exclusive=True) as access:
-        done = access.to_stock(names or [])
+        done = access.reset_to_stock(names or [])
     if as_json:
         print_json({"stock": done.before_values, "left_to_firmware": done.left_to_firmware})
     else:
-        print(to_stock(done))
+        print(reset_to_stock(done))
 
 
 def keep_(
@@ -183,14 +183,14 @@ def plug(
     if charger not in ("in", "out"):
         raise BadInput(f"“{charger}” is neither in nor out.")
     with session_at(context.obj, exclusive=True) as session:
-        before = session.in_force()
+        before = session.current_values()
         profiles = session.access.profiles
         told = len(profiles.log()) if profiles is not None else 0
         session.plug(charger=charger == "in")
         for _ in range(REACTION_S):
             session.machine.clock.wait_until(session.machine.clock.now_s() + 1.0)
             session.tick()
-        after = session.in_force()
+        after = session.current_values()
         news = profiles.log()[told:] if profiles is not None else ()
     if as_json:
         changed = {name: [before[name], after[name]] for name in FIRMWARE_LIMITS
@@ -206,7 +206,7 @@ def plug(
 def add_to(app: typer.Typer) -> None:
     """Add the commands."""
     app.command("set")(set_)
-    app.command("put-back")(put_back)
+    app.command("put-back")(revert)
     app.command("keep")(keep_)
     app.command("stock")(stock)
     app.command("status")(status)
@@ -217,7 +217,7 @@ def _ask_first(settings: "Settings", confirm: str) -> None:
     """Raise BadInput unless a control that takes a protection away is named a second time."""
     for name, value in settings.items():
         declared = declaration_of(name)
-        if declared.deliberate and value == "off" and confirm != name:
+        if declared.guarded and value == "off" and confirm != name:
             raise BadInput(
                 f"{title_of(name)}: {declared.hint} If you want that, say so: add --confirm {name} to the command."
             )

@@ -9,7 +9,7 @@ from upright_bolt.app import parse_machine
 from upright_bolt.cli.context import AsJson, MachineChoice, access_at, print_json, print_table, session_at, store_at
 from upright_bolt.cli.ground import search_log
 from upright_bolt.cli.progress import carry_on
-from upright_bolt.errors import InUse, MachineFroze, NotHere
+from upright_bolt.errors import InUse, MachineFroze, NotFound
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Purpose, Rung, RungEnd, Search, SearchEnd, Why
 
 if TYPE_CHECKING:
@@ -164,7 +164,7 @@ def _told(choice: MachineChoice, search: Search | None, *, as_json: bool) -> int
 def _latest(choice: MachineChoice) -> Search:
     searches = search_log(choice).all()
     if not searches:
-        raise NotHere("No search was made on this machine; “edge” begins one.")
+        raise NotFound("No search was made on this machine; “edge” begins one.")
     search = searches[-1]
     if search.open_rung is None:
         return search
@@ -339,15 +339,15 @@ def answer(
 
 def stop(context: typer.Context) -> None:
     """End the search that goes on; what it has shown is kept."""
-    from upright_bolt.store.search_log import look_back
+    from upright_bolt.store.search_log import recover
 
     log = search_log(context.obj)
     search = log.open_search()
     if search is None:
-        raise NotHere("No search goes on here.")
+        raise NotFound("No search goes on here.")
     try:
         with session_at(context.obj, exclusive=True) as session:
-            log.finish(look_back(log, session.boot_id) or search, SearchEnd(Why.STOPPED))
+            log.finish(recover(log, session.boot_id) or search, SearchEnd(Why.STOPPED))
             print(f"Search {search.asked.id} has ended; what it has shown is kept.")
     except InUse:
         log.ask_to_stop()

@@ -72,7 +72,7 @@ class RunSheet(QDialog):
         self.score = QLineEdit("" if run.end.score is None else f"{run.end.score:g}")
         self.score.setEnabled(workload(run.head.workload).rests or run.end.score is None)
         form = QFormLayout()
-        for words, entry in (("Note", self.note), ("Measures", self.measures), ("Result", self.score)):
+        for words, entry in (("Diagnostic", self.note), ("Measures", self.measures), ("Result", self.score)):
             form.addRow(label(words, "muted"), entry)
             entry.setAccessibleName(words)
         return form

@@ -35,7 +35,7 @@ from upright_bolt.model.work import Options, score_quantity
 from upright_bolt.model.workloads import WORKLOADS, Way, workload
 from upright_bolt.presentation.history import Floats
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.presentation.records import LadderAsked
+from upright_bolt.presentation.records import SweepRequest
 from upright_bolt.text.comparison import shared_heat
 from upright_bolt.text.start import waiting
 from upright_bolt.text.times import length
@@ -223,7 +223,7 @@ class LadderForm(QWidget):
         for name, control in self._presenter.controls.items():
             declared = control.declaration
             open_to = control.state in (ControlState.SETTABLE, ControlState.ASLEEP)
-            if declared.kind is Kind.SCALE and open_to and not declared.deliberate:
+            if declared.kind is Kind.SCALE and open_to and not declared.guarded:
                 self.control.addItem(control.title, name)
         if all(self.control.findData(name) >= 0 for name in TOGETHER):
             self.control.insertItem(self.control.findData(TOGETHER[0]), "Core and cache offset", ",".join(TOGETHER))
@@ -246,7 +246,7 @@ class LadderForm(QWidget):
 
     def _begin(self) -> None:
         self._presenter.records.start_ladder(
-            LadderAsked(
+            SweepRequest(
                 self.control.currentData() or "", self.first.text(), self.last.text(), self.step.text(),
                 self.workload.currentData(), self.length.text(), self.repeats.value(), self.cool_to.text(),
                 (self.chip.currentData() or "") if self.chip.isVisibleTo(self) else "",

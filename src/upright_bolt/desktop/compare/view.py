@@ -29,7 +29,7 @@ from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
 from upright_bolt.model.workloads import Way, workload
 from upright_bolt.presentation.preferences import RunFact
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.text.comparison import change, finding_with_conditions, interval_text
+from upright_bolt.text.comparison import change, interval_text, verdict_with_conditions
 from upright_bolt.text.constraints import shares
 from upright_bolt.text.faults import does_not_count, fault_words
 from upright_bolt.text.search import search_label
@@ -270,7 +270,7 @@ class CompareView(QWidget):
         self._against.setText(f"AGAINST {LETTERS[0]}, {runs[0].name.upper()}" if runs else "NO RUN IS CHOSEN")
         sentences = []
         for i, row in enumerate(rows[1:], start=1):
-            sentences.append(f"{LETTERS[i]}: {finding_with_conditions(row, runs[0])}")
+            sentences.append(f"{LETTERS[i]}: {verdict_with_conditions(row, runs[0])}")
         hint = "Take in a second run to compare it." if len(runs) == 1 else ""
         self._finding.setText("\n".join(sentences) or hint)
 

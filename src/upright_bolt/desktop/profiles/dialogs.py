@@ -39,7 +39,7 @@ class NameDialog(QDialog):
         layout.addWidget(self.name)
         self.note = QLineEdit()
         self.note.setPlaceholderText("A note of your own (may stay empty)")
-        self.note.setAccessibleName("Note")
+        self.note.setAccessibleName("Diagnostic")
         self.note.setVisible(noted)
         layout.addWidget(self.note)
         self.go = button(title.removesuffix("…"), "main")

@@ -11,11 +11,11 @@ from upright_bolt.desktop.profiles.dialogs import NameDialog, TextDialog
 from upright_bolt.desktop.profiles.table import ProfileTable
 from upright_bolt.desktop.widgets.basic import Bounded, Elided, button, column, heading, label, rule
 from upright_bolt.desktop.widgets.theme import Theme
-from upright_bolt.model.hold import HoldStatus, RuleView
+from upright_bolt.model.hold import EnforcementStatus, RuleView
 from upright_bolt.model.settings import show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.presentation.run_starter import RunAsked
+from upright_bolt.presentation.run_starter import RunRequest
 from upright_bolt.text.enforcement import entry_words, held_words, resting_words, standing_words
 from upright_bolt.text.rules import ACCEPTED
 from upright_bolt.text.times import day_and_time
@@ -173,7 +173,7 @@ class ProfilesView(QWidget):
         lines = [f"{day_and_time(entry.at)}  {entry_words(entry)}" for entry in reversed(self._profiles.entries)]
         self.log.setText("\n".join(lines[:LOG_LINES]) or "Nothing has been put in force or put back yet.")
 
-    def _show_notice(self, status: HoldStatus) -> None:
+    def _show_notice(self, status: EnforcementStatus) -> None:
         said = [f"{held_words(held)}." for held in status.held_back]
         said += [resting_words(one) for one in status.resting]
         said += [f"{file} is left out: {why}" for file, why in status.broken.items()]
@@ -187,7 +187,7 @@ class ProfilesView(QWidget):
     # what a person asks for
 
     def _measure_stock(self) -> None:
-        self._presenter.start_asked(RunAsked("steady", "10 min", "Stock, rested", start=Start.RESTED))
+        self._presenter.start_asked(RunRequest("steady", "10 min", "Stock, rested", start=Start.RESTED))
         self.measuring.emit()
 
     def _measure(self, shown: object) -> None:
@@ -244,7 +244,7 @@ class ProfilesView(QWidget):
             self._profiles.export(name, path)
 
 
-def _rules_text(status: HoldStatus) -> str:
+def _rules_text(status: EnforcementStatus) -> str:
     return "\n".join(map(_rule_line, status.rules)) or NO_RULES
 
 
@@ -252,7 +252,7 @@ def _rule_line(shown: RuleView) -> str:
     return f"▶ {shown.sentence} (counts now)" if shown.counts else f"    {shown.sentence}"
 
 
-def _at_boot(status: HoldStatus) -> str:
+def _at_boot(status: EnforcementStatus) -> str:
     """Return what would be put in force after a start, item by item."""
     view = next((v for v in status.profiles if v.profile.name == status.at_boot), None)
     if not status.boot or not status.at_boot:

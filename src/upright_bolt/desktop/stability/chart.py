@@ -133,7 +133,7 @@ class EdgeChart(QWidget):
         for row in picture.rows:
             self._paint_axis(painter, row, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, tall), ticks)
             top += tall + GAP
-        if picture.narrowed:
+        if picture.interval_history:
             self._paint_narrowed(painter, picture, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, low), ticks)
             top += low + GAP
         for gain in picture.gains:
@@ -241,7 +241,7 @@ class EdgeChart(QWidget):
         self._heads.append((head, mark))
 
     def _paint_narrowed(self, painter: QPainter, picture: EdgePicture, box: QRectF, ticks: list[float]) -> None:
-        theme, steps = self._theme, picture.narrowed
+        theme, steps = self._theme, picture.interval_history
         self._paint_ground(painter, box, ticks)
         title = "Edge, test by test" if len(picture.rows) < 2 else f"Edge, {picture.narrowed_of}, test by test"
         self._paint_title(painter, box, title, "downwards", theme.temperature)
@@ -299,7 +299,7 @@ class EdgeChart(QWidget):
 
 
 def _low_rows(picture: EdgePicture) -> int:
-    return len(picture.gains) + bool(picture.narrowed)
+    return len(picture.gains) + bool(picture.interval_history)
 
 
 def _ticks(picture: EdgePicture) -> list[float]:

@@ -48,5 +48,5 @@ class Question(QWidget):
 
     def _do(self) -> None:
         if self._control is not None:
-            self._presenter.try_deliberate(self._control.name, "off")
+            self._presenter.try_guarded(self._control.name, "off")
         self.hide()

@@ -11,7 +11,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.quantity import CLOCK, with_unit
 from upright_bolt.presentation.gpu_curve import ChipCurve
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.presentation.records import LadderAsked
+from upright_bolt.presentation.records import SweepRequest
 from upright_bolt.text.clock_voltage import measuring_words, no_ladder
 
 WHAT = (
@@ -112,7 +112,7 @@ class CurveDialog(QDialog):
         ladder = self._ladder()
         if ladder is not None:
             first, last, step = (f"{clock:.0f}MHz" for clock in (ladder.first, ladder.last, ladder.step))
-            asked = LadderAsked(ladder.control, first, last, step, "graphics", "1min", 1, "", self._curve.part)
+            asked = SweepRequest(ladder.control, first, last, step, "graphics", "1min", 1, "", self._curve.part)
             self._presenter.records.start_ladder(asked)
             self.close()
 

@@ -12,7 +12,7 @@ from upright_bolt.desktop.workbench.control_row import ControlRow
 from upright_bolt.model.catalogue import part_of
 from upright_bolt.model.control import Control, ControlState, Value
 from upright_bolt.model.declaration import PanelGroup
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.sanitize import capital
 from upright_bolt.text.graphics import asleep, told_apart
 
@@ -31,7 +31,7 @@ class ChipSection(QWidget):
     wake_wanted = pyqtSignal(str)
     curve_wanted = pyqtSignal(str)
 
-    def __init__(self, chip: GraphicsChip, theme: Theme, made: Callable[[str, ControlRow], None]) -> None:
+    def __init__(self, chip: Gpu, theme: Theme, made: Callable[[str, ControlRow], None]) -> None:
         super().__init__()
         self._chip = chip
         self._theme = theme

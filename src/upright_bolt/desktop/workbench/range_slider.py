@@ -249,7 +249,7 @@ class ScaleStrip(QWidget):
         if self._failed_at is None:
             return
         failed_x = self.x_of(self._failed_at)
-        upwards = self._control.declaration.danger > 0.0
+        upwards = self._control.declaration.unsafe_direction > 0.0
         left, right = (failed_x, self.width() - PAD) if upwards else (PAD, failed_x)
         painter.setPen(QPen(QColor(self._theme.temperature), 1))
         painter.setBrush(QBrush(QColor(self._theme.temperature), Qt.BrushStyle.BDiagPattern))

@@ -8,7 +8,7 @@ from upright_bolt.model.start import STARTS, Start
 from upright_bolt.model.work import NO_CHIP, WEIGHTS
 from upright_bolt.model.workloads import WORKLOADS, Way
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.presentation.run_starter import RunAsked
+from upright_bolt.presentation.run_starter import RunRequest
 from upright_bolt.sanitize import capital, small
 from upright_bolt.text.graphics import told_apart
 
@@ -96,11 +96,11 @@ class RunForm(QWidget):
         self.length.setEditText(known.usual)
         self.begins.setCurrentIndex(self.begins.findData(known.start))
 
-    def asked(self) -> RunAsked:
+    def asked(self) -> RunRequest:
         """Return what was chosen."""
         start: Start = self.begins.currentData()
         times = self.times.currentData() if self.times.isEnabled() else 1
-        return RunAsked(
+        return RunRequest(
             self.workload.currentData(),
             self.length.currentText(),
             self.label.text().strip(),

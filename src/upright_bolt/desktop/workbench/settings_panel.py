@@ -13,7 +13,7 @@ from upright_bolt.desktop.workbench.gpu_section import ChipSection
 from upright_bolt.model.catalogue import TOGETHER, part_of
 from upright_bolt.model.control import Control, ControlState, Value, show_value
 from upright_bolt.model.declaration import PanelGroup
-from upright_bolt.model.graphics import GraphicsChip
+from upright_bolt.model.graphics import Gpu
 from upright_bolt.sanitize import small
 from upright_bolt.text.no_effect import no_effect
 
@@ -85,7 +85,7 @@ class SettingsPanel(QWidget):
     wake_wanted = pyqtSignal(str)
     curve_wanted = pyqtSignal(str)
 
-    def __init__(self, controls: dict[str, Control], theme: Theme, chips: tuple[GraphicsChip, ...] = ()) -> None:
+    def __init__(self, controls: dict[str, Control], theme: Theme, chips: tuple[Gpu, ...] = ()) -> None:
         super().__init__()
         self.rows: dict[str, ControlRow] = {}
         inner = QWidget()

@@ -36,7 +36,7 @@ class Workbench(QWidget):
         self.settings.drafted.connect(presenter.draft_values)
         self.settings.tried.connect(presenter.try_draft)
         self.settings.dropped.connect(presenter.drop_draft)
-        self.settings.stock_wanted.connect(presenter.to_stock)
+        self.settings.stock_wanted.connect(presenter.reset_to_stock)
         self.settings.wake_wanted.connect(presenter.wake_chip)
         self.settings.curve_wanted.connect(self.show_curve)
         self.settings.reasons_wanted.connect(self.reasons_wanted)

@@ -6,7 +6,7 @@ from upright_bolt.kernel.gpu.gpus import Card
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
 
 
 class ChipControl:
@@ -32,13 +32,13 @@ class ChipControl:
     def facts(self) -> Facts:
         """Return that it sleeps, or what it allows."""
         if self.asleep():
-            return Facts(ControlState.ASLEEP, note(NoteCode.WAKE_TO_SET))
+            return Facts(ControlState.ASLEEP, note(DiagnosticCode.WAKE_TO_SET))
         return self._awake()
 
     def _awake(self) -> Facts:
         raise NotImplementedError
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         """Return why a write failed."""
         return write_fault(fault, self.name)
 
@@ -46,7 +46,7 @@ class ChipControl:
 class AbsentControl(ChipControl):
     """A control that this chip could have; ``why`` says what would bring it."""
 
-    def __init__(self, probe: Probe, card: Card, own: str, why: Note) -> None:
+    def __init__(self, probe: Probe, card: Card, own: str, why: Diagnostic) -> None:
         super().__init__(probe, card, own, ())
         self._why = why
 
@@ -104,7 +104,7 @@ class NumberControl(ChipControl):
     def _awake(self) -> Facts:
         low, high = (self._value(path) for path in self._bounds)
         if low is None or high is None or high <= low:
-            return Facts(ControlState.READ_ONLY, note(NoteCode.NO_RANGE))
+            return Facts(ControlState.READ_ONLY, note(DiagnosticCode.NO_RANGE))
         return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, minimum=low, maximum=high))
 
     def read(self) -> Value | None:

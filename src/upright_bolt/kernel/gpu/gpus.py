@@ -16,7 +16,7 @@ from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.ports import SLEEPS, ForwardingFiles, KernelFiles
 from upright_bolt.kernel.rest import Rest
-from upright_bolt.model.graphics import ChipKind, GraphicsChip
+from upright_bolt.model.graphics import ChipKind, Gpu
 
 ASLEEP = "suspended"
 KNOWN_ASLEEP = ("uevent", "vendor", "device", "boot_vga", "removable", "power/runtime_status")
@@ -39,7 +39,7 @@ class Card:
         rest: whether it is left alone at the moment.
     """
 
-    chip: GraphicsChip
+    chip: Gpu
     number: int
     folder: str
     device: str
@@ -100,7 +100,7 @@ def _card(files: KernelFiles, name: str) -> Card | None:
         text.removeprefix("0x") for file in ("vendor", "device") if (text := _text(files, f"{device}/{file}"))
     )
     driver = told.get("DRIVER", "")
-    chip = GraphicsChip(
+    chip = Gpu(
         part_name(place, number),
         place,
         ids,

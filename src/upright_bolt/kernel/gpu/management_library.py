@@ -187,11 +187,11 @@ class LibraryFiles(ForwardingFiles):
 
     def _locked(self, card: Card, path: str) -> str:
         """Return the range of clocks that was locked last, by this process or one before it. Raises FileFault."""
-        said, recalled = card.rest.said.get(path), card.rest.recalled.get(path)
-        if said is not None or not recalled:
+        said, restored_writes = card.rest.said.get(path), card.rest.restored_writes.get(path)
+        if said is not None or not restored_writes:
             return said or UNLOCKED
         ends = self.read(f"{path}{RANGE}").decode().split()
-        for end, number in recalled.items():
+        for end, number in restored_writes.items():
             ends[end] = str(number)
         return " ".join(ends)
 

@@ -21,7 +21,7 @@ from upright_bolt.kernel.gpu.gpus import Card
 from upright_bolt.kernel.gpu.overdrive import Overdrive
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import NoteCode, note
+from upright_bolt.model.note import DiagnosticCode, note
 
 RANK = 86
 DRIVER = "amdgpu"
@@ -65,7 +65,7 @@ class _TableControl(ChipControl):
         table = replace(self._table(), ranges=self._ranges())
         bounds = self._range(table)
         if self._value(table) is None or bounds is None:
-            return Facts(ControlState.ABSENT, note(NoteCode.NOT_IN_TABLE))
+            return Facts(ControlState.ABSENT, note(DiagnosticCode.NOT_IN_TABLE))
         return facts_of(
             self._probe.files,
             self.files[:1],
@@ -195,9 +195,9 @@ def _without_table(probe: Probe, card: Card) -> list[ControlDriver]:
     mask = (probe.text(paths.AMDGPU_FEATURES) or "").lower()
     known = int(mask, 16) if mask.removeprefix("0x").isalnum() and mask.startswith("0x") else None
     wanted = (known or USUAL_FEATURES) | OVERDRIVE_BIT
-    why = note(NoteCode.NO_OVERDRIVE, wanted=f"{wanted:#x}", now=mask or "unknown")
+    why = note(DiagnosticCode.NO_OVERDRIVE, wanted=f"{wanted:#x}", now=mask or "unknown")
     if known is not None and known & OVERDRIVE_BIT:
-        why = note(NoteCode.NO_OVERDRIVE_HERE)
+        why = note(DiagnosticCode.NO_OVERDRIVE_HERE)
     names = ("highest-clock", "memory-clock", "voltage-offset")
     return [AbsentControl(probe, card, name, why) for name in names]
 

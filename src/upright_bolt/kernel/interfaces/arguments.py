@@ -3,7 +3,7 @@
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.note import NoteCode
+from upright_bolt.model.note import DiagnosticCode
 
 RANK = 130
 PINS = frozenset({
@@ -22,5 +22,5 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
     """Note every argument of this boot that pins something."""
     for word in probe.long_text(paths.COMMAND_LINE).split():
         if concerns(word):
-            probe.note(f"kernel argument {word}", NoteCode.KERNEL_ARGUMENT, argument=word)
+            probe.note(f"kernel argument {word}", DiagnosticCode.KERNEL_ARGUMENT, argument=word)
     return Found()

@@ -11,7 +11,7 @@ from upright_bolt.kernel import paths, registers
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, Subject
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject
 
 RANK = 110
 TCC_DEVICE = "TCC Offset"
@@ -49,7 +49,7 @@ class HeatCeiling:
     def same(self, asked: Value, got: Value) -> bool:
         return abs(float(asked) - float(got)) <= 0.5
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
 
@@ -61,12 +61,12 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
         if not probe.files.exists(path):
             continue
         if target is None:
-            probe.note(Subject.HEAT_CEILING, NoteCode.CEILING_UNREADABLE)
+            probe.note(Subject.HEAT_CEILING, DiagnosticCode.CEILING_UNREADABLE)
             return Found()
         return Found([HeatCeiling(probe, path, float(registers.bits(target, 23, 16)))])
     for device in probe.files.names(paths.THERMAL):
         folder = f"{paths.THERMAL}/{device}"
         if target is not None and device.startswith("cooling_device") and probe.text(f"{folder}/type") == TCC_DEVICE:
             return Found([HeatCeiling(probe, f"{folder}/cur_state", float(registers.bits(target, 23, 16)))])
-    probe.note(Subject.HEAT_CEILING, NoteCode.NO_CEILING_DEVICE)
+    probe.note(Subject.HEAT_CEILING, DiagnosticCode.NO_CEILING_DEVICE)
     return Found()

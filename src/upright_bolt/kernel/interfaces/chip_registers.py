@@ -5,7 +5,7 @@ from upright_bolt.kernel import registers
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import RegisterField
-from upright_bolt.model.note import NoteCode, Subject, note
+from upright_bolt.model.note import DiagnosticCode, Subject, note
 from upright_bolt.model.quantity import COUNT, VOLTAGE
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -34,8 +34,8 @@ def find(probe: Probe, machine: Surroundings) -> Found:
 def _note_absence(probe: Probe, machine: Surroundings) -> None:
     subject = Subject.CHIP_REGISTERS
     if machine.identity.virtual:
-        probe.add(note(NoteCode.VIRTUAL_REGISTERS, subject))
+        probe.add(note(DiagnosticCode.VIRTUAL_REGISTERS, subject))
     elif machine.identity.chip_vendor in registers.OTHER_VENDORS:
-        probe.add(note(NoteCode.NO_REGISTERS_OF_VENDOR, subject))
+        probe.add(note(DiagnosticCode.NO_REGISTERS_OF_VENDOR, subject))
     else:
         probe.add(registers.why_closed(probe, probe.register_fault(0, registers.CORE_VOLTS), subject))

@@ -16,7 +16,7 @@ from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 from upright_bolt.model.quantity import CLOCK
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -48,16 +48,16 @@ class PolicyFiles:
         """Tell whether policies hold different texts."""
         return len(set(self.texts())) > 1
 
-    def state(self, name: str) -> tuple[ControlState, Note | None]:
+    def state(self, name: str) -> tuple[ControlState, Diagnostic | None]:
         """Return whether the files of control ``name`` can be set, and why not."""
         if not self.files:
-            return ControlState.ABSENT, note(NoteCode.NO_SUCH_FILE, name)
+            return ControlState.ABSENT, note(DiagnosticCode.NO_SUCH_FILE, name)
         why = why_read_only(self.probe.files, self.files)
         if why is not None:
             return ControlState.READ_ONLY, why
         return ControlState.SETTABLE, self._difference(name)
 
-    def _difference(self, name: str) -> Note | None:
+    def _difference(self, name: str) -> Diagnostic | None:
         """Return which processors hold what, if they differ."""
         if not self.differing():
             return None
@@ -65,7 +65,7 @@ class PolicyFiles:
             (path.split("/policy")[1].split("/")[0], text or "")
             for path, text in zip(self.files, self.texts(), strict=True)
         ]
-        return note(NoteCode.PROCESSORS_DIFFER, name, held=tuple(word for pair in held for word in pair))
+        return note(DiagnosticCode.PROCESSORS_DIFFER, name, held=tuple(word for pair in held for word in pair))
 
 
 class _PolicyControl:
@@ -76,7 +76,7 @@ class _PolicyControl:
         self._on = PolicyFiles(probe, policies, file)
         self.files = self._on.files
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
 
@@ -132,12 +132,12 @@ class PreferenceControl(_PolicyControl):
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
         return all(self._number(text) == asked for text in self._on.texts())
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         if fault.errno == errno.EBUSY:
-            return note(NoteCode.PREFERENCE_BUSY, self.name)
+            return note(DiagnosticCode.PREFERENCE_BUSY, self.name)
         if fault.errno == errno.EINVAL:
             names = tuple(f"{word} ({n})" for word, n in PREFERENCE_NAMES.items())
-            return note(NoteCode.PREFERENCE_NAMES_ONLY, self.name, names=names)
+            return note(DiagnosticCode.PREFERENCE_NAMES_ONLY, self.name, names=names)
         return write_fault(fault, self.name)
 
 
@@ -151,7 +151,7 @@ class BiasControl(_PolicyControl):
         self.files = tuple(path for cpu in cpus if probe.files.exists(path := paths.bias(cpu)))
 
     def facts(self) -> Facts:
-        older = note(NoteCode.OLDER_BIAS)
+        older = note(DiagnosticCode.OLDER_BIAS)
         return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, older, 0.0, 255.0))
 
     def read(self) -> Value | None:
@@ -199,9 +199,9 @@ class ClockBound(_PolicyControl):
         ranges = [r for clocks in self._clocks.values() if (r := clocks.range_mhz()) is not None]
         if state is not ControlState.SETTABLE or not ranges:
             closed = ControlState.READ_ONLY if state is ControlState.SETTABLE else state
-            return Facts(closed, why or note(NoteCode.NO_CLOCK_RANGE))
+            return Facts(closed, why or note(DiagnosticCode.NO_CLOCK_RANGE))
         if len(set(ranges)) > 1:
-            why = note(NoteCode.KINDS_DIFFER, kinds=self._by_kind())
+            why = note(DiagnosticCode.KINDS_DIFFER, kinds=self._by_kind())
         cap = self._cap()
         if cap is not None:
             why = note(cap.code, self.name, mhz=cap.mhz)
@@ -260,7 +260,7 @@ class TurboControl:
     def facts(self) -> Facts:
         choices = ("on", "off")
         if not self.files:
-            return Facts(ControlState.ABSENT, note(NoteCode.NO_TURBO_SWITCH))
+            return Facts(ControlState.ABSENT, note(DiagnosticCode.NO_TURBO_SWITCH))
         return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, choices=choices))
 
     def read(self) -> Value | None:
@@ -279,9 +279,9 @@ class TurboControl:
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
         return all(switch == (asked == "on") for switch in self._switches())
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         if fault.errno == errno.EPERM:
-            return note(NoteCode.TURBO_OFF_IN_FIRMWARE, self.name)
+            return note(DiagnosticCode.TURBO_OFF_IN_FIRMWARE, self.name)
         return write_fault(fault, self.name)
 
 
@@ -306,7 +306,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     policies = sorted(int(n[6:]) for n in names if n.startswith("policy") and n[6:].isdecimal())
     policies = [n for n in policies if not _offline(probe, n)]
     if not policies:
-        code = NoteCode.VIRTUAL_CLOCKS if machine.identity.virtual else NoteCode.NO_SCALING_DRIVER
+        code = DiagnosticCode.VIRTUAL_CLOCKS if machine.identity.virtual else DiagnosticCode.NO_SCALING_DRIVER
         probe.note(Subject.CLOCKS, code, folder=paths.CPUFREQ)
         return Found()
     kinds = machine.topology.kinds

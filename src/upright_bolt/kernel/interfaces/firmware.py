@@ -14,7 +14,7 @@ from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.catalogue import title_of
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note
+from upright_bolt.model.note import Diagnostic
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -55,7 +55,7 @@ class AttributeLimit:
     def same(self, asked: Value, got: Value) -> bool:
         return abs(float(asked) - float(got)) <= SLACK_W
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
 

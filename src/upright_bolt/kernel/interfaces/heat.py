@@ -14,7 +14,7 @@ from upright_bolt.kernel.interfaces import graphics
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.machine import Topology
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.note import DiagnosticCode, Subject
 from upright_bolt.model.quantity import COUNT, SPEED, TEMPERATURE
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -40,10 +40,10 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     _add_throttle(probe, found, machine.topology)
     sensors = [channel.sensor for channel in found.channels if isinstance(channel, Gauge)]
     if not any(sensor.name == PACKAGE for sensor in sensors):
-        code = NoteCode.VIRTUAL_SENSORS if machine.identity.virtual else NoteCode.NO_PROCESSOR_SENSOR
+        code = DiagnosticCode.VIRTUAL_SENSORS if machine.identity.virtual else DiagnosticCode.NO_PROCESSOR_SENSOR
         probe.note(Subject.PROCESSOR_TEMPERATURE, code)
     if not any(sensor.kind is SensorKind.FAN for sensor in sensors):
-        probe.note(Subject.FAN_SPEED, NoteCode.NO_FAN)
+        probe.note(Subject.FAN_SPEED, DiagnosticCode.NO_FAN)
     return found
 
 

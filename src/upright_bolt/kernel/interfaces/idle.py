@@ -11,7 +11,7 @@ from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Counter
 from upright_bolt.model.control import NONE, ControlState, Value, parts_of
-from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -34,7 +34,7 @@ class IdleStates:
     def facts(self) -> Facts:
         choices = tuple(self._states)
         mixed = tuple(name for name in self._states if len(set(self._held(name))) > 1)
-        differ = note(NoteCode.IDLE_STATES_DIFFER, states=mixed) if mixed else None
+        differ = note(DiagnosticCode.IDLE_STATES_DIFFER, states=mixed) if mixed else None
         return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, differ, choices=choices))
 
     def _held(self, state: str) -> list[int | None]:
@@ -54,7 +54,7 @@ class IdleStates:
         off = parts_of(str(asked))
         return all(number == int(state in off) for state in self._states for number in self._held(state))
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
 
@@ -69,7 +69,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
             if name and "," not in name and probe.files.exists(f"{base}/disable"):
                 states.setdefault(name, []).append(f"{base}/disable")
     if not states:
-        probe.note(Subject.IDLE_STATES, NoteCode.NO_IDLE_STATES)
+        probe.note(Subject.IDLE_STATES, DiagnosticCode.NO_IDLE_STATES)
         return found
     found.controls = [IdleStates(probe, states)]
     firsts = {name: cpus[0] for name, cpus in topology.kinds} or {"": topology.cpus[0]}

@@ -24,7 +24,7 @@ from upright_bolt.kernel.ports import KernelFiles, Read
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import LibraryReadings
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE, Quantity
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -40,7 +40,7 @@ _READINGS: tuple[tuple[str, str, Quantity], ...] = (
 )
 NUMBERS = (("power-limit", 1000.0), ("clock-offset", 1.0), ("memory-offset", 1.0), ("heat-target", 1.0))
 """What the library sets as one number, and what that is for one of the control's unit."""
-_REFUSALS = {errno.EOPNOTSUPP: NoteCode.NOT_ON_THIS_MODEL, errno.ENOSYS: NoteCode.LIBRARY_TOO_OLD}
+_REFUSALS = {errno.EOPNOTSUPP: DiagnosticCode.NOT_ON_THIS_MODEL, errno.ENOSYS: DiagnosticCode.LIBRARY_TOO_OLD}
 
 
 def find(probe: Probe, machine: Surroundings) -> Found:
@@ -55,7 +55,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         library.find() if asleep else library.open()
         chips = Chips(probe.files, own, library)
     except Exception as fault:  # noqa: BLE001 - the library's own errors, or its absence: the rest of the machine goes on
-        probe.note(Subject.GRAPHICS_LIBRARY, NoteCode.LIBRARY_UNUSABLE, fault=str(fault))
+        probe.note(Subject.GRAPHICS_LIBRARY, DiagnosticCode.LIBRARY_UNUSABLE, fault=str(fault))
         return found
     found.channels.append(LibraryReadings(chips.sensors, chips.read))
     found.controls += [control for card in own for control in _controls(probe, card)]
@@ -93,14 +93,14 @@ class _LibraryControl(ChipControl):
         except FileFault as fault:
             if fault.errno in _REFUSALS:
                 return Facts(ControlState.ABSENT, note(_REFUSALS[fault.errno]))
-            code = NoteCode.NEEDS_ROOT if fault.errno == errno.EPERM else NoteCode.NO_RANGE
+            code = DiagnosticCode.NEEDS_ROOT if fault.errno == errno.EPERM else DiagnosticCode.NO_RANGE
             return Facts(ControlState.READ_ONLY, note(code))
         if high <= low:
-            return Facts(ControlState.ABSENT, note(NoteCode.NOT_ON_THIS_MODEL))
+            return Facts(ControlState.ABSENT, note(DiagnosticCode.NOT_ON_THIS_MODEL))
         allowed = Facts(ControlState.SETTABLE, minimum=low / per_unit, maximum=high / per_unit)
         return facts_of(self._probe.files, self.files, allowed)
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         """Return why a write failed: the model, the rights, or the driver's age."""
         code = _REFUSALS.get(fault.errno)
         return note(code, self.name) if code is not None else super().refusal(fault)
@@ -145,7 +145,7 @@ class LockedClock(_LibraryControl):
     def _awake(self) -> Facts:
         facts = self._facts()
         settable = facts.state is ControlState.SETTABLE
-        return replace(facts, note=note(NoteCode.AS_SET_LAST)) if settable else facts
+        return replace(facts, note=note(DiagnosticCode.AS_SET_LAST)) if settable else facts
 
     def _held(self) -> list[int] | None:
         """Return both ends of the range that was locked last; the chip's own if none was, None if that is unknown."""
@@ -162,7 +162,7 @@ class LockedClock(_LibraryControl):
 
     def recall(self, value: Value) -> None:
         """Take a value for locked, as a process before this one has left it."""
-        self._card.rest.recalled.setdefault(self.files[0], {})[self._end] = round(float(value))
+        self._card.rest.restored_writes.setdefault(self.files[0], {})[self._end] = round(float(value))
 
     def plan(self, value: Value) -> list[Write]:
         """Return the one write: a range, or none where it is the chip's own."""

@@ -13,7 +13,7 @@ from upright_bolt.kernel import paths, registers
 from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, parts_of
-from upright_bolt.model.note import Note, NoteCode, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
 
 AMPERE_STEPS = 8.0
 MHZ_PER_RATIO = 100.0
@@ -31,7 +31,7 @@ class _Bits:
     def _number(self) -> int | None:
         return self._probe.number(self.files[0])
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return registers.why_closed(self._probe, fault, self.name)
 
     def _settable(self, facts: Facts) -> Facts:
@@ -49,7 +49,7 @@ class CurrentLimit(_Bits):
     def facts(self) -> Facts:
         locked = (self._probe.register(0, registers.CURRENT_LIMIT) or 0) >> 31 & 1
         if locked:
-            return Facts(ControlState.LOCKED, note(NoteCode.CURRENT_LOCKED), LOWEST_A)
+            return Facts(ControlState.LOCKED, note(DiagnosticCode.CURRENT_LOCKED), LOWEST_A)
         return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_A))
 
     def read(self) -> Value | None:
@@ -70,7 +70,7 @@ class BitSwitch(_Bits):
         locked: returns a note if a lock is closed now, else None.
     """
 
-    def __init__(self, probe: Probe, name: str, path: str, locked: Callable[[], Note | None]) -> None:
+    def __init__(self, probe: Probe, name: str, path: str, locked: Callable[[], Diagnostic | None]) -> None:
         super().__init__(probe, name, path)
         self._locked = locked
 
@@ -102,7 +102,7 @@ class TurboTable(_Bits):
 
     def facts(self) -> Facts:
         if not (self._probe.register(0, registers.PLATFORM_INFO) or 0) >> 28 & 1:
-            return Facts(ControlState.READ_ONLY, note(NoteCode.TABLE_FIXED), LOWEST_MHZ)
+            return Facts(ControlState.READ_ONLY, note(DiagnosticCode.TABLE_FIXED), LOWEST_MHZ)
         return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_MHZ))
 
     def read(self) -> Value | None:
@@ -136,8 +136,8 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     return Found(found)
 
 
-def _clamp_lock(probe: Probe) -> Note | None:
-    return note(NoteCode.CLAMP_LOCKED) if registers.limits_locked(probe) else None
+def _clamp_lock(probe: Probe) -> Diagnostic | None:
+    return note(DiagnosticCode.CLAMP_LOCKED) if registers.limits_locked(probe) else None
 
 
 def _readable(probe: Probe, path: str) -> bool:

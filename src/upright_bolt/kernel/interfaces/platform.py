@@ -11,7 +11,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, Subject
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject
 
 RANK = 100
 
@@ -39,7 +39,7 @@ class PlatformMode:
     def same(self, asked: Value, got: Value) -> bool:
         return asked == got
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
 
@@ -52,5 +52,5 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
     for path, choices in candidates:
         if probe.files.exists(path) and probe.text(choices):
             return Found([PlatformMode(probe, path, choices)])
-    probe.note(Subject.PLATFORM_MODE, NoteCode.NO_PLATFORM_MODE)
+    probe.note(Subject.PLATFORM_MODE, DiagnosticCode.NO_PLATFORM_MODE)
     return Found()

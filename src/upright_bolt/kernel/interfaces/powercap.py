@@ -19,7 +19,7 @@ from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Counter, LowestOf
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -56,24 +56,24 @@ class _LimitControl:
         candidates = [zone.file(constraint, file) for zone in zones]
         self.files = tuple(path for path in candidates if path and probe.files.exists(path))
 
-    def _state(self) -> tuple[ControlState, Note | None]:
+    def _state(self) -> tuple[ControlState, Diagnostic | None]:
         if not self.files:
-            return ControlState.ABSENT, note(NoteCode.NO_SUCH_CONSTRAINT, self.name, constraint=self._constraint)
+            return ControlState.ABSENT, note(DiagnosticCode.NO_SUCH_CONSTRAINT, self.name, constraint=self._constraint)
         if registers.limits_locked(self._probe):
-            return ControlState.LOCKED, note(NoteCode.LIMITS_LOCKED)
+            return ControlState.LOCKED, note(DiagnosticCode.LIMITS_LOCKED)
         why = why_read_only(self._probe.files, self.files)
         if why is not None:
             return ControlState.READ_ONLY, why
         return ControlState.SETTABLE, self._fight()
 
-    def _fight(self) -> Note | None:
+    def _fight(self) -> Diagnostic | None:
         """Return a note if copies of the limit differ: what they hold, and which of them counts."""
         known = {path: n for path in self.files if (n := self._probe.number(path)) is not None}
         if len(set(known.values())) < 2:
             return None
         lowest = min(known, key=lambda path: known[path])
         values = tuple(f"{number / 1e6:g}" for number in known.values())
-        return note(NoteCode.COPIES_DIFFER, self.name, values=values, zone=lowest.split("/")[-2])
+        return note(DiagnosticCode.COPIES_DIFFER, self.name, values=values, zone=lowest.split("/")[-2])
 
     def read(self) -> float | None:
         """Return the lowest of all copies, which is the one that counts."""
@@ -83,9 +83,9 @@ class _LimitControl:
     def plan(self, value: Value) -> list[Write]:
         return [Write(path, str(round(float(value) * 1e6))) for path in self.files]
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         if fault.errno == errno.EACCES:
-            return note(NoteCode.LIMIT_REFUSED, self.name)
+            return note(DiagnosticCode.LIMIT_REFUSED, self.name)
         return write_fault(fault, self.name)
 
 
@@ -105,7 +105,7 @@ class LimitControl(_LimitControl):
             low = None  # a minimum above what is in force says nothing
         return Facts(state, why, minimum=low or FLOOR_W, maximum=highest, spans=SPANS.get(self.name, (self.name,)))
 
-    def why_not_taken(self) -> Note | None:
+    def explain_ignored_write(self) -> Diagnostic | None:
         """Ask the register: the kernel keeps to itself that a write of it failed.
 
         What the register holds is written to it, which changes nothing, and fails where every write does.
@@ -116,7 +116,7 @@ class LimitControl(_LimitControl):
         try:
             self._probe.registers.write(0, registers.PACKAGE_LIMIT, value)
         except FileFault as fault:
-            return note(NoteCode.LIMIT_REGISTER_REFUSES, self.name) if fault.errno == errno.EIO else None
+            return note(DiagnosticCode.LIMIT_REGISTER_REFUSES, self.name) if fault.errno == errno.EIO else None
         return None
 
     def _around(self) -> list[float]:
@@ -164,9 +164,9 @@ class Limiter:
     def facts(self) -> Facts:
         choices = ("on", "off")
         if registers.limits_locked(self._probe):
-            return Facts(ControlState.LOCKED, note(NoteCode.LIMITS_LOCKED), choices=choices)
+            return Facts(ControlState.LOCKED, note(DiagnosticCode.LIMITS_LOCKED), choices=choices)
         partly = len(set(self._enforced())) > 1
-        why = note(NoteCode.LIMITER_PARTLY, self.name) if partly else None
+        why = note(DiagnosticCode.LIMITER_PARTLY, self.name) if partly else None
         return facts_of(self._probe.files, self._enabled, Facts(ControlState.SETTABLE, why, choices=choices))
 
     def _held(self) -> list[int | None]:
@@ -188,7 +188,7 @@ class Limiter:
         wanted = asked == "on"
         return all(number == int(wanted) for number in self._held()) and (wanted or not any(self._enforced()))
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
 
@@ -199,13 +199,13 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     if zones and not any(zone.constraints for zone in zones):
         _add_energy(probe, found, zones)
         if not elsewhere:
-            probe.note(Subject.POWER_LIMITS, NoteCode.ENERGY_ONLY)
+            probe.note(Subject.POWER_LIMITS, DiagnosticCode.ENERGY_ONLY)
         return found
     if not zones and elsewhere:
-        probe.note(Subject.PACKAGE_POWER, NoteCode.NO_ENERGY_COUNTER)
+        probe.note(Subject.PACKAGE_POWER, DiagnosticCode.NO_ENERGY_COUNTER)
         return found
     if not zones:
-        code = NoteCode.VIRTUAL_POWER if machine.identity.virtual else NoteCode.NO_PACKAGE_ZONE
+        code = DiagnosticCode.VIRTUAL_POWER if machine.identity.virtual else DiagnosticCode.NO_PACKAGE_ZONE
         probe.note(Subject.POWER_LIMITS, code, folder=paths.POWERCAP)
         return found
     package: list[LimitControl | WindowControl] = [
@@ -274,4 +274,4 @@ def _add_energy(probe: Probe, found: Found, zones: list[Zone]) -> None:
             sensor = Sensor("power.package", POWER, "Package power", SensorKind.POWER)
             found.channels.append(Counter(sensor, path, span))
             return
-    probe.note(Subject.PACKAGE_POWER, NoteCode.ENERGY_UNREADABLE)
+    probe.note(Subject.PACKAGE_POWER, DiagnosticCode.ENERGY_UNREADABLE)

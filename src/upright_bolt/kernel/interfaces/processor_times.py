@@ -4,7 +4,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import BusyTable
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.note import DiagnosticCode, Subject
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -17,7 +17,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     present = {line.split()[0][3:] for line in lines if line.startswith("cpu") and len(line.split()) >= 6}
     cpus = [cpu for cpu in machine.topology.cpus if str(cpu) in present]
     if not cpus:
-        probe.note(Subject.BUSY_SHARE, NoteCode.NO_PROCESSOR_TIMES, path=paths.STAT)
+        probe.note(Subject.BUSY_SHARE, DiagnosticCode.NO_PROCESSOR_TIMES, path=paths.STAT)
         return Found()
     title = "Share of time processor {} was active"
     sensors = {cpu: Sensor(f"busy.cpu{cpu}", SHARE, title.format(cpu), SensorKind.BUSY, cpu) for cpu in cpus}

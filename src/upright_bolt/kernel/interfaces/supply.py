@@ -10,7 +10,7 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import Found, Surroundings
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import BatteryFiles, Supplies
-from upright_bolt.model.note import NoteCode, Subject
+from upright_bolt.model.note import DiagnosticCode, Subject
 from upright_bolt.model.quantity import HOURS, POWER, SHARE, SWITCH
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -34,7 +34,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
             if battery is not None:
                 batteries.append(battery)
     if not chargers and not batteries:
-        probe.note(Subject.POWER_SOURCE, NoteCode.NO_POWER_SUPPLY)
+        probe.note(Subject.POWER_SOURCE, DiagnosticCode.NO_POWER_SUPPLY)
         return found
     found.channels.append(Supplies(_sensors(chargers, batteries), tuple(chargers), tuple(batteries)))
     return found

@@ -13,7 +13,7 @@ from upright_bolt.kernel import mailbox, paths, registers
 from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Note, NoteCode, Subject, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 
 RANK = 120
 LOWEST_MV = -250.0
@@ -34,7 +34,7 @@ class OffsetControl:
         state = ControlState.SETTABLE if why is None else ControlState.READ_ONLY
         return Facts(state, why, minimum=LOWEST_MV, maximum=0.0)
 
-    def why_unreadable(self) -> Note | None:
+    def why_unreadable(self) -> Diagnostic | None:
         try:
             self._probe.files.read(self.files[0])
         except FileFault as fault:
@@ -51,7 +51,7 @@ class OffsetControl:
     def same(self, asked: Value, got: Value) -> bool:
         return abs(float(asked) - float(got)) <= SLACK_MV
 
-    def refusal(self, fault: FileFault) -> Note:
+    def refusal(self, fault: FileFault) -> Diagnostic:
         return _why(self._probe, fault, self.name)
 
 
@@ -60,11 +60,11 @@ def find(probe: Probe, machine: Surroundings) -> Found:
 
     The mailbox is asked for the core plane's offset; on a processor that cannot have one it is left alone.
     """
-    why: Note | None = None
+    why: Diagnostic | None = None
     if machine.identity.virtual:
-        why = note(NoteCode.VIRTUAL_VOLTAGES, Subject.VOLTAGE_OFFSETS)
+        why = note(DiagnosticCode.VIRTUAL_VOLTAGES, Subject.VOLTAGE_OFFSETS)
     elif machine.identity.chip_vendor in registers.OTHER_VENDORS:
-        why = note(NoteCode.NO_OFFSETS_OF_VENDOR, Subject.VOLTAGE_OFFSETS)
+        why = note(DiagnosticCode.NO_OFFSETS_OF_VENDOR, Subject.VOLTAGE_OFFSETS)
     else:
         try:
             probe.files.read(paths.CORE_OFFSET)
@@ -78,13 +78,13 @@ def find(probe: Probe, machine: Surroundings) -> Found:
 
 
 _MAILBOX_FAULTS = {
-    errno.EIO: NoteCode.NO_MAILBOX,
-    errno.ETIMEDOUT: NoteCode.MAILBOX_SILENT,
-    errno.EOPNOTSUPP: NoteCode.MAILBOX_COPIED,
-    0: NoteCode.OFFSETS_CLOSED,
+    errno.EIO: DiagnosticCode.NO_MAILBOX,
+    errno.ETIMEDOUT: DiagnosticCode.MAILBOX_SILENT,
+    errno.EOPNOTSUPP: DiagnosticCode.MAILBOX_COPIED,
+    0: DiagnosticCode.OFFSETS_CLOSED,
 }
 
 
-def _why(probe: Probe, fault: FileFault, about: str) -> Note:
+def _why(probe: Probe, fault: FileFault, about: str) -> Diagnostic:
     code = _MAILBOX_FAULTS.get(fault.errno)
     return registers.why_closed(probe, fault, about) if code is None else note(code, about, what=fault.what)

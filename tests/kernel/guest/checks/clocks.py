@@ -246,7 +246,7 @@ def under_load(guest: Guest) -> None:
             assert report.ok, (turn, report)
             assert held(guest) == [STEPS[turn % 5]] * PROCESSORS
             if turn % 4 == 3:
-                session.put_back()
+                session.revert()
                 assert held(guest) == [2400] * PROCESSORS
         session.close()
         guest.note(f"{before} loads, a setting took {max(took):.3f} s at most")

@@ -12,7 +12,7 @@ WITH_TROUBLE_S = 10.0
 LATEST = 20
 
 
-class ProfileTending:
+class LocalEnforcement:
     """Tends when something is due, between samples.
 
     Args:
@@ -30,7 +30,7 @@ class ProfileTending:
         self._reported: int | None = None
         """The run whose first error was reported."""
 
-    def tend(self, *, at_once: bool = False) -> None:
+    def reconcile(self, *, at_once: bool = False) -> None:
         """Do what is due; ``at_once`` whatever is."""
         profiles = self._profiles
         if profiles is None or self._busy():
@@ -38,7 +38,7 @@ class ProfileTending:
         if not (at_once or profiles.near or self._now_s() >= self._due_s):
             return
         try:
-            self._due_s = self._now_s() + profiles.tend()
+            self._due_s = self._now_s() + profiles.reconcile()
         except BoltError:
             self._due_s = self._now_s() + WITH_TROUBLE_S
 

@@ -17,7 +17,7 @@ LEAST_BETWEEN_S = 0.5
 """From one waking by the machine to the next: a program that writes 20 times a second costs two looks a second."""
 
 
-class Tending:
+class EnforcementLoop:
     """Wakes when the machine tells of a change, when a caller has changed something, and when something is due.
 
     Args:
@@ -32,7 +32,7 @@ class Tending:
         self._due_s = self._woken_s = 0.0
         self._tasks: set[asyncio.Task[None]] = set()
 
-    async def tend(self) -> float:
+    async def reconcile(self) -> float:
         """Do what is due; return in how many seconds to call again at the latest."""
         machine, interface = self._machine, self._interface
         now = monotonic()
@@ -41,12 +41,12 @@ class Tending:
         interface.changed_lately = False
         self.deaf()  # what this process reads and writes itself is no news
         try:
-            put_back, due_s = await interface.do(machine.tend_all)
+            revert, due_s = await interface.do(machine.reconcile_all)
         except Exception:  # noqa: BLE001 - whatever it is, the service goes on
             LOG.exception("profiles could not be tended")
-            put_back, due_s = None, AGAIN_S
-        if put_back is not None:
-            interface.tell_of_own("put back", put_back.by)
+            revert, due_s = None, AGAIN_S
+        if revert is not None:
+            interface.tell_of_own("put back", revert.by)
         for entry in machine.news:
             LOG.info("%s", entry_words(entry))
         if machine.news:
@@ -78,9 +78,9 @@ class Tending:
         self.deaf()
         self._interface.wake()
 
-    def told(self, kind: ChangeKind) -> None:
+    def notify(self, kind: ChangeKind) -> None:
         """Take up what the login manager tells."""
-        self.later(lambda: self._machine.told(kind))
+        self.later(lambda: self._machine.notify(kind))
         self._interface.wake()
 
     def later(self, work: Callable[[], None]) -> None:

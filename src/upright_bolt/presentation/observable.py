@@ -6,7 +6,7 @@ from typing import Generic, TypeVar
 T = TypeVar("T")
 
 
-class Announcement(Generic[T]):
+class Observable(Generic[T]):
     """One topic. Whoever is connected is called with what is announced."""
 
     def __init__(self) -> None:
