@@ -69,7 +69,7 @@ class SimulatedSession:
         return self.store.get(ended.id)
 
     def current_values(self, name: str):
-        return self.session.controls()[name].in_force
+        return self.session.controls()[name].current
 
     def reopen(self, holder: str = "a later test") -> Session:
         """Open a new session on the same data, as the next program start does."""

@@ -116,7 +116,7 @@ def run(source, tmp_path_factory):
 
 def test_it_is_listed_set_and_put_back(run):
     (listed,) = [c for c in json.loads(run.bolt("machine", "--json"))["controls"] if c["name"] == "deck-lamp"]
-    assert (listed["in_force"], listed["min"], listed["max"], listed["state"]) == (40.0, 0.0, 100.0, "settable")
+    assert (listed["current"], listed["min"], listed["max"], listed["state"]) == (40.0, 0.0, 100.0, "settable")
     assert "deck-lamp" in run.bolt("machine")
     (row,) = json.loads(run.bolt("set", "deck-lamp=60%", "--json"))
     assert (row["ok"], row["got"]) == (True, 60.0)

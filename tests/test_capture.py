@@ -36,7 +36,7 @@ def test_a_capture_opens_as_the_same_machine(captured, tmp_path):
     assert session.about.ceiling_c == 100.0
     for name, control in session.controls().items():
         if not name.endswith("-offset") and control.state is not ControlState.ABSENT:
-            assert control.in_force == live.controls[name].read()
+            assert control.current == live.controls[name].read()
             assert control.settable
     sample = session.tick().sample
     names = {sensor.name for sensor in session.about.sensors}
@@ -52,7 +52,7 @@ def test_what_is_set_on_a_capture_does_not_change_it(captured, tmp_path):
     before = target.read_bytes()
     for _ in range(2):
         session = open_session(f"tree:{target}", tmp_path / "data", "a test", exclusive=True)
-        assert session.controls()["sustained"].in_force == 18.0
+        assert session.controls()["sustained"].current == 18.0
         assert session.try_settings({"sustained": 25.0}, standing=True).ok
         session.keep()
         session.close()

@@ -160,7 +160,7 @@ def test_a_trial_begun_under_a_cap_does_not_make_it_the_owner_s_choice(engine, b
     board.cap_khz, board.heat = (1200000, 0) if by == "firmware" else (2400000, 2)
     settings = engine()
     control = settings.controls()["clock-max"]
-    assert (control.in_force, control.stock, control.maximum) == (1200.0, 2400.0, 2400.0)
+    assert (control.current, control.stock, control.maximum) == (1200.0, 2400.0, 2400.0)
     report = settings.try_settings({"clock-max": 2000.0}, standing=True)
     assert report.ok
     assert by in why(report, "clock-max")

@@ -42,7 +42,7 @@ def test_machine_tells_identity_controls_sensors_and_gaps(bolt):
     parts = [name.partition(".")[0] for name in names[len(CONTROLS) :]]
     assert parts == sorted(parts)
     assert set(parts) == {chip["part"] for chip in told["graphics_chips"]} == {"gpu00-02", "gpu03"}
-    keys = {"name", "quantity", "unit", "min", "max", "step", "stock", "in_force", "state", "reason"}
+    keys = {"name", "quantity", "unit", "min", "max", "step", "stock", "current", "state", "reason"}
     assert all(keys <= control.keys() for control in told["controls"])
     assert all({"name", "quantity", "unit"} <= sensor.keys() for sensor in told["sensors"])
     assert told["missing"] == []
@@ -54,7 +54,7 @@ def test_machine_on_this_computer_says_why_for_each_missing_thing(bolt):
     assert all(entry["what"] and entry["why"] for entry in told["missing"])
     for control in told["controls"]:
         assert control["state"] == "settable" or control["reason"]
-        assert control["in_force"] is not None or control["state"] != "settable"
+        assert control["current"] is not None or control["state"] != "settable"
     words = bolt("machine", on="host").stdout
     assert all(entry["why"][1:] in words for entry in told["missing"])
 
@@ -260,7 +260,7 @@ def test_kill_in_the_middle_of_a_run_with_settings_loses_neither_record_nor_safe
     after = bolt("status", "--json")
     assert "outlived its program" in after.stderr
     assert data_of(after)["trial"] is None
-    controls = {c["name"]: c["in_force"] for c in data_of(bolt("machine", "--json"))["controls"]}
+    controls = {c["name"]: c["current"] for c in data_of(bolt("machine", "--json"))["controls"]}
     assert (controls["sustained"], controls["turbo"]) == (18.0, "on")
     result = bolt("run", "steady", "--duration", "10s", "--json")
     assert "kept as unfinished" in result.stderr

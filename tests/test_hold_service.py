@@ -67,7 +67,7 @@ def test_a_charger_that_is_pulled_changes_the_profile_and_the_firmware_s_own_res
     served.profiles.set_hold(on=True)
     served.wait_for(lambda: served.value("sustained") == 28.0, "quay in force")
     served.outside("plug", "out")
-    served.wait_for(lambda: served.profiles.status().in_force == "night watch", "night watch in force")
+    served.wait_for(lambda: served.profiles.status().active == "night watch", "night watch in force")
     served.wait_for(lambda: LogKind.RESET in served.kinds(), "the firmware's reset seen")
     reset = served.profiles.log()[-1]
     assert (reset.control, reset.got, reset.expected, reset.cause) == ("sustained", 12.0, 10.0, Cause.FIRMWARE)
@@ -79,7 +79,7 @@ def test_a_charger_that_is_pulled_changes_the_profile_and_the_firmware_s_own_res
 def test_the_vendor_s_mode_key_chooses_the_profile(served):
     served.profiles.set_hold(on=True)
     served.outside("mode", "quiet")
-    served.wait_for(lambda: served.profiles.status().in_force == "at sea", "at sea in force")
+    served.wait_for(lambda: served.profiles.status().active == "at sea", "at sea in force")
     served.wait_for(lambda: LogKind.RESET in served.kinds(), "the firmware's reset seen")
     assert served.value("sustained") == 20.0
 
@@ -115,7 +115,7 @@ def test_a_killed_service_goes_on_where_it_was(served, bus):
     served.service.process.wait()
     bus.start_service()
     with closing(ServiceAccess()) as client:
-        until(lambda: client.profiles.status().in_force == "at sea", what="at sea again")
+        until(lambda: client.profiles.status().active == "at sea", what="at sea again")
         assert client.current_values()["sustained"] == 20.0
         assert [entry.kind for entry in client.profiles.log()] == [LogKind.USED]
 
@@ -129,7 +129,7 @@ def test_a_power_cut_while_a_profile_settles_keeps_its_voltages_out_until_a_pers
     served.client.close()
     bus.start_service()
     with closing(ServiceAccess()) as client:
-        until(lambda: client.profiles.status().in_force == "quay", what="quay again")
+        until(lambda: client.profiles.status().active == "quay", what="quay again")
         status = client.profiles.status()
         assert client.current_values()["sustained"] == 28.0
         assert client.current_values()["core-offset"] == 0.0
@@ -150,7 +150,7 @@ def test_without_the_right_nothing_is_changed(bus):
             client.profiles.set_boot(on=True)
         assert client.profiles.status().rules == ()
         client.profiles.use("stock")
-        assert client.profiles.status().in_force == "stock"
+        assert client.profiles.status().active == "stock"
 
 
 def test_what_the_service_cannot_write_is_said_as_it_is(bus):
@@ -176,7 +176,7 @@ def test_a_trial_wins_and_the_rule_that_counts_afterwards_is_used(served):
     served.outside("plug", "out")
     with pytest.raises(BadInput, match="A trial is running"):
         served.profiles.use("at sea")
-    assert served.profiles.status().in_force == "quay"
+    assert served.profiles.status().active == "quay"
     served.client.revert("enough")
     served.wait_for(lambda: served.value("turbo") == "off", "night watch in force")
 

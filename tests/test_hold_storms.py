@@ -110,7 +110,7 @@ def test_a_storm_ends_as_the_rules_ask(tmp_path, request, number):
         assert desk.engine.trial is None, where
         status = desk.status
         assert status.hold, where
-        assert status.in_force == wanted(desk), where
+        assert status.active == wanted(desk), where
         assert desk.deepest_mv >= PROVEN_MV - STEP_MV, where
         values, asked = desk.values(), desk.profiles.files.found().profiles[wanted(desk)].settings
         resting = {one.control for one in status.resting}
@@ -128,6 +128,6 @@ def assert_log_tells_all(desk: Desk, where: str) -> None:
     """The last profile that the log tells of is in force, and every entry has its cause."""
     entries = desk.profiles.log()
     used = [entry for entry in entries if entry.kind is LogKind.USED]
-    assert used[-1].profile == desk.status.in_force, where
+    assert used[-1].profile == desk.status.active, where
     assert all(entry.cause and entry.at for entry in entries), where
     assert not [entry for entry in entries if entry.kind is LogKind.NOT_USED], where

@@ -235,7 +235,7 @@ def test_this_computer_answers_and_never_shows_a_false_zero(tmp_path):
     assert sample.values[index["busy.mean"]] is not None
     assert session.about.identity.threads == os.cpu_count()
     for control in session.controls().values():
-        assert (control.in_force is None) == (control.state is ControlState.ABSENT)
+        assert (control.current is None) == (control.state is ControlState.ABSENT)
     if not Path(paths.POWERCAP).exists():
         assert "power.package" not in index
         assert any("power" in what and why for what, why in gap_words(session.about.gaps).items())

@@ -45,7 +45,7 @@ def test_the_command_says_it_and_sets_it_all_the_same(bolt):
     assert said.returncode == 0
     assert "30 W lies above the burst limit, 25 W, which holds at every moment: it has no effect." in said.stdout
     machine = data_of(bolt("machine", "--json"))
-    assert machine["controls"][0]["in_force"] == 30.0
+    assert machine["controls"][0]["current"] == 30.0
 
 
 def test_both_offsets_are_set_with_one_word(bolt):
@@ -79,5 +79,5 @@ def test_stock_is_a_button_once_something_was_changed(window):
     presenter.keep()
     until(lambda: bool(presenter.status.kept) and panel.stock_button.isVisibleTo(panel))
     panel.stock_button.click()
-    until(lambda: presenter.controls["epp"].in_force == 128.0 and not presenter.status.kept)
+    until(lambda: presenter.controls["epp"].current == 128.0 and not presenter.status.kept)
     assert "The machine's own values are in force" in presenter.outcome

@@ -114,7 +114,7 @@ def test_limits_as_single_files_of_a_platform_device(tmp_path):
 
 def test_the_ceiling_can_be_lowered_and_holds(on_tern: SimulatedSession):
     control = on_tern.session.controls()["heat-ceiling"]
-    assert (control.in_force, control.minimum, control.maximum) == (100.0, 60.0, 100.0)
+    assert (control.current, control.minimum, control.maximum) == (100.0, 60.0, 100.0)
     refused = on_tern.session.try_settings({"heat-ceiling": 105.0}, standing=False)
     assert refused.bad_input
     everything = {"heat-ceiling": 75.0, "sustained": 60.0, "burst": 60.0}

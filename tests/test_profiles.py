@@ -263,7 +263,7 @@ def test_a_rule_file_broken_by_hand_changes_nothing_and_is_named(desk):
     desk.wait(1.0)
     (desk.folder / "rules.txt").write_text("When it rains, use quay\n")
     desk.wait(40.0)
-    assert desk.status.in_force == "quay"
+    assert desk.status.active == "quay"
     assert "Line 1" in desk.status.rules_broken
 
 
@@ -297,14 +297,14 @@ def test_what_is_chosen_by_hand_counts_until_another_rule_would(desk):
     desk.wait(1.0)
     desk.profiles.use("at sea")
     desk.wait(60.0)
-    assert desk.status.in_force == "at sea"
+    assert desk.status.active == "at sea"
     assert "until the power source changes" in desk.status.by_hand
     desk.outside.plug(charger=False)
     desk.wait(1.0)
-    assert (desk.status.in_force, desk.status.by_hand) == ("night watch", "")
+    assert (desk.status.active, desk.status.by_hand) == ("night watch", "")
     desk.outside.plug(charger=True)
     desk.wait(1.0)
-    assert desk.status.in_force == "quay"
+    assert desk.status.active == "quay"
 
 
 def test_a_run_that_goes_wrong_takes_the_voltage_out_of_force(desk):
@@ -324,7 +324,7 @@ def test_turned_off_nothing_is_put_back(desk):
     desk.outside.plug(charger=False)
     desk.wait(60.0)
     assert desk.values()["sustained"] == 12.0
-    assert desk.status.in_force == ""
+    assert desk.status.active == ""
 
 
 # Boot
@@ -335,13 +335,13 @@ def test_after_a_start_the_rules_profile_is_put_in_force_only_if_that_is_wanted(
     desk.wait(400.0)
     desk.restart()
     desk.wait(5.0)
-    assert desk.status.in_force == ""
+    assert desk.status.active == ""
     desk.profiles.set_boot(on=True)
     desk.profiles.set_hold(on=True)
     desk.wait(400.0)
     desk.restart()
     desk.wait(5.0)
-    assert desk.status.in_force == "quay"
+    assert desk.status.active == "quay"
     assert round(desk.values()["core-offset"]) == -80
     assert desk.profiles.log()[-1].cause in (Cause.BOOT, Cause.RULE)
 
@@ -409,7 +409,7 @@ def test_the_word_on_the_kernel_s_command_line_keeps_everything_out_of_force(des
     desk.wait(40.0)
     assert desk.values()["sustained"] == 18.0
     assert "upright-bolt=off" in desk.status.off
-    assert desk.status.in_force == ""
+    assert desk.status.active == ""
     assert "upright-bolt=off" in standing_words(desk.status)
     with pytest.raises(BadInput, match="No profile is used"):
         desk.profiles.use("quay")
@@ -440,7 +440,7 @@ def test_a_power_cut_at_every_write_of_putting_a_profile_in_force_ends_well(tmp_
             desk.open()
             desk.wait(5.0)
             status = desk.status
-            assert status.in_force == "quay"
+            assert status.active == "quay"
             assert {one.name for one in status.held_back} == {"core-offset", "cache-offset"}
             assert desk.values()["core-offset"] == 0.0
             assert desk.values()["sustained"] == 28.0
@@ -496,7 +496,7 @@ def test_a_processor_that_goes_and_comes_back_holds_what_the_profile_asks_for(de
     desk.profiles.use("at sea")
     desk.outside.processor(3, online=False)
     desk.wait(5.0)
-    assert desk.status.in_force == "at sea"
+    assert desk.status.active == "at sea"
     assert desk.status.resting == ()
     assert desk.engine.drift() == ()
     desk.outside.processor(3, online=True)

@@ -158,7 +158,7 @@ def scale(**changes) -> Control:
     given = {
         "name": "sustained", "declaration": declaration_of("sustained"), "minimum": 6.0, "maximum": 60.0, "step": 1.0,
         "choices": (),
-        "stock": 18.0, "in_force": 18.0, "state": ControlState.SETTABLE,
+        "stock": 18.0, "current": 18.0, "state": ControlState.SETTABLE,
     } | changes  # fmt: skip
     return Control(**given)
 

@@ -76,7 +76,7 @@ def test_where_no_register_can_be_written_none_is_said_to_be_settable(tmp_path, 
     controls = session.controls()
     for name in BEHIND_REGISTERS:
         assert (controls[name].state, controls[name].note.code) == (ControlState.READ_ONLY, code), name
-        assert controls[name].in_force is not None
+        assert controls[name].current is not None
     assert controls["sustained"].settable
     session.close()
 
@@ -89,7 +89,7 @@ def test_limits_switched_off_come_back_with_every_bit_as_it_was(engine_of, bits)
     first = kept | on << 15 | clamp << 16 | burst_on << 47 | burst_clamp << 48
     twin.registers.write(0, registers.PACKAGE_LIMIT, first)
     engine = engine_of(twin)
-    assert engine.controls()["limiter"].in_force == "on"
+    assert engine.controls()["limiter"].current == "on"
     assert (engine.controls()["limiter"].note is not None) == (on != burst_on)
     report = engine.try_settings({"limiter": "off"}, standing=True)
     assert report.ok, refusal(report)

@@ -245,7 +245,7 @@ def test_the_whole_process_group_killed_leaves_stock_and_a_search_to_go_on_with(
     assert process.returncode == -signal.SIGKILL
     whole = record.read_bytes().count(b"\n")
     assert "No trial is running" in bolt("status").stdout
-    controls = {c["name"]: c["in_force"] for c in json.loads(bolt("machine", "--json").stdout)["controls"]}
+    controls = {c["name"]: c["current"] for c in json.loads(bolt("machine", "--json").stdout)["controls"]}
     assert {controls[name] for name in BOTH} == {0.0}
     found = json.loads(bolt("edge", "status", "--json").stdout)
     assert found["state"] == "goes on"

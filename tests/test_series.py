@@ -95,7 +95,7 @@ def test_a_ladder_is_run_rung_by_rung_and_put_back(bolt):
     assert scores == sorted(scores)
     status = data_of(bolt("status", "--json"))
     assert status["trial"] is None
-    assert data_of(bolt("machine", "--json"))["controls"][0]["in_force"] == 18.0
+    assert data_of(bolt("machine", "--json"))["controls"][0]["current"] == 18.0
 
 
 def test_a_ladder_goes_down_as_well(bolt):
@@ -128,7 +128,7 @@ def test_a_range_beyond_what_the_machine_allows_is_refused_before_the_first_rung
     result = bolt("sweep", "sustained=50W..70W/10W", "--duration", "20s")
     assert result.returncode == 2
     assert "70 W is outside what this machine allows" in result.stderr
-    assert data_of(bolt("machine", "--json"))["controls"][0]["in_force"] == 18.0
+    assert data_of(bolt("machine", "--json"))["controls"][0]["current"] == 18.0
     assert data_of(bolt("runs", "--json")) == []
 
 

@@ -50,7 +50,7 @@ def client():
 
 
 def in_force(access, name):
-    return access.controls()[name].in_force
+    return access.controls()[name].current
 
 
 def raw(bus, member, form="", *data):
@@ -163,7 +163,7 @@ def test_a_service_that_ends_puts_a_clients_trial_back(bus, service):
         access.try_settings({"sustained": 25.0}, standing=False)
         assert service.end() == 0
         again = bus.start_service()
-        assert access.controls()["sustained"].in_force == 18.0
+        assert access.controls()["sustained"].current == 18.0
         access.revert = lambda _why: None  # what it would put back on closing has been put back
     assert again.end() == 0
 

@@ -144,8 +144,8 @@ def test_ten_thousand_hostile_calls(bus, tmp_path):
     changed = {path for path, text in contents_of(root).items() if before.get(path) != text}
     assert changed <= declared
     for control in honest.controls().values():
-        if control.settable and control.in_force is not None:
-            control.check(control.in_force)
+        if control.settable and control.current is not None:
+            control.check(control.current)
     assert "failed" not in service.log.replace("Authentication failed", "")
     attacker.close()
     runner.close()
@@ -189,7 +189,7 @@ def test_clients_that_vanish_in_a_call_leave_nothing_behind(bus):
         process.wait()
         process.stdout.close()
     until(lambda: honest.status().trial is None, what="a vanished client's trial to be put back")
-    assert honest.controls()["sustained"].in_force == 18.0
+    assert honest.controls()["sustained"].current == 18.0
     assert service.process.poll() is None
     honest.close()
 

@@ -90,7 +90,7 @@ def test_each_says_what_can_be_set_and_who_forbids_the_rest(opened, name):
 def test_what_a_locked_tablet_shows_is_read_only_not_a_matter_of_rights(opened):
     controls = opened("locked-tablet")[0].controls()
     assert controls["sustained"].state is ControlState.READ_ONLY
-    assert controls["sustained"].in_force == 5.0
+    assert controls["sustained"].current == 5.0
     assert "sudo" not in notes.sentence(controls["sustained"].note)
 
 
@@ -332,5 +332,5 @@ def test_what_is_in_force_lies_within_what_is_allowed(opened, tmp_path, machine)
     else:
         controls = opened(machine)[0].controls()
     for control in controls.values():
-        if isinstance(control.in_force, float) and control.settable:
-            assert control.minimum <= control.in_force <= control.maximum, control.name
+        if isinstance(control.current, float) and control.settable:
+            assert control.minimum <= control.current <= control.maximum, control.name

@@ -187,7 +187,7 @@ def test_every_write_order_killed_in_the_middle_is_put_back_by_the_next_start(da
         assert session.access._lock is not None
         session.access._lock.release()
         later = opened(session.machine.ports, folder, "the next")
-        assert {name: later.controls()[name].in_force for name in ASKED} == STOCK
+        assert {name: later.controls()[name].current for name in ASKED} == STOCK
         later.close()
 
 
@@ -200,7 +200,7 @@ def test_what_cannot_be_put_back_stays_on_record_and_is_said(data):
     assert session.access.trial is not None
     files.on_write = lambda _n, _p: None
     session.revert()
-    assert session.controls()["sustained"].in_force == 18.0
+    assert session.controls()["sustained"].current == 18.0
     session.close()
 
 

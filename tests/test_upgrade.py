@@ -93,7 +93,7 @@ def test_a_record_that_is_not_read_any_more_leaves_stock_unknown_until_the_next_
     for _ in range(2):
         assert engine.status().stock_unknown
         assert engine.controls()["sustained"].stock is None
-        assert engine.controls()["sustained"].in_force == 25.0
+        assert engine.controls()["sustained"].current == 25.0
         with pytest.raises(Refused, match="Restart the machine to return to stock"):
             engine.reset_to_stock(("sustained",))
         with pytest.raises(Refused, match="Restart the machine to return to stock"):

@@ -88,7 +88,7 @@ def test_each_is_offered_within_the_range_the_library_declares_set_and_put_back(
     assert control.minimum < MOVED[own] < control.maximum
     report = scene.engine.try_settings({f"gpu01.{own}": MOVED[own]}, standing=False)
     assert report.ok
-    assert scene.control(own).in_force == MOVED[own]
+    assert scene.control(own).current == MOVED[own]
     assert dict(scene.chip) != before
     scene.engine.revert("a test")
     assert dict(scene.chip) == before
@@ -166,7 +166,7 @@ def test_a_sleeping_chip_is_neither_asked_nor_woken_and_its_settings_wait(tmp_pa
     scene.engine.sample()
     assert library.woken == 0
     scene.sleep("active")
-    assert scene.control("power-limit").in_force == 80.0
+    assert scene.control("power-limit").current == 80.0
     assert scene.engine.about.index["gpu01.clock"] is not None
     scene.engine.close()
 

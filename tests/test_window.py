@@ -160,11 +160,11 @@ def test_try_keep_and_put_back_by_the_buttons(window):
     until(lambda: presenter.status.trial is not None)
     assert "Trial running" in words_of(top)
     assert "Trying sustained 25 W, epp 96" in words_of(top)
-    assert presenter.controls["sustained"].in_force == 25.0
+    assert presenter.controls["sustained"].current == 25.0
     assert "read back from the machine" in words_of(window.workbench.settings)
     click(top.revert)
     until(lambda: presenter.status.trial is None)
-    assert presenter.controls["sustained"].in_force == 18.0
+    assert presenter.controls["sustained"].current == 18.0
     type_value(window, "burst", "30 W")
     QTest.keyClick(window, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     until(lambda: presenter.status.trial is not None)
@@ -189,7 +189,7 @@ def test_closing_the_window_puts_its_trial_back(open_app, data):
     until(lambda: app.presenter.status.trial is not None)
     app.window.close()
     session = open_session("twin:tern", data, "a test", exclusive=True)
-    assert session.controls()["sustained"].in_force == 18.0
+    assert session.controls()["sustained"].current == 18.0
     assert session.recovered == ""
     session.close()
 
@@ -348,10 +348,10 @@ def test_a_protection_is_taken_away_only_after_its_name_was_typed(open_app):
     assert machine.asking.go.isEnabled()
     click(machine.asking.go)
     until(lambda: presenter.status.trial is not None)
-    assert presenter.controls["hot-signal"].in_force == "off"
+    assert presenter.controls["hot-signal"].current == "off"
     assert "hot-signal" not in app.window.workbench.settings.rows
     presenter.revert()
-    until(lambda: presenter.controls["hot-signal"].in_force == "on")
+    until(lambda: presenter.controls["hot-signal"].current == "on")
 
 
 def test_lists_and_tables_are_drafted_in_the_settings_column(open_app):
@@ -368,7 +368,7 @@ def test_lists_and_tables_are_drafted_in_the_settings_column(open_app):
     assert "it has 6 clocks here" in row(window, "turbo-table").fault
     window.presenter.try_draft()
     until(lambda: window.presenter.status.trial is not None)
-    assert window.presenter.controls["turbo-table"].in_force == "4000,4000,3900,3800,3700,3600"
+    assert window.presenter.controls["turbo-table"].current == "4000,4000,3900,3800,3700,3600"
 
 
 def test_the_next_snapshot_waits_until_the_one_before_is_drawn(open_app):

@@ -94,7 +94,7 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
     until(lambda: "Run 2 of 4, sustained 14 W" in words_of(form))
     until(lambda: len(two.presenter.runs) == 6 and two.presenter.records.series is None)
     assert two.presenter.outcome == "The series is done; everything is put back."
-    until(lambda: two.presenter.controls["sustained"].in_force == 18.0)
+    until(lambda: two.presenter.controls["sustained"].current == 18.0)
     sweep = compare.sweep
     sweep.control.setCurrentIndex(sweep.control.findData("sustained"))
     sweep.result.setCurrentIndex(sweep.result.findData("power_burst_w"))
@@ -137,7 +137,7 @@ def test_a_ladder_stopped_in_the_middle_puts_back(window):
     until(lambda: (p := window.presenter.progress) is not None and p.elapsed_s > 5)
     click(form.stop)
     until(lambda: window.presenter.records.series is None and window.presenter.progress is None)
-    until(lambda: window.presenter.controls["sustained"].in_force == 18.0)
+    until(lambda: window.presenter.controls["sustained"].current == 18.0)
     until(lambda: len(window.presenter.runs) == 1)
     assert window.presenter.runs[0].end.state is RunState.STOPPED
 

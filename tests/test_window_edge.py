@@ -58,7 +58,7 @@ def test_a_search_from_the_conversation_to_its_draft(edge_of):
     assert "wrong result" in marks
     assert window.edge.standing.rungs.count() == len(search.rungs)
     assert not app.presenter.outcome.startswith("✕")
-    until(lambda: {app.presenter.controls[name].in_force for name in BOTH} == {0.0})
+    until(lambda: {app.presenter.controls[name].current for name in BOTH} == {0.0})
     click(window.edge.standing.draft)
     assert window.view == "workbench"
     assert app.presenter.draft == search.end.settings
@@ -105,7 +105,7 @@ def test_while_a_search_goes_on_nobody_elses_settings_are_touched_and_a_pause_pu
     click(window.edge.standing.pause)
     until(lambda: presenter.searches.progress is None and presenter.searches.shown is not None)
     until(lambda: window.edge.standing.go_on.isVisible())
-    until(lambda: {presenter.controls[name].in_force for name in BOTH} == {0.0})
+    until(lambda: {presenter.controls[name].current for name in BOTH} == {0.0})
     until(lambda: "Next, if it goes on" in words_of(window.edge.standing))
     click(window.edge.standing.end)
     assert found_by(app).end.why is Why.STOPPED
@@ -131,7 +131,7 @@ def test_after_a_freeze_the_window_tells_the_story_and_the_search_can_go_on(edge
     until(lambda: window.view == "edge" and searches.shown is not None)
     assert "froze and restarted in rung" in words_of(window.edge)
     assert "Nothing of it is in force" in words_of(window.edge)
-    until(lambda: {app.presenter.controls[name].in_force for name in BOTH} == {0.0})
+    until(lambda: {app.presenter.controls[name].current for name in BOTH} == {0.0})
     assert searches.progress is None
     assert "the machine froze" in window.edge.chart.accessibleDescription()
     app.presenter.set_pace(FASTEST)

@@ -45,8 +45,8 @@ def say_the_longest(app) -> None:
         app.window.workbench.show_state()
         if len(app.window.workbench.charts.held.text()) < len(before):
             app.window.workbench.charts.held.setText(before)
-    settable = [c for c in presenter.controls.values() if c.settable and c.in_force is not None]
-    asked = {c.name: (c.choices[-1] if c.choices else c.in_force) for c in settable}
+    settable = [c for c in presenter.controls.values() if c.settable and c.current is not None]
+    asked = {c.name: (c.choices[-1] if c.choices else c.current) for c in settable}
     presenter.draft_values(dict.fromkeys(asked))
     presenter._draft.change(asked)
     drift = tuple(Drift(name, value, value) for name, value in asked.items())

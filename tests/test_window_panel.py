@@ -72,7 +72,7 @@ def test_the_menu_uses_profiles_and_turns_hold_on_and_off(in_panel):
     actions = {action.text(): action for action in app.panel.menu.actions()}
     assert not actions["Put back"].isEnabled()
     actions["quay"].trigger()
-    until(lambda: app.presenter.profiles.status.in_force == "quay")
+    until(lambda: app.presenter.profiles.status.active == "quay")
     assert "Turn hold off" in entries_of(app.panel)
     app.panel.show_number()
     assert "In force: profile quay." in app.panel.icon.toolTip()
@@ -164,7 +164,7 @@ def test_another_program_that_resets_a_setting_is_told_on_the_desktop(in_panel, 
     app.presenter.profiles.save("quay", {"epp": 64.0})
     until(lambda: app.presenter.profiles.status.profiles)
     app.presenter.profiles.use("quay")
-    until(lambda: app.presenter.profiles.status.in_force == "quay")
+    until(lambda: app.presenter.profiles.status.active == "quay")
 
     def meddle(session):
         session.machine.ports.changes.write(PREFERENCE, "200", "energy-tool (process 4711)")

@@ -53,7 +53,7 @@ def dialog(app, kind):
 
 
 def in_force(app):
-    return app.presenter.profiles.status.in_force
+    return app.presenter.profiles.status.active
 
 
 def test_the_empty_state_leads_to_the_first_profile(at_profiles):
@@ -91,12 +91,12 @@ def test_a_draft_is_saved_untried_and_nothing_of_it_comes_in_force(at_profiles):
     until(lambda: app.presenter.profiles.status.profiles)
     assert app.presenter.outcome == "Saved as harbour: sustained 26 W, core-offset −70 mV."
     assert app.presenter.status.trial is None
-    assert app.presenter.controls["sustained"].in_force == 18.0
+    assert app.presenter.controls["sustained"].current == 18.0
     assert app.presenter.draft == {"sustained": 26.0, "core-offset": -70.0}
     app.presenter.profiles.use("harbour")
     until(lambda: in_force(app) == "harbour")
-    until(lambda: app.presenter.controls["sustained"].in_force == 26.0)
-    assert app.presenter.controls["core-offset"].in_force == 0.0
+    until(lambda: app.presenter.controls["sustained"].current == 26.0)
+    assert app.presenter.controls["core-offset"].current == 0.0
     app.presenter.draft_values({"sustained": None, "core-offset": None})
     assert not view.save_draft.isVisible()
 
@@ -124,7 +124,7 @@ def test_a_profile_is_used_by_one_press_and_another_by_hand_until_a_rule_would(a
     view = app.window.profiles
     click(view.table.use["at sea"])
     until(lambda: in_force(app) == "at sea")
-    until(lambda: app.presenter.controls["turbo"].in_force == "off")
+    until(lambda: app.presenter.controls["turbo"].current == "off")
     assert "chosen by hand until the power source changes" in view.standing.text()
     assert "▶ Otherwise, use quay. (counts now)" in view.rules.text()
     app.presenter.plug()
@@ -223,7 +223,7 @@ def test_what_is_missing_is_measured_with_one_press(at_profiles):
     until(lambda: cells(app, MeasureCell).count("not measured") == 6)
     assert any("units/min" in words for words in cells(app, MeasureCell))
     until(lambda: app.presenter.status.trial is None)
-    until(lambda: app.presenter.controls["turbo"].in_force == "on")
+    until(lambda: app.presenter.controls["turbo"].current == "on")
 
 
 @pytest.mark.parametrize("machine", ["host", "twin:plover", "twin:skerry"])

@@ -175,7 +175,7 @@ def test_other_machines_in_the_window(open_app, machine):
         type_value(window, "clock-max", "2 GHz")
         click(window.workbench.settings.try_button)
         until(lambda: window.presenter.status.trial is not None)
-        assert window.presenter.controls["clock-max"].in_force == 2000.0
+        assert window.presenter.controls["clock-max"].current == 2000.0
 
 
 def test_a_machine_that_freezes_is_said_its_run_is_kept_and_it_is_opened_again(open_app):
@@ -194,7 +194,7 @@ def test_a_machine_that_freezes_is_said_its_run_is_kept_and_it_is_opened_again(o
     assert "froze" in record.end.why
     until(lambda: app.presenter.sample is not None)
     assert app.presenter.status.trial is None
-    until(lambda: {app.presenter.controls[name].in_force for name in ("core-offset", "cache-offset")} == {0.0})
+    until(lambda: {app.presenter.controls[name].current for name in ("core-offset", "cache-offset")} == {0.0})
     assert "froze and was restarted" in app.presenter.outcome
 
 

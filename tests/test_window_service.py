@@ -29,7 +29,7 @@ def test_the_window_sets_and_puts_back_through_the_service(app, service):
     type_value(window, "sustained", "25 W")
     presenter.try_draft()
     until(lambda: presenter.status.trial is not None)
-    assert presenter.controls["sustained"].in_force == 25.0
+    assert presenter.controls["sustained"].current == 25.0
     until(lambda: presenter.outcome.startswith("In force as a trial"))  # the answer and the next look come in any order
     presenter.revert()
     until(lambda: presenter.status.trial is None)

@@ -291,7 +291,7 @@ def test_a_dead_clients_timer_does_not_end_the_next_trial(bus, service):
         assert root.try_settings({"sustained": 21.0}, standing=False).ok
         time.sleep(4.5)
         assert root.status().trial.settings == {"sustained": 21.0}
-        assert root.controls()["sustained"].in_force == 21.0
+        assert root.controls()["sustained"].current == 21.0
 
 
 def test_no_line_of_the_log_can_be_forged(bus, service):

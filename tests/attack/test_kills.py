@@ -164,14 +164,14 @@ def test_a_disk_that_can_only_be_read_when_the_service_starts(bus, small_disk, t
     service = bus.start_service(on=f"tree:{root}")
     again = ServiceAccess()
     stands = again.profiles.status()
-    assert (stands.in_force, stands.applied) == ("", {})
+    assert (stands.active, stands.applied) == ("", {})
     assert re.fullmatch(r"the start of this boot cannot be written down, .*: Read-only file system\)", stands.off)
     with pytest.raises(BadInput, match="No profile is used: the start of this boot cannot be written down"):
         again.profiles.use("quay")
     assert os.system(f"mount -o remount,rw {small_disk}") == 0
     again.profiles.set_boot(on=True)
     stands = again.profiles.status()
-    assert (stands.off, stands.in_force) == ("", "quay")
+    assert (stands.off, stands.active) == ("", "quay")
     assert stands.suspects.startswith("the machine went down uncleanly with the profile quay")
     assert "Traceback" not in service.log
     again.close()

@@ -86,7 +86,7 @@ class TopStrip(QWidget):
             ends = trial_ends(presenter.status)
             self._trial.setToolTip(f"{show_settings(trial.settings)}. Begun by {trial.by}; it ends with {ends}.")
             self._force.setText("Trying " + show_settings(trial.settings))
-        elif presenter.profiles.status.in_force:
+        elif presenter.profiles.status.active:
             self._force.setText(in_force_words(presenter.profiles.status))
         elif presenter.status.kept:
             self._force.setText("Kept: " + show_settings(presenter.status.kept))

@@ -122,8 +122,8 @@ class MachineView(QWidget):
         self._add_odds(layout, at_odds)
         self._add_settable(layout, [c for c in controls.values() if c.state is ControlState.SETTABLE])
         closed = [c for c in controls.values() if not c.settable]
-        self._add_read_only(layout, [c for c in closed if c.in_force is not None])
-        self._add_closed(layout, [c for c in closed if c.in_force is None])
+        self._add_read_only(layout, [c for c in closed if c.current is not None])
+        self._add_closed(layout, [c for c in closed if c.current is None])
         self._layout.insertWidget(self._place, self._tables)
 
     def _add_odds(self, layout: QVBoxLayout, at_odds: list[str]) -> None:
@@ -156,7 +156,7 @@ class MachineView(QWidget):
             hint = control.declaration.hint
             words = hint if control.note is None else f"{hint} {sentence(control.note)}"
             grid.addWidget(label(words, "muted", wraps=True), row, 4)
-            if control.declaration.guarded and control.in_force == "on":
+            if control.declaration.guarded and control.current == "on":
                 take_away = button("Take away…")
                 take_away.clicked.connect(lambda _checked, control=control: self.asking.ask(control))
                 grid.addWidget(take_away, row, 5)
@@ -171,7 +171,7 @@ class MachineView(QWidget):
         grid = _table(("Control", "In force", "Why"), (NAME_W, VALUE_W, 0))
         for row, control in enumerate(controls, start=1):
             grid.addWidget(label(control.title, "strong", wraps=True), row, 0)
-            grid.addWidget(label(control.show(control.in_force), wraps=True), row, 1)
+            grid.addWidget(label(control.show(control.current), wraps=True), row, 1)
             why = f"{capital(control.state.value)}. {sentence(control.note)}"
             grid.addWidget(label(why, "muted", wraps=True), row, 2)
         layout.addLayout(grid)
@@ -199,8 +199,8 @@ class MachineView(QWidget):
 
 def _values(control: Control) -> tuple[str, str]:
     """Return what is in force and what is stock, in words."""
-    in_force, stock = ("–" if v is None else control.show(v) for v in (control.in_force, control.stock))
-    return in_force, "the same" if in_force == stock and len(stock) > LONG_VALUE else stock
+    current, stock = ("–" if v is None else control.show(v) for v in (control.current, control.stock))
+    return current, "the same" if current == stock and len(stock) > LONG_VALUE else stock
 
 
 def _table(heads: tuple[str, ...], widths: tuple[int, ...]) -> QGridLayout:

@@ -114,7 +114,7 @@ class Panel(QObject):
         menu, presenter = self.menu, self._presenter
         status, trying = presenter.profiles.status, presenter.status.trial is not None
         names = (STOCK, *(view.profile.name for view in status.profiles))
-        now = (names, status.in_force, status.hold, trying)
+        now = (names, status.active, status.hold, trying)
         if now == self._filled:
             return
         self._filled = now
@@ -124,7 +124,7 @@ class Panel(QObject):
         for name in names:
             action = QAction(name, menu)
             action.setCheckable(True)
-            action.setChecked(name == status.in_force)
+            action.setChecked(name == status.active)
             action.triggered.connect(lambda _checked, name=name: presenter.profiles.use(name))
             self._group.addAction(action)
             menu.addAction(action)

@@ -127,16 +127,16 @@ class Walkthrough:
         self.window.show_view("profiles")
         self._until(lambda: "quay" in self.window.profiles.table.use, "the profiles")
         profiles.use("quay")
-        self._until(lambda: profiles.status.in_force == "quay", "quay in force")
+        self._until(lambda: profiles.status.active == "quay", "quay in force")
         self._until(lambda: self.presenter.on_charger is True, "the power source")
         self.presenter.plug()
-        self._until(lambda: profiles.status.in_force == "at sea", "at sea in force")
+        self._until(lambda: profiles.status.active == "at sea", "at sea in force")
         self._pass_time(5.0)
         profiles.refresh()
         self._pause()
         self.picture("profiles")
         self.presenter.plug()
-        self._until(lambda: profiles.status.in_force == "quay", "quay in force again")
+        self._until(lambda: profiles.status.active == "quay", "quay in force again")
 
     def _is_well_under_way(self) -> bool:
         """Tell whether the run is past its first minutes; or over, where this computer did not let anybody look."""

@@ -51,7 +51,7 @@ class Control:
         step: the steps in which the interface keeps it, or the sensible entry step if coarser.
         choices: allowed words, in the kernel's order.
         stock: its value before this program changed anything in this boot; None if unknown.
-        in_force: its value read back from the machine; None if it cannot be read.
+        current: its value read back from the machine; None if it cannot be read.
         state: whether it can be set.
         note: for anything but settable: who forbids it; else what is worth knowing, or None.
         steps: the only values that the interface keeps, the lowest first; empty if there are no such.
@@ -64,7 +64,7 @@ class Control:
     step: float
     choices: tuple[str, ...]
     stock: Value | None
-    in_force: Value | None
+    current: Value | None
     state: ControlState
     note: Diagnostic | None = None
     steps: tuple[float, ...] = ()
@@ -129,7 +129,7 @@ class Control:
                 raise BadInput(f"{title}: {', '.join(unknown)} is not among {', '.join(self.choices)}, or none.")
             return
         rows = [float(part) for part in parts_of(value)]
-        known = len(parts_of(str(self.in_force or "")))
+        known = len(parts_of(str(self.current or "")))
         if known and len(rows) != known:
             raise BadInput(f"{title}: it has {known} clocks here, one core first; {len(rows)} given.")
         if any(later > earlier for earlier, later in pairwise(rows)):

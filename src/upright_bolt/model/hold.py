@@ -112,7 +112,7 @@ class EnforcementStatus:
         rules: every rule.
         rules_text: the text of their file; empty without one.
         rules_broken: why the rules cannot be used; empty if they can.
-        in_force: the profile in force in this boot; empty for none.
+        active: the profile that is applied in this boot; empty for none.
         applied: its settings that are in force.
         held_back: its settings that are not, and why.
         by_hand: until when it counts, in words, if a person chose it against the rules; else empty.
@@ -133,7 +133,7 @@ class EnforcementStatus:
     rules: tuple[RuleView, ...] = ()
     rules_text: str = ""
     rules_broken: str = ""
-    in_force: str = ""
+    active: str = ""
     applied: dict[str, Value] = field(default_factory=dict)
     held_back: tuple[HeldBack, ...] = ()
     by_hand: str = ""

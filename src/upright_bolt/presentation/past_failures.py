@@ -71,6 +71,6 @@ class KnownFailures:
 
     def near(self, settings: "Settings") -> str:
         """Return what has failed at, before or close to settings, as a sentence; empty if nothing has."""
-        current = {name: c.in_force for name, c in self._machine.controls.items() if c.in_force is not None}
+        current = {name: c.current for name, c in self._machine.controls.items() if c.current is not None}
         found = near_failure(self.all, settings, current)
         return known_failure(found, {**current, **settings}) if found is not None else ""

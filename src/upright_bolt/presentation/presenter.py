@@ -179,7 +179,7 @@ class Presenter:
         """Draft values of controls that move together, or of one; None drops a control's draft."""
         controls = self.controls
         self.doubt = ""
-        self._draft.change({n: None if v == controls[n].in_force else v for n, v in values.items()})
+        self._draft.change({n: None if v == controls[n].current else v for n, v in values.items()})
         for name in values:
             self.drafted(name)
 

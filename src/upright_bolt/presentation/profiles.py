@@ -37,13 +37,13 @@ class ProfileShown:
     Attributes:
         profile: it; stock has the machine's own values as its settings.
         held_back: why a setting is not put in force, by control.
-        in_force: whether it is in force.
+        active: whether it is applied.
         measured: value and run of each measure, by its key; what is missing was not measured.
     """
 
     profile: Profile
     held_back: Mapping[str, str]
-    in_force: bool
+    active: bool
     measured: Mapping[str, tuple[float, int]]
 
 
@@ -147,16 +147,16 @@ class Profiles:
         stock = {name: c.stock for name, c in controls.items() if c.settable and c.stock is not None}
         found = [
             ProfileShown(
-                Profile(STOCK, stock), {}, status.in_force == STOCK, measured(stock, runs, word)
+                Profile(STOCK, stock), {}, status.active == STOCK, measured(stock, runs, word)
             )
         ]  # fmt: skip
         for view in status.profiles:
             held = {one.name: one.why for one in view.held_back}
-            if view.profile.name == status.in_force:
+            if view.profile.name == status.active:
                 held |= {one.name: one.why for one in status.held_back}
             found.append(
                 ProfileShown(
-                    view.profile, held, view.profile.name == status.in_force,
+                    view.profile, held, view.profile.name == status.active,
                     measured(view.profile.settings, runs, word),
                 )
             )  # fmt: skip

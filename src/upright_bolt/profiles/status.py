@@ -26,7 +26,7 @@ def status_of(
     standing = found.rules.stand(engine.situation(found.rules))
     counting = next((each.rule for each in standing if each.counts), None)
     doubts, failures = engine.planner.doubts(), engine.failure_record
-    in_force = now.wanted if now.active and not engine.off else ""
+    active = now.wanted if now.active and not engine.off else ""
     plan = plan or engine.told_before()
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
     return EnforcementStatus(
@@ -37,10 +37,10 @@ def status_of(
         ),
         rules_text=found.rules_text,
         rules_broken=found.rules_broken,
-        in_force=in_force,
-        applied=dict(plan.settings) if plan is not None and in_force else {},
-        held_back=plan.held_back if plan is not None and in_force else (),
-        by_hand=until(found.rules) if in_force and now.by_hand else "",
+        active=active,
+        applied=dict(plan.settings) if plan is not None and active else {},
+        held_back=plan.held_back if plan is not None and active else (),
+        by_hand=until(found.rules) if active and now.by_hand else "",
         hold=now.active,
         boot=now.boot,
         resting=tuple(Resting(name, one.who, one.since) for name, one in resistance.items() if one.resting),

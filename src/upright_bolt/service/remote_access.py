@@ -47,7 +47,7 @@ class RemoteAccess:
     def current_values(self) -> dict[str, Value]:
         """Return every control that can be read, with its value."""
         controls: dict[str, Control] = self.controls()
-        return {name: c.in_force for name, c in controls.items() if c.in_force is not None}
+        return {name: c.current for name, c in controls.items() if c.current is not None}
 
     def status(self) -> Status:
         """Return the trial, what was kept, and what no longer holds."""

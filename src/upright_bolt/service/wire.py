@@ -45,7 +45,7 @@ class ControlRow:
     step: float
     choices: tuple[str, ...]
     stock: Value | None
-    in_force: Value | None
+    current: Value | None
     state: ControlState
     note: Diagnostic | None
     steps: tuple[float, ...]
@@ -117,7 +117,7 @@ def controls(found: dict[str, Control]) -> str:
     """Return controls as JSON."""
     return _CONTROLS.text(
         tuple(
-            ControlRow(c.name, c.minimum, c.maximum, c.step, c.choices, c.stock, c.in_force, c.state, c.note, c.steps)
+            ControlRow(c.name, c.minimum, c.maximum, c.step, c.choices, c.stock, c.current, c.state, c.note, c.steps)
             for c in found.values()
         )
     )
@@ -134,7 +134,7 @@ def read_controls(text: str) -> dict[str, Control]:
             r.step,
             r.choices,
             r.stock,
-            r.in_force,
+            r.current,
             r.state,
             r.note,
             r.steps,

@@ -59,7 +59,7 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
     )
 
 
-def _that_count(in_force: Mapping[str, Value], chip: str, tried: Mapping[str, Value]) -> dict[str, Value]:
+def _that_count(current: Mapping[str, Value], chip: str, tried: Mapping[str, Value]) -> dict[str, Value]:
     """Return settings without those of graphics chips that have no part in the run, asleep or not.
 
     A chip's level follows its other settings, so it counts only where it was asked for.
@@ -67,7 +67,7 @@ def _that_count(in_force: Mapping[str, Value], chip: str, tried: Mapping[str, Va
     level = f"{chip}{PART_MARK}level"
     return {
         name: value
-        for name, value in in_force.items()
+        for name, value in current.items()
         if name in tried or not part_of(name) or (part_of(name) == chip and name != level)
     }
 

@@ -110,7 +110,7 @@ def stock_of(control: Control) -> float:
     """Return the value from which positions are counted: an offset's is 0, a clock's the machine's own."""
     if control.declaration.quantity is OFFSET:
         return 0.0
-    own = control.stock if control.stock is not None else control.in_force
+    own = control.stock if control.stock is not None else control.current
     return own if isinstance(own, float | int) else 0.0
 
 

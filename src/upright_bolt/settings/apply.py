@@ -35,7 +35,7 @@ def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float |
             control.check(value)
         except BadInput as fault:
             refused[name] = note(DiagnosticCode.BAD_VALUE, text=str(fault))
-    after = {name: control.in_force for name, control in controls.items()} | dict(settings)
+    after = {name: control.current for name, control in controls.items()} | dict(settings)
     for name, contradiction in _contradictions(settings, after, base_mhz).items():
         refused.setdefault(name, contradiction)
     return refused
@@ -86,7 +86,7 @@ def refused_report(
     """Return the report of settings of which some failed their check: nothing was written."""
     not_written = note(DiagnosticCode.NOT_WRITTEN)
     rows = [
-        ApplyRow(name, value, controls[name].in_force, ok=False, why=refused.get(name, not_written))
+        ApplyRow(name, value, controls[name].current, ok=False, why=refused.get(name, not_written))
         for name, value in settings.items()
     ]
     return ApplyReport(tuple(rows), bad_input=all(controls[name].settable for name in refused))

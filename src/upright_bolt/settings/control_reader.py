@@ -43,19 +43,19 @@ class ControlReader:
             why = self._backend.absent.get(name, note(declared.absent))
             return Control(name, declared, None, None, declared.step, (), None, None, ControlState.ABSENT, why)
         facts = driver.facts()
-        in_force = driver.read()
+        current = driver.read()
         state, why_not = facts.state, facts.note
-        if in_force is None and state is ControlState.SETTABLE:
+        if current is None and state is ControlState.SETTABLE:
             state, why_not = ControlState.READ_ONLY, why_unreadable(driver)
         if why_not is not None and why_not.code is DiagnosticCode.NEEDS_ROOT:
             why_not = self._said_by_service(name) or why_not
         known = self._memory.stock.get(name)
         if known is None:
-            known = in_force if facts.note is None or facts.note.code not in CAPPED else self._backend.chosen(name)
+            known = current if facts.note is None or facts.note.code not in CAPPED else self._backend.chosen(name)
         low, high = self._lowest(facts, known), self._highest(facts, known)
         stock = None if self._memory.unsure and name not in self._memory.stock else known
         return Control(
-            name, declared, low, high, declared.step, facts.choices, stock, in_force, state, why_not, facts.steps
+            name, declared, low, high, declared.step, facts.choices, stock, current, state, why_not, facts.steps
         )
 
     def _said_by_service(self, name: str) -> Diagnostic | None:

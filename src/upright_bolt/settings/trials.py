@@ -90,7 +90,7 @@ class Trials:
         except FileFault as fault:
             why = note(DiagnosticCode.NOT_RESTORABLE, fault=str(fault))
             return ApplyReport(
-                tuple(ApplyRow(n, v, controls[n].in_force, ok=False, why=why) for n, v in settings.items())
+                tuple(ApplyRow(n, v, controls[n].current, ok=False, why=why) for n, v in settings.items())
             )
         earlier = self.current
         values = {n: v for n in settings if (v := self._before(n, controls[n])) is not None}
@@ -128,7 +128,7 @@ class Trials:
     def _before(self, name: str, control: Control) -> Value | None:
         """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
         if control.note is None or control.note.code not in CAPPED:
-            return control.in_force
+            return control.current
         return self._memory.kept.get(name, self._backend.chosen(name))
 
     def _own_texts(self, held: Mapping[str, Value], before: Mapping[str, str], source: str) -> OwnTexts:

@@ -154,7 +154,7 @@ def resting_words(one: Resting) -> str:
 
 def in_force_words(status: EnforcementStatus) -> str:
     """Return the profile in force in a few words, for the strip on top."""
-    name = profile_words(status.in_force)
+    name = profile_words(status.active)
     chosen = f"chosen by hand {status.by_hand}" if status.by_hand else ""
     count = "all" if nothing_applied(status) else str(len(status.held_back))
     back = f"{count} of its settings withheld" if status.held_back else ""
@@ -163,7 +163,7 @@ def in_force_words(status: EnforcementStatus) -> str:
 
 def used_words(status: EnforcementStatus) -> str:
     """Return what became of using a profile."""
-    name = profile_words(status.in_force)
+    name = profile_words(status.active)
     if nothing_applied(status):
         return f"{capital(name)} is active, but all of its settings are withheld."
     held = f"; {len(status.held_back)} of its settings are withheld" if status.held_back else ""
@@ -174,12 +174,12 @@ def standing_words(status: EnforcementStatus) -> str:
     """Return in a short sentence which profile is in force, and until when."""
     if status.off:
         return f"{capital(status.off)}."
-    if not status.in_force:
+    if not status.active:
         return "No profile is in force."
     chosen = f", chosen by hand {status.by_hand}" if status.by_hand else ""
     if nothing_applied(status):
-        return f"{capital(profile_words(status.in_force))} is active{chosen}, but all of its settings are withheld."
-    return f"In force: {profile_words(status.in_force)}{chosen}."
+        return f"{capital(profile_words(status.active))} is active{chosen}, but all of its settings are withheld."
+    return f"In force: {profile_words(status.active)}{chosen}."
 
 
 def nothing_applied(status: EnforcementStatus) -> bool:

@@ -36,7 +36,7 @@ def conflicts(about: About, controls: Mapping[str, Control], status: Status) -> 
         for control in controls.values()
         if control.settable and control.note is not None and control.note.code in AT_ODDS
     ]
-    low, high = (controls[name].in_force if name in controls else None for name in ("burst", "sustained"))
+    low, high = (controls[name].current if name in controls else None for name in ("burst", "sustained"))
     if isinstance(low, float) and isinstance(high, float) and low < high - LEAST_GAP_W:
         said.append(
             f"The burst limit ({POWER.show(low)}) lies below the sustained limit ({POWER.show(high)}), "
@@ -135,7 +135,7 @@ def _table(controls: Mapping[str, Control]) -> Iterator[str]:
     rows = [("control", "in force", "stock", "range", "state")]
     for control in controls.values():
         if control.state not in (ControlState.ABSENT, ControlState.ASLEEP):
-            values = control.show(control.in_force), control.show(control.stock)
+            values = control.show(control.current), control.show(control.stock)
             rows.append((control.name, *values, scope(control), control.state.value))
     widths = [max(len(row[i]) for row in rows) for i in range(5)]
     if len(rows) == 1:

@@ -136,7 +136,7 @@ def holding_now(sample: Sample, about: About, controls: Mapping[str, Control], s
     def read(name: str) -> float | None:
         return value_of(sample, index, name)
 
-    bounds = bounds_of({name: control.in_force for name, control in controls.items()})
+    bounds = bounds_of({name: control.current for name, control in controls.items()})
     bounds = replace(bounds, ceiling_c=bounds.ceiling_c or about.ceiling_c)
     if not sample.kinds:
         words = basis(basis_of(sample.constraint, read, bounds=bounds))

@@ -28,12 +28,12 @@ def effective_limits(controls: Mapping[str, Control]) -> EffectiveLimits:
     The board's limit spans more than the processor: it is left to its own row.
     """
     limiter = controls.get("limiter")
-    if limiter is not None and limiter.in_force == "off":
+    if limiter is not None and limiter.current == "off":
         return EffectiveLimits(None, "", None, "")
     watts = {
-        name: float(control.in_force)
+        name: float(control.current)
         for name in ("sustained", "burst", "peak")
-        if (control := controls.get(name)) is not None and isinstance(control.in_force, float)
+        if (control := controls.get(name)) is not None and isinstance(control.current, float)
     }
     average = min(watts, key=lambda name: watts[name], default="")
     moments = {name: w for name, w in watts.items() if name != "sustained"}

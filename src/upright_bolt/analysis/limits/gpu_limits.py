@@ -78,10 +78,10 @@ def held_by(reading: Reading, part: str, cap: ClockCap = NO_CAP) -> Constraint |
 def cap_of(controls: Mapping[str, Control], part: str) -> ClockCap:
     """Return what settings keep a chip's clock at."""
     level, highest = (controls.get(f"{part}{PART_MARK}{own}") for own in (LEVEL, HIGHEST_CLOCK))
-    by_level = level is not None and level.in_force in HOLDING_LEVELS
-    if highest is None or not isinstance(highest.in_force, float) or not isinstance(highest.stock, float):
+    by_level = level is not None and level.current in HOLDING_LEVELS
+    if highest is None or not isinstance(highest.current, float) or not isinstance(highest.stock, float):
         return ClockCap(None, by_level)
-    return ClockCap(highest.in_force if highest.in_force < highest.stock else None, by_level)
+    return ClockCap(highest.current if highest.current < highest.stock else None, by_level)
 
 
 def _has(reasons: float | None, bits: int) -> bool:

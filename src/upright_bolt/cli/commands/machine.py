@@ -40,7 +40,7 @@ def control_data(control: Control) -> dict[str, Any]:
         "steps": list(control.steps),
         "choices": list(control.choices),
         "stock": control.stock,
-        "in_force": control.in_force,
+        "current": control.current,
         "state": control.state.value,
         "reason": sentence(control.note),
         "reason_code": None if control.note is None else control.note.code.value,

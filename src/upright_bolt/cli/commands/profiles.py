@@ -59,7 +59,7 @@ def list_(context: typer.Context, as_json: AsJson = False) -> None:
         status = desk.status()
     if as_json:
         print_json({"profiles": [asdict(view) for view in status.profiles], "broken": status.broken,
-                    "in_force": status.in_force})  # fmt: skip
+                    "active": status.active})  # fmt: skip
         return
     rows = [("profile", "", "sets", "held back")]
     rows.append((STOCK, _mark(STOCK, status), "the machine's own values", ""))
@@ -72,7 +72,7 @@ def list_(context: typer.Context, as_json: AsJson = False) -> None:
 
 
 def _mark(name: str, status: "EnforcementStatus") -> str:
-    if name != status.in_force:
+    if name != status.active:
         return ""
     return "active, all withheld" if nothing_applied(status) else "in force"
 

@@ -238,7 +238,7 @@ class LadderForm(QWidget):
     def _suggest(self) -> None:
         """Suggest a ladder around what is in force."""
         control = self._presenter.controls.get((self.control.currentData() or "").partition(",")[0])
-        if control is None or not isinstance(control.in_force, float):
+        if control is None or not isinstance(control.current, float):
             return
         low, high, step = _suggested(control)
         for entry, value in ((self.first, low), (self.last, high), (self.step, step)):
@@ -272,7 +272,7 @@ class LadderForm(QWidget):
 
 def _suggested(control: Control) -> tuple[float, float, float]:
     """Return from, to and step of a ladder: six rungs from what is in force towards less, within what is allowed."""
-    now = control.in_force if isinstance(control.in_force, float) else 0.0
+    now = control.current if isinstance(control.current, float) else 0.0
     if control.declaration.quantity.unit == "mV":
         return now, max(control.minimum if control.minimum is not None else now - 100.0, now - 100.0), 10.0
     low = control.minimum if control.minimum is not None else 0.0

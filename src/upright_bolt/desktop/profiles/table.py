@@ -93,7 +93,7 @@ class ProfileTable(QScrollArea):
         layout.addLayout(top)
         foot = QHBoxLayout()
         foot.setSpacing(6)
-        if each.in_force:
+        if each.active:
             withheld = bool(each.held_back) and each.held_back.keys() >= each.profile.settings.keys()
             foot.addWidget(label("● active, all withheld" if withheld else "● in force", "strong"))
         else:

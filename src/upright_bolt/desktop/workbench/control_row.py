@@ -156,7 +156,7 @@ class ControlRow(QWidget):
         self._show_fault("")
         if self.entry is not None:
             self.entry.setModified(False)
-        self.drafted.emit(name, None if value == self._control.in_force else value)
+        self.drafted.emit(name, None if value == self._control.current else value)
 
     def _typed(self, text: str) -> None:
         try:
@@ -188,7 +188,7 @@ class ControlRow(QWidget):
         if self.strip is not None:
             self.strip.show_control(control, draft if isinstance(draft, float) else None)
         note = "" if control.settable else control.state.value
-        if control.settable and control.stock != control.in_force:
+        if control.settable and control.stock != control.current:
             note = f"stock {control.show(control.stock)}"
         self._note.setText(note)
         self.setToolTip(sentence(control.note))
@@ -201,7 +201,7 @@ class ControlRow(QWidget):
     def show_draft(self, draft: Value | None) -> None:
         """Show another draft of the control, or none."""
         control = self._control
-        shown = draft if draft is not None else control.in_force
+        shown = draft if draft is not None else control.current
         if self.strip is not None:
             self.strip.show_draft(draft if isinstance(draft, float) else None)
         if self.entry is not None and not self.entry.isModified() and not self._fault.isVisibleTo(self):

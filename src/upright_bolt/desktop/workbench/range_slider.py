@@ -117,7 +117,7 @@ class ScaleStrip(QWidget):
     def _words(self) -> list[str]:
         """Return what the strip shows besides the draft."""
         control = self._control
-        parts = [f"in force {control.show(control.in_force)}", f"stock {control.show(control.stock)}"]
+        parts = [f"in force {control.show(control.current)}", f"stock {control.show(control.stock)}"]
         if control.minimum is not None and control.maximum is not None:
             parts.append(f"from {control.show(control.minimum)} to {control.show(control.maximum)}")
         for entry in self._evidence:
@@ -149,7 +149,7 @@ class ScaleStrip(QWidget):
         return min(self._high, max(self._low, value))
 
     def _present(self) -> float | None:
-        value = self._draft if self._draft is not None else self._control.in_force
+        value = self._draft if self._draft is not None else self._control.current
         return value if isinstance(value, float) else None
 
     def _move(self, steps: float) -> None:
@@ -233,8 +233,8 @@ class ScaleStrip(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(theme.line if control.settable else theme.faint))
         painter.drawRoundedRect(bar, 2, 2)
-        if isinstance(control.stock, float) and isinstance(control.in_force, float):
-            a, b = sorted((self.x_of(control.stock), self.x_of(control.in_force)))
+        if isinstance(control.stock, float) and isinstance(control.current, float):
+            a, b = sorted((self.x_of(control.stock), self.x_of(control.current)))
             tint = QColor(theme.of(control.declaration.quantity.name))
             tint.setAlpha(90)
             painter.setBrush(tint)
@@ -294,8 +294,8 @@ class ScaleStrip(QWidget):
             painter.setBrush(QColor(theme.paper))
             painter.drawLine(QPointF(x, 9), QPointF(x, BAR_Y + BAR_H + 3))
             painter.drawEllipse(QPointF(x, 6.5), 2.7, 2.7)
-        if isinstance(control.in_force, float):
-            x = self.x_of(control.in_force)
+        if isinstance(control.current, float):
+            x = self.x_of(control.current)
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(colour)
             painter.drawRoundedRect(QRectF(x - 3, BAR_Y - 4, 6, BAR_H + 8), 1.5, 1.5)

@@ -192,7 +192,7 @@ class SettingsPanel(QWidget):
                 row.show_control(controls[name], draft.get(name))
         for section in self.chips:
             section.show_controls(controls, draft)
-        changed = any(c.stock is not None and c.in_force != c.stock for c in controls.values() if c.settable)
+        changed = any(c.stock is not None and c.current != c.stock for c in controls.values() if c.settable)
         self.stock_button.setVisible(changed)
         self._show_draft_line(controls, draft)
 
@@ -217,12 +217,12 @@ class SettingsPanel(QWidget):
     def _show_draft_line(self, controls: dict[str, Control], draft: dict[str, Value]) -> None:
         """Show the draft in words, and whether it can be tried."""
         changes = [
-            f"{name} {show_value(name, controls[name].in_force)} → {show_value(name, value)}"
+            f"{name} {show_value(name, controls[name].current)} → {show_value(name, value)}"
             for name, value in draft.items()
         ]
         words = f"Draft: {', '.join(changes)}"
         if draft:
-            after = {name: control.in_force for name, control in controls.items()} | draft
+            after = {name: control.current for name, control in controls.items()} | draft
             for entry in without_effect(draft, after):
                 words += f"\n≠ {no_effect(entry)}"
         if not changes:

@@ -123,8 +123,8 @@ class LimitControl(_LimitControl):
         """Return this limit, and the sustained and burst limits in force, in W, over all copies."""
         files = [zone.file(name, "power_limit_uw") for zone in self._zones for name in ("long_term", "short_term")]
         known = [n / 1e6 for path in files if path and (n := self._probe.number(path)) is not None]
-        in_force = self.read()
-        return known if in_force is None else [*known, in_force]
+        current = self.read()
+        return known if current is None else [*known, current]
 
     def same(self, asked: Value, got: Value) -> bool:
         return float(asked) - POWER_STEP_W < float(got) <= float(asked) + POWER_STEP_W / 2.0

@@ -53,7 +53,7 @@ def describes(guest: Guest) -> None:
     governors = guest.read(f"{POLICIES[0]}/scaling_available_governors").split()
     assert by_name["governor"]["choices"] == governors
     top = by_name["clock-max"]
-    assert (top["min"], top["max"], top["in_force"]) == (800.0, 2400.0, 2400.0)
+    assert (top["min"], top["max"], top["current"]) == (800.0, 2400.0, 2400.0)
     assert tuple(top["steps"]) == STEPS
     sensors = {s["name"] for s in told["sensors"]}
     assert {"charger", "battery.charge", "battery.drain", "clock.cpu0", "clock.cpu1"} <= sensors
@@ -138,7 +138,7 @@ def offline_in_a_trial(guest: Guest) -> None:
         assert status.code == 0
         assert not status.said("another program")
         assert control(guest, "clock-max", user)["state"] == "settable"
-        assert control(guest, "governor", user)["in_force"] == "powersave"
+        assert control(guest, "governor", user)["current"] == "powersave"
         assert guest.run("set", "clock-max=1.2GHz", user=user).code == 0
         guest.write(ONLINE, "1")
         status = guest.run("status", user=user)

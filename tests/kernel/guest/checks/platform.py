@@ -36,7 +36,7 @@ def described(guest: Guest) -> None:
         low, high = (int(guest.read(f"{POLICY}/cpuinfo_{end}_freq")) / 1000 for end in ("min", "max"))
         assert (controls["clock-max"]["min"], controls["clock-max"]["max"]) == (low, high)
         assert controls["platform-mode"]["choices"] == guest.read(f"{PROFILE}_choices").split()
-        assert controls["platform-mode"]["in_force"] == "balanced"
+        assert controls["platform-mode"]["current"] == "balanced"
         assert controls["clock-max"]["steps"] == []
 
 

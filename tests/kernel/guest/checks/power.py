@@ -74,9 +74,9 @@ def module_loaded(guest: Guest) -> None:
     guest.note(guest.run("machine").out)
     for name in ("sustained", "burst", "window", "limiter", "clamp", "current", "turbo-table", "hot-signal", *PLANES):
         assert told[name]["state"] == "settable", told[name]
-    assert told["sustained"]["in_force"] == 28.0
-    assert told["burst"]["in_force"] == 44.0
-    assert told["limiter"]["in_force"] == "on"
+    assert told["sustained"]["current"] == 28.0
+    assert told["burst"]["current"] == 44.0
+    assert told["limiter"]["current"] == "on"
     sensors = {s["name"] for s in told["all"]["sensors"]}
     assert {"power.package", "voltage.core", "limit.sustained"} <= sensors
 
@@ -108,11 +108,11 @@ def limiter_coupled(guest: Guest) -> None:
             guest.registers(f"0x610={bits:#x}")
             told = machine(guest, user)["limiter"]
             guest.note(f"{bits:#x}: {told['in_force']} {told['reason']}")
-            assert told["in_force"] == "on"
+            assert told["current"] == "on"
             done = guest.run("set", "limiter=off", user=user)
             assert done.code == 0, done
             assert guest.register(0x610) & (1 << 15 | 1 << 47) == 0
-            assert machine(guest, user)["limiter"]["in_force"] == "off"
+            assert machine(guest, user)["limiter"]["current"] == "off"
             done = guest.run("put-back", user=user)
             assert done.code == 0, done
             assert guest.register(0x610) == bits, (hex(guest.register(0x610)), hex(bits))
