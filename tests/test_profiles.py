@@ -572,7 +572,7 @@ def test_what_is_left_alone_is_watched_no_longer_and_costs_no_look(desk, monkeyp
     (resting,) = desk.status.resting
     assert resting.who == "energy-tool (process 4711)"
     looks = []
-    monkeypatch.setattr(desk.profiles, "_look", lambda *_, **__: looks.append(desk.ports.clock.now_s()))
+    monkeypatch.setattr(desk.profiles.reconciler, "_look", lambda *_, **__: looks.append(desk.ports.clock.now_s()))
     for _ in range(600):
         desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
         desk.wait(0.05)
@@ -604,15 +604,15 @@ def test_a_program_that_writes_while_a_look_goes_on_is_named_all_the_same(desk, 
     desk.profiles.save_rules("")
     desk.profiles.use("at sea")
     desk.wait(10.0)
-    look = desk.profiles._look
+    look = desk.profiles.reconciler._look
 
     def written_meanwhile(now_s, **how):
         if not [entry for entry in desk.profiles.log() if entry.kind is LogKind.RESET]:
             desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
         look(now_s, **how)
 
-    monkeypatch.setattr(desk.profiles, "_look", written_meanwhile)
-    desk.profiles._look_soon()
+    monkeypatch.setattr(desk.profiles.reconciler, "_look", written_meanwhile)
+    desk.profiles.reconciler.look_soon()
     desk.wait(1.0)
     reset = desk.profiles.log()[-1]
     assert (reset.kind, reset.cause, reset.who) == (LogKind.RESET, Cause.PROGRAM, "energy-tool (process 4711)")
@@ -633,12 +633,23 @@ def test_a_writer_whose_value_cannot_be_read_at_once_is_named_when_it_can(desk):
     assert (reset.kind, reset.cause, reset.who) == (LogKind.RESET, Cause.PROGRAM, "energy-tool (process 4711)")
 
 
+def counted_looks(desk, monkeypatch):
+    """Return when the reconciler looks from now on, as a list that grows."""
+    looks, look = [], desk.profiles.reconciler._look
+
+    def counted(now_s, **how):
+        looks.append(now_s)
+        look(now_s, **how)
+
+    monkeypatch.setattr(desk.profiles.reconciler, "_look", counted)
+    return looks
+
+
 def test_while_a_setting_waits_to_be_put_back_further_writes_cost_no_look(desk, monkeypatch):
     desk.profiles.save_rules("")
     desk.profiles.use("at sea")
     desk.wait(10.0)
-    looks, look = [], desk.profiles._look
-    monkeypatch.setattr(desk.profiles, "_look", lambda now_s, **how: (looks.append(now_s), look(now_s, **how)))
+    looks = counted_looks(desk, monkeypatch)
     for _ in range(100):  # five seconds: put back at once, and after one and three seconds more
         desk.outside.write(PREFERENCE, "64", "energy-tool (process 4711)")
         desk.wait(0.05)
@@ -650,8 +661,7 @@ def test_a_program_that_writes_the_same_value_again_and_again_costs_few_looks(de
     desk.profiles.save_rules("")
     desk.profiles.use("at sea")
     desk.wait(10.0)
-    looks, look = [], desk.profiles._look
-    monkeypatch.setattr(desk.profiles, "_look", lambda now_s, **how: (looks.append(now_s), look(now_s, **how)))
+    looks = counted_looks(desk, monkeypatch)
     for _ in range(600):  # thirty seconds
         desk.outside.write(PREFERENCE, "192", "energy-tool (process 4711)")
         desk.wait(0.05)

@@ -318,7 +318,7 @@ def open_local(
         of_run = run_lock(holder) if word.kind == "host" and not served else None
         backend = Backend(ports, gaps)
         engine = SettingsEngine(backend, folder, holder, lock, of_run)
-        engine.profiles = ProfileEngine.of(engine, backend, ports, _profile_folder(word, folder), folder)
+        engine.profiles = ProfileEngine(engine, backend, ports, _profile_folder(word, folder), folder)
     except BaseException:
         if lock is not None:
             lock.release()

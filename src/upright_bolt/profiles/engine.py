@@ -21,17 +21,35 @@ from upright_bolt.settings.failure_log import FailureRecord
 from upright_bolt.text.failures import failures_in_short
 
 
-class ProfileEngine(Reconciler):
-    """``ProfileAccess`` in the process that has the rights."""
+class ProfileEngine:
+    """``ProfileAccess`` in the process that has the rights.
+
+    Args:
+        engine: decides about settings.
+        backend: the same machine.
+        ports: the same machine.
+        files: the folder of its profiles.
+        folder: the folder of its record.
+
+    Attributes:
+        reconciler: keeps the active profile applied.
+    """
 
     near = True
 
-    @classmethod
-    def of(
-        cls, engine: SettingsEngine, backend: Backend, ports: MachinePorts, files: Path, folder: Path
-    ) -> "ProfileEngine":
-        """Return that of a machine whose profiles lie in ``files``, and whose record in ``folder``."""
-        return cls(engine, backend, ports, ProfileFolder(files), Record(folder))
+    def __init__(
+        self, engine: SettingsEngine, backend: Backend, ports: MachinePorts, files: Path, folder: Path
+    ) -> None:
+        self.files = ProfileFolder(files)
+        self.record = Record(folder)
+        self.reconciler = Reconciler(engine, backend, ports, self.files, self.record)
+        self.planner = self.reconciler.planner
+        self._engine = engine
+        self._backend = backend
+
+    def reconcile(self) -> float:
+        """Take up what has happened and do what is due; return in how many seconds to call again at the latest."""
+        return self.reconciler.reconcile()
 
     def log(self, most: int = KEPT_ENTRIES) -> tuple[LogEntry, ...]:
         """Return the latest entries of the log, oldest first."""
@@ -44,7 +62,7 @@ class ProfileEngine(Reconciler):
     def save(self, name: str, text: str) -> None:
         """Make a text the profile of that name. Raises BadInput or BoltError."""
         self.files.save(name, text)
-        self._look_soon()
+        self.reconciler.look_soon()
 
     def delete(self, name: str) -> None:
         """Delete a profile, unless it is in force. Raises NotHere, BadInput or BoltError."""
@@ -55,7 +73,7 @@ class ProfileEngine(Reconciler):
     def save_rules(self, text: str) -> None:
         """Make a text the rules. Raises BadInput or BoltError."""
         self.files.save_rules(text)
-        self._look_soon()
+        self.reconciler.look_soon()
 
     def use(self, name: str, by: str = "") -> None:
         """Put a profile in force and hold it; what was under suspicion is trusted again.
@@ -67,43 +85,41 @@ class ProfileEngine(Reconciler):
             Refused: it cannot be written down.
         """
         found = self.files.found()
-        profile = self._profile(STOCK if name.strip().casefold() == STOCK else name.strip(), found)
+        profile = self.reconciler.profile(STOCK if name.strip().casefold() == STOCK else name.strip(), found)
         if profile is None:
             raise BadInput(found.broken.get(f"{name}.toml") or self.files.no_such(name))
         self._may_change()
-        rule = found.rules.counting(self.situation(found.rules))
+        rule = found.rules.counting(self.reconciler.situation(found.rules))
         chosen = replace(
             self.record.now, active=True, hold=True, suspicion=None, unclean=0,
             by_hand=rule is None or rule.profile != profile.name, rule=said(rule),
         )  # fmt: skip
-        self._apply(chosen, profile, self.planner.plan(profile, chosen), Cause.BY_HAND, by)
-        now_s = self._ports.clock.now_s()
-        self._routine_due_s = now_s + self._routine_s()
-        self._hear_of_own(now_s)
+        self.reconciler.apply(chosen, profile, self.planner.plan(profile, chosen), Cause.BY_HAND, by)
+        self.reconciler.looked()
 
     def _may_change(self) -> None:
-        self.start.retry()
-        if self.off:
-            raise BadInput(f"No profile is used: {self.off}. A trial still works.")
+        self.reconciler.start.retry()
+        if self.reconciler.off:
+            raise BadInput(f"No profile is used: {self.reconciler.off}. A trial still works.")
         if self._engine.closed:
             raise InUse(self._engine.closed)
         if self._engine.trial is not None:
             raise BadInput("A trial is running. Keep it or put it back first, then use the profile.")
-        if self.busy():
+        if self.reconciler.busy():
             raise InUse("A run is going on, which a change of settings would spoil. Use the profile when it has ended.")
 
     def set_hold(self, *, on: bool) -> None:
         """Keep profiles in force and follow rules from now on, or leave everything as it is. Raises BoltError."""
-        self.start.retry()
-        if on and self.off:
-            raise BadInput(f"Nothing can be held: {self.off}.")
+        self.reconciler.start.retry()
+        if on and self.reconciler.off:
+            raise BadInput(f"Nothing can be held: {self.reconciler.off}.")
         self.record.change(hold=on, active=on, boot_id=self._backend.boot_id())
-        self._forget_fights()
-        self._look_soon()
+        self.reconciler.forget_fights()
+        self.reconciler.look_soon()
 
     def set_boot(self, *, on: bool) -> None:
         """Begin by itself at the next boot, or not. Raises BoltError."""
-        self.start.retry()
+        self.reconciler.start.retry()
         self.record.change(boot=on)
         self.record.mark_boot(on=on)
 
@@ -120,15 +136,15 @@ class ProfileEngine(Reconciler):
         self._engine.check_writable()
         failed, reset = self._engine.failures.report(by)
         if failed or reset:
-            self._tell(LogKind.FAILED, Cause.DOUBT, who=by, settings=dict(failed or reset))
-            self._look_soon()
+            self.reconciler.tell(LogKind.FAILED, Cause.DOUBT, who=by, settings=dict(failed or reset))
+            self.reconciler.look_soon()
 
     def clear_failures(self, by: str = "") -> None:
         """Forget what has failed on this processor; an administrator's decision. Raises InUse or BoltError."""
         self._engine.check_writable()
         gone = self._engine.failures.log.clear(by)
-        self._tell(LogKind.CLEARED, Cause.BY_HAND, who=by, why=failures_in_short(gone))
-        self._look_soon()
+        self.reconciler.tell(LogKind.CLEARED, Cause.BY_HAND, who=by, why=failures_in_short(gone))
+        self.reconciler.look_soon()
 
     @property
     def failure_record(self) -> FailureRecord:
@@ -137,7 +153,7 @@ class ProfileEngine(Reconciler):
 
     def told_before(self) -> Plan | None:
         """Return what an earlier process of this boot has put in force, as far as it is known; None if nothing."""
-        profile = self._profile(self.record.now.wanted, self.files.found())
+        profile = self.reconciler.profile(self.record.now.wanted, self.files.found())
         if profile is None:
             return None
         kept, plan = self._engine.kept, self.planner.plan(profile)
@@ -145,8 +161,8 @@ class ProfileEngine(Reconciler):
 
     def status(self) -> EnforcementStatus:
         """Return how everything stands."""
-        return status_of(self, self._plan, self._resistance)
+        return status_of(self)
 
     def close(self) -> None:
         """Listen to the machine no more."""
-        self._ports.changes.close()
+        self.reconciler.close()

@@ -15,23 +15,21 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.rule_context import read_situation
 from upright_bolt.model.catalogue import declaration_of
-from upright_bolt.model.change import ChangeKind, MachineChange, better_named
+from upright_bolt.model.change import ChangeKind, MachineChange
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import Cause, LogEntry, LogKind
 from upright_bolt.model.profile import STOCK, Profile
 from upright_bolt.model.rule import Condition, Rule, Rules, Situation
-from upright_bolt.model.trial import Drift
+from upright_bolt.profiles.drift_restorer import DriftRestorer
 from upright_bolt.profiles.folder import Found, ProfileFolder
 from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.plan_application import MODE, apply_plan, revert_one
+from upright_bolt.profiles.plan_application import MODE, apply_plan
 from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.record import Record, Remembered, Settling
-from upright_bolt.profiles.restore_backoff import RestoreBackoff, VainWrites
 from upright_bolt.profiles.start import AGAIN_S, BootStart
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.timestamp import now_stamp
-from upright_bolt.text.notes import clause
 from upright_bolt.text.rules import sentence
 
 SETTLE_S = 300.0
@@ -44,7 +42,6 @@ PROGRAMS_EVERY_S = 3.0
 BUSY_S = 1.0
 CHIPS_EVERY_S = 2.0
 """While something waits for a graphics chip to wake: the kernel tells nobody of that, and its status costs nothing."""
-VAIN_S, UNREAD_S = 5.0, 1.0
 WHOLE_EVERY = 10
 """So often a look by routine reads everything that is held, and not only what can change unheard."""
 OFF_WORD = "upright-bolt=off"
@@ -64,6 +61,7 @@ class Reconciler:
     Attributes:
         busy: tells whether a run goes on, during which nothing is changed.
         files, record: as given.
+        restorer: restores what something else has changed.
         planner: says what of a profile is put in force.
         start: what the last boot has left.
     """
@@ -80,18 +78,13 @@ class Reconciler:
         self.planner = Planner(backend, record, engine)
         self._waiting: frozenset[str] = frozenset()
         """Settings of the profile that wait for their chip to wake."""
-        self._plan: Plan | None = None
+        self.plan: Plan | None = None
         """What this process knows to be in force; None before its first look."""
         self._planned_for: tuple[str, Plan] | None = None
-        self._resistance: dict[str, RestoreBackoff] = {}
-        self._written: dict[str, str] = {}
+        self.restorer = DriftRestorer(engine, backend, record)
         self._woken = self._watches_owed = False
         self._moved: Cause | None = None
         """What has come or gone since the last look: processors, or drivers."""
-        self._unread: set[str] = set()
-        self._vain = VainWrites()
-        self._waits: set[str] = set()
-        """Files of settings that were put back lately: a write to one of them is seen to when its pause is over."""
         now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
         self._looks_s = [now_s, *(now_s + after for after in AFTER_LOOKS_S)]
         self._routine_looks = 0
@@ -134,7 +127,7 @@ class Reconciler:
             self._looks_s = [*(at for at in self._looks_s if at > now_s), now_s]
             return BUSY_S
         self._settle(now_s)
-        news = [each for each in changes if each.kind is not ChangeKind.WRITTEN or each.path not in self._waits]
+        news = [each for each in changes if each.kind is not ChangeKind.WRITTEN or each.path not in self.restorer.waits]
         if news or any(at <= now_s for at in (*self._looks_s, self._routine_due_s)):
             by_routine = not news and not any(at <= now_s for at in self._looks_s)
             self._looks_s = [at for at in self._looks_s if at > now_s]
@@ -144,15 +137,14 @@ class Reconciler:
             except BoltError as fault:  # another program has the machine, or the disk is full: later
                 self._looks_s.append(now_s + AGAIN_S)
                 self._tell_trouble(str(fault))
-            self._routine_due_s = now_s + self._routine_s()
-            self._hear_of_own(now_s)
+            self.looked()
         return min(at_most_s, max(0.0, min(self._routine_due_s, *self._looks_s, inf) - now_s))
 
     def _tell_trouble(self, why: str) -> None:
         """Say once why nothing could be done, however often it is tried again."""
         last = self.record.entries(1)
         if not last or (last[0].kind, last[0].why) != (LogKind.NOT_USED, why):
-            self._tell(LogKind.NOT_USED, self.start.cause, why=why)
+            self.tell(LogKind.NOT_USED, self.start.cause, why=why)
 
     def _routine_s(self) -> float:
         """Return how often to look for what changes silently."""
@@ -165,7 +157,7 @@ class Reconciler:
     def _hear(self, changes: Iterable[MachineChange], now_s: float) -> None:
         for change in changes:
             if change.kind is ChangeKind.WRITTEN:
-                self._written[change.path] = better_named(change.who, self._written.get(change.path, ""))
+                self.restorer.note_write(change)
             elif change.kind is ChangeKind.WAKE:
                 self._woken = True
             elif change.kind is ChangeKind.PROCESSORS:
@@ -180,7 +172,7 @@ class Reconciler:
         if now_s - now.settling.since_s >= SETTLE_S or now_s < now.settling.since_s:
             profile = now.settling.profile
             self.record.change(settling=None, unclean=0)
-            self._tell(LogKind.SETTLED, self.start.cause, profile)
+            self.tell(LogKind.SETTLED, self.start.cause, profile)
 
     def _look(self, now_s: float, *, silent_only: bool) -> None:
         """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
@@ -194,13 +186,13 @@ class Reconciler:
             return None
         if cause is Cause.RULE and now.by_hand:
             self.record.change(by_hand=False)
-        profile = self._profile(wanted, found)
+        profile = self.profile(wanted, found)
         if profile is None:
             return self._lost(wanted)
         plan = self.planner.plan(profile)
         waited, self._waiting = self._waiting, frozenset(self.planner.waiting(profile))
         if self._planned_for is None and wanted == now.wanted and self._holds_already(plan):
-            self._plan, self._planned_for = plan, (wanted, plan)
+            self.plan, self._planned_for = plan, (wanted, plan)
             self._watch()
         elif wanted != now.wanted or self._planned_for != (wanted, plan):
             if wanted == now.wanted:
@@ -209,14 +201,23 @@ class Reconciler:
             self._put(profile, plan, cause)
         elif self._woken:
             self._put(profile, plan, Cause.WAKE)
-        elif self._moved is not None and self._plan is not None and self._plan.settings != plan.settings:
+        elif self._moved is not None and self.plan is not None and self.plan.settings != plan.settings:
             self._put(profile, plan, self._moved)  # what a processor that went in the middle has kept out
         else:
-            self._waits = self._check(now_s, silent_only=silent_only and self._moved is None) | self._in_vain(now_s)
-            kept = self._waits | self._unread
-            self._written = {path: who for path, who in self._written.items() if path in kept}
+            self._restore(now_s, silent_only=silent_only and self._moved is None)
         self._woken, self._moved = False, None
         return None
+
+    def _restore(self, now_s: float, *, silent_only: bool) -> None:
+        """Restore what no longer holds. Raises InUse or Refused."""
+        held = self.plan.settings if self.plan is not None else {}
+        drifts = self.restorer.drifts(held, silent_only=silent_only)
+        if drifts:
+            self._hear(self._ports.changes.take(), now_s)  # who has written since this look began
+        looks_s, watched = self.restorer.restore(drifts, now_s, self._moved)
+        self._looks_s += looks_s
+        if not watched:
+            self._watch()
 
     def _see_what_moved(self) -> None:
         """See whether processors or drivers have come or gone; the kernel may not have told yet."""
@@ -241,14 +242,15 @@ class Reconciler:
         named = rules.named(Condition.PROGRAM)
         return read_situation(self._ports.files, str(mode), self._ports.programs(named) if named else frozenset())
 
-    def _profile(self, name: str, found: Found) -> Profile | None:
+    def profile(self, name: str, found: Found) -> Profile | None:
+        """Return a profile by its name, stock among them; None if there is none that can be used."""
         return Profile(STOCK, {}) if name == STOCK else found.profiles.get(name)
 
     def _lost(self, wanted: str) -> None:
         """A profile that should be in force is broken or gone: what is in force stays, and is said once."""
         if self._planned_for is None or self._planned_for[0] != wanted:
             self._planned_for = (wanted, Plan({}, ()))
-            self._tell(
+            self.tell(
                 LogKind.NOT_USED, self.start.cause, wanted, why=f"there is no profile “{wanted}” that can be used"
             )
 
@@ -258,9 +260,9 @@ class Reconciler:
 
     def _put(self, profile: Profile, plan: Plan, cause: Cause) -> None:
         """Put a plan in force. Raises InUse or Refused."""
-        self._apply(self.record.now, profile, plan, cause)
+        self.apply(self.record.now, profile, plan, cause)
 
-    def _apply(self, now: Remembered, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
+    def apply(self, now: Remembered, profile: Profile, plan: Plan, cause: Cause, who: str = "") -> None:
         """Put a plan in force, with ``now`` on the disk before the first write. Raises InUse or Refused."""
         boot_id = self._backend.boot_id()
         settling = now.settling
@@ -270,137 +272,55 @@ class Reconciler:
         self.record.adopt(replace(now, wanted=profile.name, boot_id=boot_id, settling=settling))
         by = f"profile {profile.name}" + (f", chosen by {who}" if who else "")
         woken = self._woken or cause is Cause.WAKE
-        self._plan = apply_plan(self._engine, self._backend, plan, by, woken=woken)
+        self.plan = apply_plan(self._engine, self._backend, plan, by, woken=woken)
         self._planned_for = (profile.name, plan)
-        self._forget_fights()
-        self._written.clear()
+        self.forget_fights()
+        self.restorer.written.clear()
         if MODE in plan.settings:  # its limits follow a moment later
             now_s = self._ports.clock.now_s()
             self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
         self._watch()
-        self._tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self._plan.settings))
+        self.tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self.plan.settings))
 
-    def _forget_fights(self) -> None:
-        """Resist anew whatever was left alone."""
-        self._resistance.clear()
-        self._waits.clear()
+    def forget_fights(self) -> None:
+        """Restore anew whatever was suspended."""
+        self.restorer.forget()
 
     def _watch(self) -> None:
         """Let the machine tell of writes to what is held, and of processors to which something is owed.
 
         What is left alone is watched no longer: whoever fights for it would wake this process with every write.
         """
-        held = [name for name in (self._plan.settings if self._plan is not None else ()) if not self._rests(name)]
+        applied = self.plan.settings if self.plan is not None else {}
+        held = [name for name in applied if not self.restorer.is_suspended(name)]
         self._watches_owed = self._engine.has_pending_restores
         processors = (paths.CPU_ONLINE, *self._backend.owed) if self._watches_owed else ()
-        self._ports.changes.watch([*(path for name in held for path in self._files_of(name)), *processors])
+        self._ports.changes.watch([*(path for name in held for path in self._backend.files_of(name)), *processors])
 
-    def _rests(self, name: str) -> bool:
-        return name in self._resistance and self._resistance[name].resting
-
-    def _files_of(self, name: str) -> tuple[str, ...]:
-        """Return the files of a control; none if it has gone with its processors."""
-        driver = self._backend.drivers.get(name)
-        return () if driver is None else tuple(driver.files)
+    def looked(self) -> None:
+        """All has been looked at now: the next look by routine is a while off."""
+        now_s = self._ports.clock.now_s()
+        self._routine_due_s = now_s + self._routine_s()
+        self._hear_of_own(now_s)
 
     def _hear_of_own(self, now_s: float) -> None:
         """Take what this program's own reading and writing has raised, and what happened meanwhile."""
         others = [c for c in self._ports.changes.take() if c.who or c.kind is not ChangeKind.WRITTEN]
         self._hear(others, now_s)
         if others:
-            self._look_soon()
+            self.look_soon()
 
-    def _look_soon(self) -> None:
+    def close(self) -> None:
+        """Listen to the machine no more."""
+        self._ports.changes.close()
+
+    def look_soon(self) -> None:
         """Let the next call see to everything."""
         self._looks_s.append(self._ports.clock.now_s())
 
-    # Hold
-
-    def _silent(self, held: Iterable[str]) -> list[str]:
-        """Return what can change without a write that anybody tells of: registers, and whatever firmware sets.
-
-        Clocks, governor and preference are the kernel's own, and it tells of the platform mode.
-        """
-        return [name for name in held if any(not path.startswith(paths.TOLD) for path in self._files_of(name))]
-
-    def _check(self, now_s: float, *, silent_only: bool) -> set[str]:
-        """Put back what no longer holds; return the files of what has to wait for that. Raises InUse or Refused."""
-        waiting: set[str] = set()
-        self._unread = set()
-        held = self._plan.settings if self._plan is not None else {}
-        due: list[Drift] = []
-        drifts = self._engine.drift(self._silent(held) if silent_only else held)
-        if drifts:
-            self._hear(self._ports.changes.take(), now_s)  # who has written since this look began
-        for drift in drifts:
-            if drift.got is None:  # nobody knows what it holds; its driver is on its way, or its file half written
-                unread = self._written.keys() & set(self._files_of(drift.name))
-                self._looks_s += [now_s + UNREAD_S] if unread else []
-                self._unread |= unread
-                continue
-            resistance = self._resistance.setdefault(drift.name, RestoreBackoff())
-            if resistance.resting:
-                continue
-            at_s = resistance.due_s(now_s)
-            if resistance.enough:
-                self._rest(drift, resistance)
-            elif at_s > now_s:
-                self._looks_s.append(at_s)
-                waiting.update(self._files_of(drift.name))
-            else:
-                due.append(drift)
-        if due:
-            self._put_back(due, now_s)
-        return waiting
-
-    def _in_vain(self, now_s: float) -> set[str]:
-        """Return files that are written again and again though nothing changes: a later look is soon enough."""
-        reset = [name for name, one in self._resistance.items() if one.times_s and one.times_s[-1] == now_s]
-        found = self._vain.after_look(self._written, {path for name in reset for path in self._files_of(name)})
-        self._looks_s += [now_s + VAIN_S] if found else []
-        return found
-
-    def _cause_of(self, drift: Drift) -> tuple[Cause, str]:
-        files = self._files_of(drift.name)
-        writers = [self._written[path] for path in files if path in self._written]
-        if writers:
-            return Cause.PROGRAM, next((who for who in writers if who), "")
-        if self._moved is not None:
-            return self._moved, ""
-        if drift.why is not None and not self._silent([drift.name]):  # only a processor brings its own value along
-            return Cause.PROCESSORS, ""
-        return Cause.FIRMWARE, ""
-
-    def _rest(self, drift: Drift, resistance: RestoreBackoff) -> None:
-        cause, who = self._cause_of(drift)
-        resistance.resting, resistance.since = True, now_stamp()
-        resistance.who = better_named(who, resistance.who)
-        self._tell_drift(LogKind.RESTS, cause, drift, resistance.who)
-        self._watch()
-
-    def _put_back(self, due: list[Drift], now_s: float) -> None:
-        together = revert_one(self._engine, [drift.name for drift in due], "hold")
-        for drift in due:
-            resistance = self._resistance[drift.name]
-            cause, who = self._cause_of(drift)
-            resistance.times_s.append(now_s)
-            resistance.who = better_named(who, resistance.who)
-            if together or revert_one(self._engine, [drift.name], "hold"):
-                self._tell_drift(LogKind.RESET, cause, drift, who)
-            else:
-                self._rest(drift, resistance)
-        self._watch()
-
-    def _tell_drift(self, kind: LogKind, cause: Cause, drift: Drift, who: str) -> None:
-        self.record.tell(
-            LogEntry(
-                now_stamp(), kind, cause, self.record.now.wanted, drift.name, drift.expected, drift.got, who,
-                why=clause(drift.why).rstrip(".") if drift.why is not None and drift.got == drift.expected else "",
-            )
-        )  # fmt: skip
-
-    def _tell(self, kind: LogKind, cause: Cause, profile: str = "", *, who: str = "", why: str = "",
-              settings: dict[str, Value] | None = None) -> None:  # fmt: skip
+    def tell(self, kind: LogKind, cause: Cause, profile: str = "", *, who: str = "", why: str = "",
+             settings: dict[str, Value] | None = None) -> None:  # fmt: skip
+        """Add an entry to the log of enforcement."""
         self.record.tell(
             LogEntry(now_stamp(), kind, cause, profile or self.record.now.wanted, who=who, why=why,
                      settings=settings or {})

@@ -1,33 +1,23 @@
 """How profiles, rules, hold and boot stand, put together for whoever shows them."""
 
-from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
 from upright_bolt.model.hold import EnforcementStatus, ProfileView, Resting, RuleView
-from upright_bolt.profiles.plan import Plan
-from upright_bolt.profiles.restore_backoff import RestoreBackoff
 from upright_bolt.text.rules import sentence, until, why
 
 if TYPE_CHECKING:
     from upright_bolt.profiles.engine import ProfileEngine
 
 
-def status_of(
-    engine: "ProfileEngine", plan: Plan | None, resistance: Mapping[str, RestoreBackoff]
-) -> EnforcementStatus:
-    """Return how everything stands.
-
-    Args:
-        engine: of one machine.
-        plan: what it knows to be in force; None before its first look.
-        resistance: what it has put back lately.
-    """
+def status_of(engine: "ProfileEngine") -> EnforcementStatus:
+    """Return how profiles, rules and enforcement of a machine stand."""
+    reconciler = engine.reconciler
     found, now = engine.files.found(), engine.record.now
-    standing = found.rules.stand(engine.situation(found.rules))
+    standing = found.rules.stand(reconciler.situation(found.rules))
     counting = next((each.rule for each in standing if each.counts), None)
     doubts, failures = engine.planner.doubts(), engine.failure_record
-    active = now.wanted if now.active and not engine.off else ""
-    plan = plan or engine.told_before()
+    active = now.wanted if now.active and not reconciler.off else ""
+    plan = reconciler.plan or engine.told_before()
     at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
     return EnforcementStatus(
         profiles=tuple(ProfileView(p, engine.planner.plan(p).held_back) for p in found.profiles.values()),
@@ -43,10 +33,12 @@ def status_of(
         by_hand=until(found.rules) if active and now.by_hand else "",
         hold=now.active,
         boot=now.boot,
-        resting=tuple(Resting(name, one.who, one.since) for name, one in resistance.items() if one.resting),
+        resting=tuple(
+            Resting(name, one.who, one.since) for name, one in reconciler.restorer.backoff.items() if one.resting
+        ),
         settling=now.settling is not None,
         suspects=doubts.suspects or doubts.stock_only,
-        off=engine.off,
+        off=reconciler.off,
         failures=tuple(doubts.failed),
         failures_lost=failures.lost,
         cleared_at=failures.cleared_at,

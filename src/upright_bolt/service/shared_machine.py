@@ -68,7 +68,7 @@ class SharedMachine:
     def _opened(self) -> SettingsEngine:
         engine = self._open()
         if isinstance(engine.profiles, ProfileEngine):
-            engine.profiles.busy = lambda: self._run is not None and self._run.may_set
+            engine.profiles.reconciler.busy = lambda: self._run is not None and self._run.may_set
         return engine
 
     @property
@@ -149,11 +149,11 @@ class SharedMachine:
 
     def notify(self, kind: ChangeKind) -> None:
         """Take note of what somebody else tells of the machine: it is about to sleep, or has woken."""
-        self._profiles.notify(MachineChange(kind))
+        self._profiles.reconciler.notify(MachineChange(kind))
 
     def handles(self) -> tuple[int, ...]:
         """Return file descriptors; when one can be read, ``reconcile`` has something to do."""
-        return self._profiles.handles()
+        return self._profiles.reconciler.handles()
 
     def _reopen_if_free(self) -> None:
         """Open the machine anew if another program held it when the service began."""

@@ -26,8 +26,6 @@ FIRST_LOOK_S = 0.002
 """Time to the second look at a value that has just been written; each later one waits twice as long."""
 RESTORE_ROUNDS = 4
 """Files depend on each other (lowest below highest, preference under a governor): each round may free another."""
-
-
 OFFLINE = (errno.EBUSY, errno.ENOENT, errno.ENODEV, errno.ENXIO)
 """What the kernel says of the files of a processor that is offline."""
 COME_AND_GO = (paths.DRM, paths.CPUFREQ, paths.POWERCAP)
@@ -348,6 +346,11 @@ class Backend:
                 device = path.removeprefix(base).partition("/")[0]
                 return not self._ports.files.exists(f"{base}{device}")
         return False
+
+    def files_of(self, name: str) -> tuple[str, ...]:
+        """Return the files of a control; none if it has gone with its processors."""
+        driver = self.drivers.get(name)
+        return () if driver is None else tuple(driver.files)
 
     def is_asleep(self, name: str) -> bool:
         """Tell whether a control belongs to a chip that sleeps: what it holds shows only once that wakes."""
