@@ -1,6 +1,7 @@
 """Rules of this house, each with a sample that must fail."""
 
 import ast
+import importlib
 import re
 import subprocess
 import sys
@@ -150,3 +151,10 @@ def test_the_layers_are_kept():
     )
     assert result.returncode == 0, result.stdout
     assert "4 kept, 0 broken" in result.stdout
+
+
+def test_every_fault_that_is_planted_on_the_emulated_kernel_still_applies(monkeypatch):
+    monkeypatch.syspath_prepend(str(Path(__file__).parent / "kernel"))
+    faults = importlib.import_module("faults")
+    gone = [one.name for one in faults.FAULTS if one.right not in (SOURCE / one.file).read_text()]
+    assert gone == [], "their text in tests/kernel/faults.py is no text of the program any more"
