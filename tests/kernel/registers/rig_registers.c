@@ -1,4 +1,4 @@
-// SPDX-License-Identifier: GPL-2.0
+// SPDX-License-Identifier: GPL-2.0-or-later
 // For the guest of these checks alone: keeps processor registers for /dev/cpu/*/msr and intel_rapl_msr, since the
 // emulator drops what is written. Registers are shared by all processors, as package registers are. While it runs,
 //   echo 'WORD ...' > /sys/module/rig_registers/parameters/cmd
