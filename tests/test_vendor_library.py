@@ -180,6 +180,15 @@ def test_a_copy_of_another_machine_never_reaches_this_ones_library(tmp_path, mon
     assert library.woken == 0
 
 
+def test_settings_and_readings_of_a_survey_share_one_opened_library(scene):
+    before = scene.library.woken
+    scene.engine.close()
+    scene.engine = scene.opened()
+    scene.engine.controls()
+    scene.engine.sample()
+    assert scene.library.woken == before + 1
+
+
 def test_without_roots_rights_it_is_read_only(scene):
     control = scene.root / "files" / DEVICE / "power/control"
     scene.real.writable = lambda path: not path.endswith("power/control")

@@ -29,6 +29,11 @@ class RegisterFiles(ForwardingFiles):
         """They are."""
         return True
 
+    @property
+    def vendor_library(self) -> object:
+        """See ``ForwardingFiles``: as the files of GPUs have it."""
+        return getattr(self._chips, "vendor_library", "")
+
     def read(self, path: str) -> bytes:
         """Return the content, or a register-backed value as text. Raises FileFault."""
         if path.startswith(paths.OF_GRAPHICS):

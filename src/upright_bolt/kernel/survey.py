@@ -14,11 +14,11 @@ from upright_bolt.analysis.limits.judge import FixedLimits
 from upright_bolt.kernel import interfaces, registers
 from upright_bolt.kernel.driver import ControlDriver, Found, Interface, Surroundings
 from upright_bolt.kernel.gpu.gpus import find_cards
+from upright_bolt.kernel.gpu.memory import GpuMemory
 from upright_bolt.kernel.identity import read_identity, read_topology
 from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.ports import KernelFiles, NoRegisters, Registers
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.sensors.channels import Channel
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.graphics import Gpu
@@ -61,21 +61,23 @@ def all_interfaces() -> tuple[Interface, ...]:
     return tuple(sorted(found, key=lambda module: module.RANK))
 
 
-def survey(files: KernelFiles, register_port: Registers, name: str, rests: dict[str, Rest] | None = None) -> Surveyed:
+def survey(
+    files: KernelFiles, register_port: Registers, name: str, memories: dict[str, GpuMemory] | None = None
+) -> Surveyed:
     """Look at every interface of a machine.
 
     Args:
         files: its files.
         register_port: its registers.
         name: stands in for a missing product name.
-        rests: of graphics chips found earlier, see ``find_cards``.
+        memories: of GPUs found earlier, see ``find_cards``.
     """
     probe = Probe(files, register_port)
     topology = read_topology(probe)
     identity = read_identity(probe, name, topology)
     if identity.chip_vendor.strip() in registers.OTHER_VENDORS:
         register_port = NoRegisters()
-    cards = find_cards(files, rests)
+    cards = find_cards(files, memories)
     probe = probe.over(machine_files(files, register_port, cards), register_port)
     surroundings = Surroundings(identity, topology, cards)
     parts = [interface.find(probe, surroundings) for interface in all_interfaces()]

@@ -8,11 +8,11 @@ from dataclasses import replace
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDriver, Recalls
+from upright_bolt.kernel.gpu.memory import GpuMemory
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.probe import cpu_list
-from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.sensors.channels import Supplies
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, danger_of, declaration_of, part_of
@@ -61,8 +61,8 @@ class Backend:
     def __init__(self, ports: MachinePorts, gaps: tuple[Diagnostic, ...] = ()) -> None:
         self._ports = ports
         self._gaps = gaps
-        self._rests: dict[str, Rest] = {}
-        found = survey(ports.files, ports.registers, ports.word, self._rests)
+        self._memories: dict[str, GpuMemory] = {}
+        found = survey(ports.files, ports.registers, ports.word, self._memories)
         self._sensing = Sensing(ports, found)
         self._about: About | None = None
         self._surveys = 0
@@ -319,7 +319,7 @@ class Backend:
         Sensors keep their places; those of a new chip come after them.
         """
         self._look_who_is_there()
-        found = survey(self._ports.files, self._ports.registers, self._ports.word, self._rests)
+        found = survey(self._ports.files, self._ports.registers, self._ports.word, self._memories)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
         if self._sensing.update_machine(found):
@@ -327,8 +327,8 @@ class Backend:
 
     def watch_chips(self, *, closely: bool) -> None:
         """Read graphics chips at every sample while a run works on one, though it may do nothing at the moment."""
-        for rest in self._rests.values():
-            rest.worked = closely
+        for memory in self._memories.values():
+            memory.autosuspend.worked = closely
 
     def is_gone(self, path: str) -> bool:
         """Tell whether a file belongs to a processor that is offline, or to a chip that sleeps or was unplugged."""

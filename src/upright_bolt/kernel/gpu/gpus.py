@@ -14,8 +14,8 @@ from dataclasses import dataclass, field, replace
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
+from upright_bolt.kernel.gpu.memory import GpuMemory
 from upright_bolt.kernel.ports import SLEEPS, ForwardingFiles, KernelFiles
-from upright_bolt.kernel.rest import Rest
 from upright_bolt.model.graphics import ChipKind, Gpu
 
 ASLEEP = "suspended"
@@ -36,7 +36,7 @@ class Card:
         folder: of the card.
         device: of the device behind it.
         sensors: of its driver's sensors; empty if there are none.
-        rest: whether it is left alone at the moment.
+        memory: what is kept of it from survey to survey.
     """
 
     chip: Gpu
@@ -44,7 +44,7 @@ class Card:
     folder: str
     device: str
     sensors: str
-    rest: Rest = field(default_factory=Rest)
+    memory: GpuMemory = field(default_factory=GpuMemory)
 
     @property
     def status(self) -> str:
@@ -70,17 +70,17 @@ def part_name(place: str, number: int) -> str:
     return f"gpu{head}{bus}{tail}{'' if function == '0' else f'-{function}'}"
 
 
-def find_cards(files: KernelFiles, rests: dict[str, Rest] | None = None) -> tuple[Card, ...]:
+def find_cards(files: KernelFiles, memories: dict[str, GpuMemory] | None = None) -> tuple[Card, ...]:
     """Return all graphics chips by their place on the bus.
 
     Args:
         files: the machine's.
-        rests: of chips found earlier, by part; it is added to. A chip keeps its own, so that who samples it and who
+        memories: of GPUs found earlier, by part; it is added to. A chip keeps its own, so that who samples it and who
             reads its controls go on to leave it alone together.
     """
     found = [card for name in files.names(paths.DRM) if (card := _card(files, name)) is not None]
-    if rests is not None:
-        found = [replace(card, rest=rests.setdefault(card.chip.part, card.rest)) for card in found]
+    if memories is not None:
+        found = [replace(card, memory=memories.setdefault(card.chip.part, card.memory)) for card in found]
     return tuple(sorted(found, key=lambda card: (card.chip.place, card.number)))
 
 
@@ -183,8 +183,8 @@ class SleepGuard(ForwardingFiles):
         card = self._chip_behind(path)
         if card is None:
             return self._files.read(path)
-        texts = card.rest.texts
-        if not card.rest.paused or path not in texts:
+        texts = card.memory.autosuspend.texts
+        if not card.memory.autosuspend.paused or path not in texts:
             texts[path] = self._files.read(path)
         return texts[path]
 
@@ -196,5 +196,5 @@ class SleepGuard(ForwardingFiles):
         """
         card = self._chip_behind(path)
         if card is not None:
-            card.rest.paused = False
+            card.memory.autosuspend.paused = False
         self._files.write(path, data)

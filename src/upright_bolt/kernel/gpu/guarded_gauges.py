@@ -1,7 +1,7 @@
 """Readings of a device that may sleep: taken while it is awake, and with pauses while it does nothing."""
 
+from upright_bolt.kernel.gpu.memory import Autosuspend
 from upright_bolt.kernel.ports import Read
-from upright_bolt.kernel.rest import Rest
 from upright_bolt.kernel.sensors.channels import Gauge, SleepGuardedGauges
 from upright_bolt.kernel.sensors.number_sweep import NumberSweep
 from upright_bolt.model.sample import Numbers
@@ -31,8 +31,9 @@ class GuardedGauges:
             self._sweep.add(read, gauge.scale, gauge.void)
         self._span = slice(first, first + len(reads))
         self._tells = _telling(channel.gauges)
-        self._rest = channel.rest if channel.rest is not None and self._tells is not None else Rest()
-        self._pauses = self._rest is channel.rest
+        known = channel.autosuspend if self._tells is not None else None
+        self._autosuspend = known or Autosuspend()
+        self._pauses = known is not None
         self._idle_since: float | None = None
         self._paused_s = 0.0
 
@@ -42,12 +43,12 @@ class GuardedGauges:
 
     def read(self, now: float, values: Numbers) -> None:
         """Fill in what the device shows at time ``now``; nothing while it sleeps or is left alone."""
-        rest = self._rest
+        autosuspend = self._autosuspend
         if self._sleeps:
-            rest.paused, self._idle_since = False, None
-            rest.texts.clear()
+            autosuspend.paused, self._idle_since = False, None
+            autosuspend.texts.clear()
             return
-        if rest.paused and not rest.worked and now - self._paused_s < PAUSE_S:
+        if autosuspend.paused and not autosuspend.worked and now - self._paused_s < PAUSE_S:
             return
         values[self._span] = found = self._sweep.read()
         if self._pauses and self._tells is not None:
@@ -55,12 +56,12 @@ class GuardedGauges:
 
     def _look(self, now: float, *, idle: bool) -> None:
         """Begin a pause, or end it."""
-        if not idle or self._rest.worked:
-            self._rest.paused, self._idle_since = False, None
+        if not idle or self._autosuspend.worked:
+            self._autosuspend.paused, self._idle_since = False, None
             return
         if self._idle_since is None:
             self._idle_since = now
-        self._rest.paused = now - self._idle_since >= IDLE_S
+        self._autosuspend.paused = now - self._idle_since >= IDLE_S
         self._paused_s = now
 
 

@@ -7,7 +7,8 @@ stands before it).
 
 Traps handled here: the library wakes every chip of its vendor as it is initialised, so that waits for the first use;
 it belongs to this computer alone, never to a copy of another machine; which clocks are locked it does not tell, so
-what was said last counts (``Rest.said``); what a model, the rights or the driver's age forbid are different errors.
+what was written last counts (``WriteOnlyValues``); what a model, the rights or the driver's age forbid are different
+errors.
 
 The vendor's own page: NVML API reference, "Device Queries" and "Device Commands".
 """
@@ -103,6 +104,11 @@ class ManagementLibrary:
         self._module: Library = None
         self._handles: dict[str, object] = {}
 
+    @classmethod
+    def of(cls, given: object) -> "ManagementLibrary":
+        """Return the library, or ``given`` itself where that is one: settings and readings share what is opened."""
+        return given if isinstance(given, cls) else cls(given)
+
     @property
     def here(self) -> bool:
         """Whether it may be used for this machine at all."""
@@ -146,8 +152,13 @@ class LibraryFiles(ForwardingFiles):
 
     def __init__(self, files: KernelFiles, cards: Sequence[Card]) -> None:
         super().__init__(files)
-        self._library = ManagementLibrary(self.vendor_library)
+        self._library = ManagementLibrary.of(super().vendor_library)
         self._cards = {f"{card.device}/{MARK}": card for card in of_vendor(cards)} if self._library.here else {}
+
+    @property
+    def vendor_library(self) -> object:
+        """The library, opened once for whoever reads or sets something through these files."""
+        return self._library
 
     def _of(self, path: str) -> tuple[Card, str] | None:
         head, mark, name = path.rpartition(MARK)
@@ -187,7 +198,7 @@ class LibraryFiles(ForwardingFiles):
 
     def _locked(self, card: Card, path: str) -> str:
         """Return the range of clocks that was locked last, by this process or one before it. Raises FileFault."""
-        said, restored_writes = card.rest.said.get(path), card.rest.restored_writes.get(path)
+        said, restored_writes = card.memory.writes.last_written.get(path), card.memory.writes.restored_writes.get(path)
         if said is not None or not restored_writes:
             return said or UNLOCKED
         ends = self.read(f"{path}{RANGE}").decode().split()
@@ -202,7 +213,7 @@ class LibraryFiles(ForwardingFiles):
         else:
             ends = _numbers(path, words, 2)
             self._library.ask(path, lambda lib: lib.nvmlDeviceSetGpuLockedClocks(handle, *ends))
-        card.rest.said[path] = " ".join(words)
+        card.memory.writes.last_written[path] = " ".join(words)
 
     def exists(self, path: str) -> bool:
         """Tell whether the file or folder is there."""

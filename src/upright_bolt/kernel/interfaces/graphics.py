@@ -45,7 +45,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         found.chips.append(card.chip)
         gauges = _gauges(probe, card)
         if gauges:
-            rest = None if card.chip.drives_screen else card.rest
+            rest = None if card.chip.drives_screen else card.memory.autosuspend
             found.channels.append(SleepGuardedGauges(card.status, ASLEEP, tuple(gauges), rest))
     return found
 

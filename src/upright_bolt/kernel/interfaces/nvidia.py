@@ -47,7 +47,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     """Return what the library tells and sets of every such chip, or note why it is not asked."""
     found = Found()
     own = of_vendor(machine.cards)
-    library = ManagementLibrary(getattr(probe.files, "vendor_library", ""))
+    library = ManagementLibrary.of(getattr(probe.files, "vendor_library", ""))
     if not own or not library.here:
         return found
     asleep = any(card.asleep(probe.files) for card in own)
@@ -162,7 +162,7 @@ class LockedClock(_LibraryControl):
 
     def recall(self, value: Value) -> None:
         """Take a value for locked, as a process before this one has left it."""
-        self._card.rest.restored_writes.setdefault(self.files[0], {})[self._end] = round(float(value))
+        self._card.memory.writes.restored_writes.setdefault(self.files[0], {})[self._end] = round(float(value))
 
     def plan(self, value: Value) -> list[Write]:
         """Return the one write: a range, or none where it is the chip's own."""

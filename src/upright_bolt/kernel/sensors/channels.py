@@ -6,7 +6,7 @@ Every file is read at most once a sample; a channel only says which files, and w
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from upright_bolt.kernel.rest import Rest
+from upright_bolt.kernel.gpu.memory import Autosuspend
 from upright_bolt.model.sensor import Sensor
 
 
@@ -78,7 +78,7 @@ class SleepGuardedGauges:
     guard: str
     asleep: str
     gauges: tuple[Gauge, ...]
-    rest: Rest | None = None
+    autosuspend: Autosuspend | None = None
 
 
 @dataclass(frozen=True, slots=True)
