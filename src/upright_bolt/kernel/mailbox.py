@@ -21,6 +21,7 @@ def read_offset(registers: Registers, plane: int) -> int:
     """Return a plane's offset in steps of 1/1024 V. Raises FileFault."""
     answer = _command(registers, RUN | plane << 40 | READ << 32)
     raw = answer >> 21 & 0x7FF
+    # Bit 10 is the sign of the 11-bit two's complement.
     return raw - 0x800 if raw & 0x400 else raw
 
 
@@ -31,9 +32,11 @@ def write_offset(registers: Registers, plane: int, steps: int) -> None:
 
 def _command(registers: Registers, word: int) -> int:
     name = f"voltage mailbox (register {MAILBOX:#x})"
+    # Reading is a command too: without a processor that answers, the word written would look like the answer.
     if registers.copied:
         raise FileFault(name, errno.EOPNOTSUPP, "no processor answers in a copy")
     registers.write(0, MAILBOX, word)
+    # A mailbox that never answers must not become an endless loop.
     for _ in range(TRIES):
         answer = registers.read(0, MAILBOX)
         if not answer & RUN:

@@ -62,6 +62,7 @@ def power_range_w(probe: Probe) -> tuple[float | None, float | None]:
     unit = probe.register(0, POWER_UNIT)
     if info is None or unit is None:
         return None, None
+    # The unit is 1/2^n W, 1/8 W on nearly all; both numbers below are 0 where nothing is declared.
     watt = 1.0 / (1 << bits(unit, 3, 0))
     return bits(info, 30, 16) * watt or None, bits(info, 46, 32) * watt or None
 
@@ -71,6 +72,7 @@ def ceiling_c(probe: Probe) -> float | None:
     value = probe.register(0, TEMP_TARGET)
     if value is None or not bits(value, 23, 16):
         return None
+    # The offset lowers the ceiling, and is what “throttle temperature” sets.
     return float(bits(value, 23, 16) - bits(value, 29, 24))
 
 
@@ -79,6 +81,7 @@ def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
     value = probe.register(0, TURBO_TABLE)
     if not value or not cores:
         return ()
+    # Eight bytes: with more cores, the last one holds for all beyond the eighth.
     ratios = [bits(value, 8 * i + 7, 8 * i) for i in range(min(cores, 8))]
     return tuple(ratio * 100.0 for ratio in ratios if ratio)
 
@@ -86,6 +89,7 @@ def turbo_table_mhz(probe: Probe, cores: int | None) -> tuple[float, ...]:
 def why_unwritable(probe: Probe, about: str) -> Diagnostic | None:
     """Return why registers cannot be written though they may be read; None if the kernel lets them be written."""
     lockdown = probe.text(paths.LOCKDOWN) or ""
+    # The file lists every mode with the active one in brackets; a kernel without lockdown has no such file.
     if lockdown and "[none]" not in lockdown:
         return note(DiagnosticCode.LOCKDOWN, about)
     if (probe.text(paths.ALLOW_WRITES) or "") == "off":

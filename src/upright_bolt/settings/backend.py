@@ -12,7 +12,6 @@ from upright_bolt.kernel.gpu.memory import GpuMemory
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
-from upright_bolt.kernel.probe import cpu_list
 from upright_bolt.kernel.sensors.channels import Supplies
 from upright_bolt.kernel.survey import refreshed, survey
 from upright_bolt.model.catalogue import CATALOGUE, beside, danger_of, declaration_of, part_of
@@ -20,6 +19,7 @@ from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Diagnostic, Subject
 from upright_bolt.model.sample import Sample
+from upright_bolt.settings.presence import Presence
 from upright_bolt.settings.sensor_sampler import Sensing
 
 FIRST_LOOK_S = 0.002
@@ -28,8 +28,6 @@ RESTORE_ROUNDS = 4
 """Files depend on each other (lowest below highest, preference under a governor): each round may free another."""
 OFFLINE = (errno.EBUSY, errno.ENOENT, errno.ENODEV, errno.ENXIO)
 """What the kernel says of the files of a processor that is offline."""
-COME_AND_GO = (paths.DRM, paths.CPUFREQ, paths.POWERCAP)
-"""Folders whose entries come and go: cards with docks and boxes, policies and power zones with their drivers."""
 LIMITER = "limiter"
 """The control that says whether power limits hold at all."""
 
@@ -68,7 +66,8 @@ class Backend:
         self._surveys = 0
         self._registers = found.registers
         self._files = found.files
-        self._look_who_is_there()
+        self._presence = Presence(ports.files)
+        self._presence.note()
         self.owed: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
         self._capped = _capped_files(found.controls)
@@ -168,6 +167,7 @@ class Backend:
     def _looks(self) -> Iterator[None]:
         """Yield at once, and again after growing waits, for as long as this machine may take to show a value."""
         clock = self._ports.clock
+        # Firmware and drivers take values over in their own time: a read at once may still show the value before.
         until, step = clock.now_s() + self._ports.settle_s, FIRST_LOOK_S
         yield
         while (now := clock.now_s()) < until:
@@ -181,12 +181,15 @@ class Backend:
         got: Value | None = None
         for _ in self._looks():
             got = driver.read()
+            # Only an equal value ends the wait early. A different one may still be on its way.
             if got is not None and driver.same(asked, got):
                 break
         return got
 
     def touched_by(self, names: Iterable[str]) -> list[str]:
         """Return ``names`` and every control of this machine that it may change along with them, in writing order."""
+        # A platform mode may move the power limits, turbo the highest clock: what moves along has to be put back as
+        # well.
         touched = set(names)
         for name in tuple(touched):
             touched.update(beside(name, other) for other in declaration_of(name).changes)
@@ -206,6 +209,7 @@ class Backend:
             FileFault: a file cannot be read, so it could not be put back.
         """
         texts = self.texts(self.touched_by(names))
+        # While firmware caps a clock, its file shows the cap. Putting that back later would freeze the cap in for good.
         hidden = self._hidden(texts)
         if hidden and ours:
             planned = [
@@ -243,56 +247,17 @@ class Backend:
     @property
     def processors_moved(self) -> bool:
         """Whether processors or graphics chips have come or gone that have not been taken over yet."""
-        return self._there_now() != self._there
-
-    def _there_now(self) -> tuple[str, ...]:
-        """Return which processors are online, which of those that were not yet whole are by now, and which devices."""
-        came = [path for path in self._coming if self._answers(path)]
-        devices = [name for folder in COME_AND_GO for name in self._ports.files.names(folder)]
-        try:
-            return self.text(paths.CPU_ONLINE), *came, *devices
-        except FileFault:
-            return "", *came, *devices
-
-    def _look_who_is_there(self) -> None:
-        """Note what a survey begun now may find. Whatever comes from here on is told by ``_there_now``."""
-        self._coming: list[str] = []
-        self._there = self._there_now()
-        self._coming = self._not_yet_whole()
-
-    def _not_yet_whole(self) -> list[str]:
-        """Return a file each of processors that are online already, and whose clocks cannot be read yet."""
-        with suppress(FileFault):
-            online = cpu_list(self.text(paths.CPU_ONLINE))
-            known = set(self._ports.files.names(paths.CPUFREQ))
-            files = [paths.policy(cpu, "affected_cpus") for cpu in online if f"policy{cpu}" in known]
-            return [path for path in files if not self._answers(path)]
-        return []
-
-    def _answers(self, path: str) -> bool:
-        """Tell whether the kernel answers at a file; one that a copy lacks tells of nothing to wait for."""
-        try:
-            self.text(path)
-        except FileFault as fault:
-            return fault.errno == errno.ENOENT
-        return True
+        return self._presence.has_changed()
 
     def offline(self) -> frozenset[int]:
         """Return the processors that are there and offline, and those whose clocks cannot be read yet."""
-        online: frozenset[int] = frozenset()
-        with suppress(FileFault):
-            online = frozenset(cpu_list(self.text(paths.CPU_ONLINE)))
-        names = self._ports.files.names(paths.CPU) if online else []
-        there = {int(name[3:]) for name in names if name.startswith("cpu") and name[3:].isdecimal()}
-        policies = [
-            int(n[6:]) for n in self._ports.files.names(paths.CPUFREQ) if n[:6] == "policy" and n[6:].isdecimal()
-        ]
-        busy = {number for number in policies if not self._answers(paths.policy(number, "affected_cpus"))}
-        return frozenset((there - online) | busy)
+        return self._presence.offline()
 
     def offline_files(self, name: str, files: Iterable[str]) -> list[str]:
         """Return which of some files a control will have again once their processor is back."""
         driver = self.drivers[name]
+        # The driver knows no files of a processor that is offline. They are those of its other processors with another
+        # number.
         alike = {paths.without_numbers(path) for path in driver.files if path.startswith(paths.CPU)}
         known = [path for path in files if paths.without_numbers(path) in alike and path not in driver.files]
         return [path for path in known if self.is_gone(path)]
@@ -318,7 +283,7 @@ class Backend:
 
         Sensors keep their places; those of a new chip come after them.
         """
-        self._look_who_is_there()
+        self._presence.note()
         found = survey(self._ports.files, self._ports.registers, self._ports.word, self._memories)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)

@@ -40,6 +40,7 @@ class Writers:
 
     def __init__(self) -> None:
         self._library = ctypes.CDLL(None, use_errno=True)
+        # Flags of the descriptors that come with the events, not of the group's own.
         flags = os.O_RDONLY | os.O_CLOEXEC
         self.handle: int = self._library.fanotify_init(FAN_CLOEXEC | FAN_NONBLOCK, flags)
         self._marked: dict[Path, FileIdentity] = {}
@@ -75,12 +76,16 @@ class Writers:
         for _ in range(MOST_READS if self.known else 0):
             try:
                 data = os.read(self.handle, READ_BYTES)
+            # The kernel opens the file for every event it hands over. Where that fails the whole read fails with its
+            # error, and the event is lost; the next turn goes on.
             except (BlockingIOError, PermissionError, FileNotFoundError):
                 break
             at = 0
             while at + EVENT.size <= len(data):
                 length, _, _, _, mask, file, process = EVENT.unpack_from(data, at)
+                # Later kernels may add records after the metadata: the event says how long it is.
                 at += max(length, EVENT.size)
+                # Every event brings an open descriptor, which has to be closed whatever else it is.
                 path = _path_of(file)
                 if mask & FAN_MODIFY and path and process != os.getpid():
                     if process not in names:

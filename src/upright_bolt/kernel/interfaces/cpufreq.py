@@ -133,6 +133,7 @@ class PreferenceControl(_PolicyControl):
         return all(self._number(text) == asked for text in self._on.texts())
 
     def refusal(self, fault: FileFault) -> Diagnostic:
+        # intel_pstate refuses every preference but “performance” with EBUSY while the governor is “performance”.
         if fault.errno == errno.EBUSY:
             return note(DiagnosticCode.PREFERENCE_BUSY, self.name)
         if fault.errno == errno.EINVAL:
@@ -159,6 +160,7 @@ class BiasControl(_PolicyControl):
         return None if number is None else number * BIAS_STEP
 
     def plan(self, value: Value) -> list[Write]:
+        # Four bits in IA32_ENERGY_PERF_BIAS (register 0x1B0), so 256 preferences fall on 16 steps.
         return [Write(path, str(round(float(value) / BIAS_STEP))) for path in self.files]
 
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every processor is looked at
@@ -254,6 +256,8 @@ class TurboControl:
         self._inverted = probe.files.exists(paths.NO_TURBO)
         candidates = [paths.NO_TURBO] if self._inverted else [paths.BOOST]
         if not probe.files.exists(candidates[0]):
+            # Newer kernels have a switch in each policy, with or without the one for all. Where the one for all is
+            # there, writing it sets every policy's, so the policies' own are left alone.
             candidates = [path for n in policies if probe.files.exists(path := paths.policy(n, "boost"))]
         self.files: tuple[str, ...] = tuple(candidates)
 
@@ -271,6 +275,7 @@ class TurboControl:
 
     def _switches(self) -> list[bool | None]:
         numbers = [self._probe.number(path) for path in self.files]
+        # no_turbo counts the other way round than boost.
         return [None if number is None else (number == 0) == self._inverted for number in numbers]
 
     def plan(self, value: Value) -> list[Write]:
@@ -280,6 +285,7 @@ class TurboControl:
         return all(switch == (asked == "on") for switch in self._switches())
 
     def refusal(self, fault: FileFault) -> Diagnostic:
+        # intel_pstate refuses with EPERM where the firmware has set the disable bit of IA32_MISC_ENABLE.
         if fault.errno == errno.EPERM:
             return note(DiagnosticCode.TURBO_OFF_IN_FIRMWARE, self.name)
         return write_fault(fault, self.name)
@@ -296,6 +302,7 @@ def _offline(probe: Probe, policy: int) -> bool:
     try:
         probe.files.read(paths.policy(policy, "affected_cpus"))
     except FileFault as fault:
+        # cpufreq keeps the directory of a policy whose processors are offline, and answers EBUSY in it.
         return fault.errno == errno.EBUSY
     return False
 

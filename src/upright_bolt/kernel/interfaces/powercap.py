@@ -71,6 +71,7 @@ class _LimitControl:
         known = {path: n for path in self.files if (n := self._probe.number(path)) is not None}
         if len(set(known.values())) < 2:
             return None
+        # The processor obeys both copies, so whichever is lower limits it, whoever wrote it.
         lowest = min(known, key=lambda path: known[path])
         values = tuple(f"{number / 1e6:g}" for number in known.values())
         return note(DiagnosticCode.COPIES_DIFFER, self.name, values=values, zone=lowest.split("/")[-2])
@@ -94,6 +95,8 @@ class LimitControl(_LimitControl):
 
     def facts(self) -> Facts:
         state, why = self._state()
+        # The kernel's own max_power_uw is often the processor's design power, far below what it takes; so the
+        # register's range counts as well where it can be read.
         low, high = registers.power_range_w(self._probe)
         declared = [
             n / 1e6
@@ -127,6 +130,7 @@ class LimitControl(_LimitControl):
         return known if current is None else [*known, current]
 
     def same(self, asked: Value, got: Value) -> bool:
+        # The kernel cuts down to the step below, never up; the upper bound only forgives rounding of microwatts.
         return float(asked) - POWER_STEP_W < float(got) <= float(asked) + POWER_STEP_W / 2.0
 
 
@@ -182,6 +186,8 @@ class Limiter:
         return None if None in held else ("on" if any(held) or any(self._enforced()) else "off")
 
     def plan(self, value: Value) -> list[Write]:
+        # The register's own switches are not written here: the kernel derives them from this file. They are read, and
+        # put back, see the class.
         return [Write(path, "1" if value == "on" else "0") for path in self._enabled]
 
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every copy is looked at
@@ -256,6 +262,7 @@ def _zones(probe: Probe, beginning: str) -> list[Zone]:
         if not name.startswith("intel-rapl") or not (probe.text(f"{path}/name") or "").startswith(beginning):
             continue
         constraints = {}
+        # The kernel numbers at most three constraints (long term, short term, peak power), in no promised order.
         for k in range(3):
             word = probe.text(f"{path}/constraint_{k}_name")
             if word:
@@ -269,6 +276,8 @@ def _add_energy(probe: Probe, found: Found, zones: list[Zone]) -> None:
         path = f"{zone.path}/energy_uj"
         if not probe.files.exists(path):
             continue
+        # Since 2020 energy_uj is readable by root alone (CVE-2020-8694), so it may be there and not tell anything.
+        # Without its range a wrap could not be told from a reset.
         span = probe.number(f"{zone.path}/max_energy_range_uj")
         if probe.number(path) is not None and span:
             sensor = Sensor("power.package", POWER, "Package power", SensorKind.POWER)
