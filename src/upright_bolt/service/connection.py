@@ -205,7 +205,10 @@ class Connection:
         self._send(new_signal(DBusAddress(path, interface=interface), member, form, data))
 
     def _send(self, message: Message) -> int:
+        # The specification forbids serial 0.
         self._serial = self._serial % 0xFFFFFFFF + 1
+        # A bus that takes nothing would have this process hold every message sent since; without the bus it ends
+        # instead.
         if self._writer.transport.get_write_buffer_size() > UNSENT_BYTES:
             self._writer.transport.abort()
         self._writer.write(message.serialise(self._serial))
@@ -224,14 +227,18 @@ class Connection:
                     answer.set_exception(BusGone("The system bus has gone."))
 
     async def _read_one(self) -> None:
+        # The header is read by hand, since the library's parser first takes the whole message into memory, however long
+        # it is.
         fixed = await self._reader.readexactly(FIXED_BYTES)
         order = _ENDS.get(fixed[0])
         if order is None or fixed[1] not in _KINDS:
             raise ValueError("no message of the bus")
         (body_bytes,) = struct.unpack_from(f"{order}I", fixed, 4)
         (field_bytes,) = struct.unpack_from(f"{order}I", fixed, 12)
+        # Fields are padded to eight bytes (D-Bus specification, message format).
         header_bytes = field_bytes + -field_bytes % 8
         if header_bytes > MOST_HEADER_BYTES:
+            # The bus itself allows 64 MiB of header. Nobody can be answered: the sender's name is somewhere in it.
             await self._throw_away(header_bytes + body_bytes)
             return
         rest = await self._reader.readexactly(header_bytes)

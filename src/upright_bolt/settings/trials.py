@@ -86,6 +86,8 @@ class Trials:
             Refused: it cannot be written down; nothing has changed, or the sentence says what has.
         """
         try:
+            # Read before anything is written: the way back is what the files hold now, not what anybody believes they
+            # hold.
             before_now = self._backend.snapshot(settings, self._memory.kept)
         except FileFault as fault:
             why = note(DiagnosticCode.NOT_RESTORABLE, fault=str(fault))
@@ -98,6 +100,8 @@ class Trials:
         trial = self._opened(settings, before_now, values, by, standing=standing, owner=owner, source=source)
         own = self._own_texts(values, before_now, source)
         try:
+            # The order is that of a crash: stock first, since it outlives the trial; then what can fail, since a freeze
+            # must be explained by it; the trial itself last. Only when all are on the disk may a file be written.
             self._memory.remember_stock(stock, before_now, own, self._stamp())
             self._pending.about_to_set(settings)
             self._failures.begin_trial(at_risk(trial.settings), trial.by)
@@ -105,6 +109,7 @@ class Trials:
         except BoltError as fault:
             self.current = earlier
             raise Refused(f"Nothing was changed, since it cannot be written down first. {fault}") from fault
+        # Texts that this process has read itself need no validation when they are put back; those of a journal do.
         if earlier is None:
             self._sure_of = trial.id
         report = apply.apply_settings(settings, self._backend, before_now)
@@ -127,6 +132,7 @@ class Trials:
 
     def _before(self, name: str, control: Control) -> Value | None:
         """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
+        # Under a cap the file shows the cap. To put that back would leave the machine slower for good.
         if control.note is None or control.note.code not in CAPPED:
             return control.current
         return self._memory.kept.get(name, self._backend.chosen(name))
@@ -159,10 +165,12 @@ class Trials:
                 name, dict(settings), before, values, self._stamp(), by, standing, boot_id, owner, power_source=source,
                 asleep_s=self._backend.asleep_s(),
             )  # fmt: skip
+        # A trial that was to end with its program stays so when it is widened: nothing outlives what its owner expects.
         stands = running.standing and standing
         return replace(
             running,
             settings={**running.settings, **settings},
+            # What was there before the trial began counts, not what an earlier part of it has set.
             before={**before, **running.before},
             before_values={**values, **running.before_values},
             standing=stands,
@@ -176,6 +184,7 @@ class Trials:
         try:
             self._record(EntryKind.APPLIED, trial)
         except BoltError as fault:
+            # Applied and not on record, it would be taken for stock by the next start.
             left = self._backend.restore(before_now)
             self.current = trial if left else earlier
             now = (
@@ -190,6 +199,7 @@ class Trials:
         """Write down that a trial was refused. If that fails, the next start puts back once more, which is harmless."""
         at = self._stamp()
         if report.left_changed:
+            # Half applied and half reverted: neither the trial nor what was before it is what the machine holds.
             self.current = trial  # it stays open, so that the next start tries to put back again
             said = [Entry(EntryKind.LEFT, trial.id, at, files=report.left_changed)]
         elif earlier is not None:
@@ -246,6 +256,8 @@ class Trials:
     def _without_firmware_s(self, trial: Trial) -> Trial:
         """Return the trial without what the firmware has set since it began, since the power source is another."""
         source = self._backend.power_source()
+        # Firmware sets its own limits when the charger comes or goes. To restore those of the other source would be to
+        # undo its work, and on battery to exceed what it has just allowed.
         if not trial.power_source or not source or source == trial.power_source:
             return trial
         drivers = self._backend.drivers
@@ -279,6 +291,7 @@ class Trials:
         at = self._stamp()
         trial = Trial(uuid.uuid4().hex[:12], {}, dict(texts), dict(values), at, by, standing=False,
                       boot_id=self._boot_id, power_source=self._backend.power_source())  # fmt: skip
+        # As a trial like any other: a crash half-way is then recovered like any other.
         with suppress(BoltError):  # a full disk shall not keep anything in force
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
         self.current = trial

@@ -68,6 +68,7 @@ class SupplyReader:
             values: a number per sensor.
         """
         chargers = decoded[self._chargers]
+        # The charger's file is current at once; the battery's driver asks the battery at most once a second.
         if chargers != self._plugged:
             self._changed_s, self._plugged = now_s, chargers
         unsettled = now_s - self._changed_s < UNSETTLED_S
@@ -77,6 +78,8 @@ class SupplyReader:
             said, self._said = self._said, [read_or_nothing(read).strip() for read in self._words]
             if self._said != said:
                 self._changed_s = now_s
+            # A battery that newly says it drains may still show the watts it was charged with: its word counts from the
+            # next reading on.
             begun = any(now == DRAINING and was not in (now, b"") for was, now in zip(said, self._said, strict=False))
             unknown = begun or (charger == 0.0 and DRAINING not in self._said)
             known = self._computed(decoded, charger, [b""] * len(self._said) if unknown else self._said)
@@ -99,6 +102,7 @@ class SupplyReader:
 
 def _charge(batteries: list[_BatteryReading]) -> float | None:
     """Return the charge in % of what all batteries hold together, or the mean of what each says of itself."""
+    # Two batteries of different size: the mean of their percentages is not the charge of both together.
     if batteries and all(b.stored_wh is not None and b.full_wh for b in batteries):
         full = sum(b.full_wh or 0.0 for b in batteries)
         return min(100.0, 100.0 * sum(b.stored_wh or 0.0 for b in batteries) / full)
@@ -123,6 +127,7 @@ class _Battery:
         if watts is None and amperes is not None and volts is not None:
             watts = amperes * volts
         stored, full = (_times(now.get(name), volts if self._in_charge else 1.0) for name in ("stored", "full"))
+        # Some drivers show the drain as a negative number, others as a positive one, and some both: the word decides.
         if watts is not None:
             watts = (abs(watts) if word == DRAINING else 0.0) if word else None
         return _BatteryReading(watts, stored, full, now.get("capacity"))
