@@ -1,6 +1,5 @@
 """One run in progress: lead-in, preparation, work, end; telemetry kept as it comes, so that a crash loses little."""
 
-from array import array
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from math import isnan
@@ -16,7 +15,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.workloads import Way, workload
 from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.numbers import (
-    RowTable,
+    Rows,
     graphics_numbers,
     number_rows,
     run_numbers,
@@ -100,14 +99,13 @@ class ActiveRun(Activity):
         self._sink = sink
         self._index = index
         self._lead_from_s = now_s
-        self._rows: list[array[float]] = []  # lists would take much more: a run may last a day
+        self._rows = Rows(1 + len(head.columns))
         self._kept_rows = 0
         self._errors: list[WorkError] = []
         self._events: list[Event] = []
         self._resting_w: float | None = None
         self._numbers = RunNumbers()
         self._numbers_rows = 0
-        self._table = RowTable()
         self.id = sink.begin(head)
 
     @property
@@ -119,8 +117,7 @@ class ActiveRun(Activity):
         """Keep a sample and the events since the last one, and go on."""
         if self.ended:
             return
-        row = [sample.time_s, *number_rows(sample, len(self._index), self._held_chip(sample))]
-        self._rows.append(array("d", row))
+        self._rows.append((sample.time_s, *number_rows(sample, len(self._index), self._held_chip(sample))))
         self._last_sample = sample
         self._events += events
         try:
@@ -176,7 +173,7 @@ class ActiveRun(Activity):
         self.stage = RunStage.WORKING
         self._keep_conditions()
         kept_from = start_s - LEAD_KEPT_S
-        self._rows = [row for row in self._rows if row[0] >= kept_from]
+        self._rows.forget_before(kept_from)
 
     def _keep_conditions(self) -> None:
         """Keep what was measured before the load."""
@@ -285,10 +282,10 @@ class ActiveRun(Activity):
         score = done.score(duration_s) if load.own_score() is None else None
         settled = done.settled_score(duration_s) if score is not None else None
         work = self.head.workload, self.head.options
-        numbers = run_numbers(self._table.of(self._rows), self.head.columns, start, duration_s, score, settled, work)
+        numbers = run_numbers(self._rows.table(), self.head.columns, start, duration_s, score, settled, work)
         units = done.units(duration_s)
         extra = load.figures(duration_s)
-        extra |= graphics_numbers(self._table.of(self._rows), self.head, start, duration_s, score)
+        extra |= graphics_numbers(self._rows.table(), self.head, start, duration_s, score)
         if self._work_of.rests and self._work_of.even and (wakes := self._others.wakes) is not None:
             extra["wakeups_per_s"] = wakes
         resting_j: float | None = 0.0
@@ -300,7 +297,8 @@ class ActiveRun(Activity):
 
     def _flush(self) -> None:
         start = self._done.start_s if self._done.start_s is not None else self._lead_from_s
-        self._sink.append(self.id, [[row[0] - start, *row[1:]] for row in self._rows[self._kept_rows :]])
+        fresh = (self._rows[i] for i in range(self._kept_rows, len(self._rows)))
+        self._sink.append(self.id, [[row[0] - start, *row[1:]] for row in fresh])
         self._kept_rows = len(self._rows)
         self._sink.add_events(self.id, [replace(event, time_s=event.time_s - start) for event in self._events])
         self._events = []

@@ -1,6 +1,7 @@
 """Between samples and analysis: rows of telemetry, and the numbers of a run from them."""
 
-from collections.abc import Sequence
+from array import array
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 from math import nan
 from statistics import fmean, stdev
@@ -43,31 +44,42 @@ def held_columns(kinds: Sequence[str]) -> tuple[str, ...]:
     return (HELD_BY, *(f"{HELD_BY}.{kind.lower()}" for kind in kinds))
 
 
-class RowTable:
-    """Rows as one array, for which each row is converted once however often it is asked for."""
+class Rows:
+    """The samples of a run, one after another in one block: a run may last a day, and lists would take much more.
 
-    def __init__(self) -> None:
-        self._array: Floats | None = None
-        self._filled = 0
+    Args:
+        width: numbers in a row: its time, then one for each column.
+    """
 
-    def of(self, rows: Sequence[Sequence[float]]) -> "Floats":
-        """Return the rows as an array of shape ``(rows, columns)``, valid until the next call.
+    def __init__(self, width: int) -> None:
+        self._width = width
+        self._flat = array("d")
 
-        Args:
-            rows: at least one; those of the last call, and more at their end.
-        """
+    def __len__(self) -> int:
+        return len(self._flat) // self._width
+
+    def __getitem__(self, index: int) -> "array[float]":
+        at = range(len(self))[index] * self._width
+        return self._flat[at : at + self._width]
+
+    def __iter__(self) -> "Iterator[array[float]]":
+        return (self[i] for i in range(len(self)))
+
+    def append(self, row: Iterable[float]) -> None:
+        """Add a row of ``width`` numbers."""
+        self._flat.extend(row)
+
+    def forget_before(self, time_s: float) -> None:
+        """Drop the rows before a time."""
+        first = next((i for i in range(len(self)) if self[i][0] >= time_s), len(self))
+        del self._flat[: first * self._width]
+
+    def table(self) -> "Floats":
+        """Return all rows as an array of shape ``(rows, width)``. It has to be let go of before the next row comes."""
         import numpy as np  # noqa: PLC0415 - half of this program's commands never need it
 
-        array = self._array
-        if array is None or len(rows) > len(array):
-            array = np.empty((2 * len(rows), len(rows[0])))
-            if self._array is not None:
-                array[: self._filled] = self._array[: self._filled]
-            self._array = array
-        if len(rows) > self._filled:
-            array[self._filled : len(rows)] = rows[self._filled :]
-            self._filled = len(rows)
-        return array[: len(rows)]
+        # a view of the block, which cannot grow as long as somebody looks at it
+        return np.frombuffer(self._flat, dtype=float).reshape(-1, self._width)
 
 
 def run_numbers(
