@@ -87,6 +87,7 @@ class Callers:
             if len(self._known) >= MOST_CALLERS:
                 raise TooMuch("Too many programs are talking to the service; try again later.")
             caller = self._known[unique] = Caller(unique)
+        # Whoever has filled the queue with other calls must still be able to revert.
         more = ENDING_EACH if ends else 0
         of_user = 0 if caller.uid is None else self._pending[caller.uid]
         if caller.pending >= PENDING_EACH + more or of_user >= PENDING_OF_USER + more:
@@ -120,6 +121,8 @@ class Callers:
         if asked is None:
             asked = self._questions[caller.unique] = asyncio.create_task(self._ask_who(caller))
             asked.add_done_callback(lambda _: self._questions.pop(caller.unique, None))
+        # Several calls of one connection wait for one answer; a call that is cancelled must not cancel it for the
+        # others.
         await asyncio.shield(asked)
 
     async def _ask_who(self, caller: Caller) -> None:
@@ -135,6 +138,7 @@ class Callers:
             self._known.pop(caller.unique, None)
             raise TooMuch(f"{CONNECTIONS_EACH} programs of this user are talking to the service already.")
         caller.uid, caller.pid = uid, pid
+        # Until now nobody knew to whom these calls belong.
         self._pending[uid] += caller.pending
         if caller.unique in self._known:
             self._connections[uid] += 1

@@ -103,9 +103,12 @@ class Rights:
         """
         password = earlier is not None and earlier.password
         for _ in range(ROUNDS):
+            # polkit may change its rules while it is being asked: an answer counts only if they are the same
+            # afterwards.
             epoch = self.epoch
             if caller.uid not in UNASKED and not (action is Action.WATCH and caller.may_watch):
                 password = await self._asked(caller, action, interactive=interactive, password=password)
+            # Its name on the bus may not be given to another, but nobody is left to answer for what it asked.
             if caller.gone:
                 raise Denied("The program that asked has gone.")
             if epoch == self.epoch:
@@ -135,6 +138,7 @@ class Rights:
             return True  # it was given already: for this call, or when the series began
         if answer.verdict is Verdict.PASSWORD and interactive:
             answer = await self._question(caller, action)
+            # A password may be typed two minutes after the question. What counts is what the rules say then.
             if answer.verdict is Verdict.YES and (await self._check(caller, action)).verdict is Verdict.NO:
                 raise Denied(_sentence(action, "the right was withdrawn while the question was open"))
             password = answer.verdict is Verdict.YES
@@ -149,6 +153,7 @@ class Rights:
         """Let a person be asked; at most so many questions are open at a time."""
         if self._open[caller.uid] >= QUESTIONS_EACH or self._open.total() >= QUESTIONS_ALL:
             raise TooMuch("A question for a password is open already; answer or close it first.")
+        # Counted by user, not by program: a program could open as many connections as it likes.
         self._open[caller.uid] += 1
         try:
             return await self._check(caller, action, interactive=True)
@@ -168,6 +173,7 @@ class Rights:
             )  # fmt: skip
             allowed, challenge, details = answer
         except TimeoutError as fault:
+            # Else the dialog would stay open, and an answer to it would allow what has been given up.
             await self._withdraw(cancel)
             raise Denied(_sentence(action, "polkit gave no answer in time")) from fault
         except (BoltError, ValueError) as fault:

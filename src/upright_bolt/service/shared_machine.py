@@ -108,6 +108,7 @@ class SharedMachine:
         self._reopen_if_free()
         if verb.owned is Owned.OWNER or (verb.owned is Owned.OWNER_OR_ROOT and caller.uid != ROOT):
             self._check_owner(caller)
+        # A trial that outlives its program belongs to the user; any other one to the connection, whose end is its end.
         owner = f"uid:{caller.uid}" if arguments.get("standing") else caller.unique
         who = {"by": caller.words, "owner": owner, "why": f"asked for by {caller.words}"}
         done = verb.act(self._engine, {**arguments, **{name: who[name] for name in verb.who}})
@@ -168,6 +169,7 @@ class SharedMachine:
         trial = self._engine.trial
         if trial is None or self.is_owner(caller):
             return
+        # A trial without an owner is one of a profile, or of a program that had the machine itself.
         if caller.uid == ROOT and not trial.owner:
             return
         raise Denied(

@@ -58,6 +58,7 @@ class IdleDetector:
     def take(self, sample: Sample, *, working: bool) -> None:
         """Take the next sample; what was seen before work of ours tells nothing of rest."""
         now, values = sample.time_s, sample.values
+        # What was seen before or during work of ours tells nothing of rest.
         if working:
             self._seen.clear()
         temps = [value for i in self._temps if (value := values[i]) is not None]
@@ -79,6 +80,8 @@ class IdleDetector:
             return
         if self.limit_w is None or self._last_s is None:
             burst = values[self._burst] if self._burst is not None else None
+            # A program that has just started knows nothing of the average's past: it lies between nothing and the most
+            # that the limits let it be, and both bounds close in as time passes.
             self._low_w, self._high_w = 0.0, max(limit, watts, burst or 0.0)
         else:
             self._low_w, self._high_w = (
@@ -186,6 +189,8 @@ class StartCondition:
         average = goal_w = None
         if goal.whole and watch.budget is not None and watch.limit_w is not None:
             resting, high = watch.resting_w(), watch.budget.high_w
+            # The average decays towards the watts at rest and never reaches them: a small part of the way counts as
+            # whole.
             wanted = resting + WHOLE_PART * max(0.0, watch.limit_w - resting)
             if high > wanted:
                 average, goal_w = high, wanted

@@ -35,6 +35,7 @@ def check(settings: Settings, controls: Mapping[str, Control], base_mhz: float |
             control.check(value)
         except BadInput as fault:
             refused[name] = note(DiagnosticCode.BAD_VALUE, text=str(fault))
+    # What contradicts a setting may have been there before: the highest clock below a new lowest one.
     after = {name: control.current for name, control in controls.items()} | dict(settings)
     for name, contradiction in _contradictions(settings, after, base_mhz).items():
         refused.setdefault(name, contradiction)
@@ -56,8 +57,10 @@ def _contradictions(
         if level in settings and "level" in declaration_of(name).changes and settings[level] != "manual":
             found[level] = note(DiagnosticCode.LEVEL_NOT_MANUAL)
     guarded = next((name for name in settings if declaration_of(name).guarded), None)
+    # A person has confirmed this one. Nothing else may come along unseen.
     if guarded is not None and len(settings) > 1:
         found[guarded] = note(DiagnosticCode.ONLY_ALONE, guarded)
+    # Firmware writes its own limits within a second of a change of mode, over those that were just set.
     limits = [name for name in declaration_of("platform-mode").changes if name in settings]
     if "platform-mode" in settings and limits:
         found["platform-mode"] = note(DiagnosticCode.MODE_WITH_LIMITS, "platform-mode", limit=limits[0])
@@ -100,6 +103,7 @@ def write_order(settings: Settings, drivers: Mapping[str, ControlDriver]) -> lis
     """
     names = [name for name in drivers if name in settings]
     for low, high in _clock_bounds(settings):
+        # The kernel refuses a lowest clock above the highest, even for the moment between two writes.
         if low in names and high in names:
             top = drivers[high].read()
             if isinstance(top, float) and float(settings[low]) > top:
@@ -128,6 +132,7 @@ def apply_settings(settings: Settings, backend: Backend, before: Mapping[str, st
         before: texts to go back to if anything fails.
     """
     faults: dict[str, Diagnostic] = {}
+    # One after another and read back each time: a fault is known by its control, and nothing more is written after it.
     for name in write_order(settings, backend.drivers):
         why = _write_one(backend, name, settings[name])
         if why is not None:

@@ -65,6 +65,7 @@ class Failures:
         if its program is still there, it announces its run again.
         """
         log = self.log
+        # Before anything is applied: what went down must not come back by itself.
         log.repair()
         found = log.went_down
         self._failed(found)
@@ -119,6 +120,7 @@ class Failures:
             raise BadInput("No voltage offset and no memory clock is applied, so there is no failure to record.")
         try:
             new = self.log.add(values, FailureKind.WRONG, by)
+        # Whether or not it could be written down, what has failed does not stay applied.
         finally:
             reset = self.reset_failed()
         return values if new else {}, reset

@@ -178,6 +178,7 @@ class BootMemory:
             own: texts that the firmware has set for the present power source.
             at: date and time.
         """
+        # After a lost record, what the machine holds now may be what an earlier process has set.
         if self.unsure:
             return
         fresh = {name: value for name, value in values.items() if name not in self._stock.values}
@@ -190,6 +191,7 @@ class BootMemory:
         by_source = {own.source: of_source} if of_source else {}
         new = joined(Stock(fresh, unseen, by_source), self._stock)
         self._journal.append(Entry(EntryKind.STOCK, "", at, boot_id=self.boot_id, stock=new))
+        # The journal first: where a crash comes in between, the second copy is behind, and is known to be.
         self._stock = new
         self.save_second(at)
 

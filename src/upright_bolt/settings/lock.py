@@ -38,6 +38,7 @@ class MachineLock:
             OSError: there is no such folder, and it cannot be made.
         """
         make_private(self._folder)
+        # The folder itself is locked: a lock file could be deleted and made anew, and then locked twice.
         fd = os.open(self._folder, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
             fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -68,6 +69,7 @@ class MachineLock:
 
 def _who_holds(fd: int, words: Path) -> str:
     """Return who has locked what ``fd`` has open: as the kernel says, with the holder's own words if they are its."""
+    # The file with the holder's words may be left over from another process; the kernel's table is not.
     pid = _locked_by(os.fstat(fd))
     if pid is None:
         return "a process that cannot be seen from here"

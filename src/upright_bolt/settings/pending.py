@@ -93,6 +93,8 @@ class Pending:
             return trial
         if back or not owed.keys() <= backend.declared:
             backend.survey_anew()  # a processor came after the last one, and its files are not known yet
+        # They were written down by an earlier process, perhaps; whatever comes from a record is checked before it is
+        # written.
         sound = check_texts(owed, backend, self._controls).sound
         backend.owed = {path: text for path, text in backend.owed.items() if path not in owed}
         left = backend.restore(sound)
@@ -115,6 +117,7 @@ class Pending:
         held = {path: text for path in sound if (text := self._text(path)) is not None}
         if not held:
             return trial
+        # What this processor holds now is its stock, and nobody has seen it before: it goes on record first, as always.
         self._memory.remember_stock({}, held, OwnTexts("", {}), self._stamp())
         tried = {write.path for name, writes in plans.items() if trial and name in trial.settings for write in writes}
         before = {path: text for path, text in held.items() if path in tried}

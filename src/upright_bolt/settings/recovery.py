@@ -62,6 +62,7 @@ def recover(journal: Journal, memory: BootMemory, backend: Backend, at: str) -> 
         found = _without(unread, found, journal)
     past = replay_journal(found.entries, memory.boot_id)
     whole = memory.take(past)
+    # A lost line may have been a trial's begin, so nothing kept or tried is believed any more: stock it is.
     if found.unreadable or not whole:
         return _stock_instead(found, journal, memory, backend, at)
     if memory.doubtful:
@@ -83,6 +84,7 @@ def _names_boot(unread: Path, boot_id: str) -> bool:
 
 def _without(unread: Path, found: Reading, journal: Journal) -> Reading:
     """Set a record of earlier boots aside and return what else there is; a disk that is closed keeps nothing up."""
+    # What cannot be read now may be of use to a person, or to another version.
     copy_aside(unread)
     if unread != journal.path:
         _remove_earlier(unread, journal)

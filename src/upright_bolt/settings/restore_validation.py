@@ -29,6 +29,7 @@ def check_texts(texts: Mapping[str, str], backend: Backend, controls: ControlRea
     declared = backend.declared
     known = {path: text for path, text in texts.items() if path in declared and len(text) <= LONGEST_TEXT}
     refused = {path for path in texts if path not in known}
+    # Texts are judged by what the drivers make of them together, as some mean something only beside others.
     would_be = backend.drivers_over(known)
     for name, driver in backend.drivers.items():
         of_driver = [path for path in driver.files if path in known and not backend.shows(path, known[path])]
@@ -43,6 +44,7 @@ def _allowed(name: str, value: Value | None, controls: ControlReader) -> bool:
     if value is None:
         return False
     control = controls.read(name)
+    # Stock may lie outside what is offered: firmware allows itself more. Voltages are held to the range all the same.
     if value == control.stock and not control.declaration.risky:
         return True
     try:

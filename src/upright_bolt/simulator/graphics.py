@@ -115,6 +115,7 @@ class Gpu:
         if demand is not None:
             state.used_s = now_s
             self._err(now_s, dt, demand, noise)
+        # A GPU that drives a screen never sleeps while the screen is on.
         elif not spec.drives_screen and now_s - state.used_s > SLEEPS_AFTER_S:
             state.asleep = True
         self._warm(sink_c, dt)
@@ -133,6 +134,7 @@ class Gpu:
     def _asked_clock(self) -> float:
         state, spec = self.state, self.spec
         low, high = state.clocks_mhz
+        # A locked clock is taken as it is; an offset moves the curve, and so what is reached without a lock.
         if not state.locked:
             high = min(spec.clock_top_mhz, high + state.clock_offset_mhz)
         if state.level in AT_LOWEST:
@@ -199,6 +201,7 @@ class Gpu:
         """
         spec, state = self.spec, self.state
         edge = spec.edge_mv - spec.light_further_mv * (1.0 - demand.activity)
+        # Makers set the margin at the highest clock; below it the same voltage is more than needed.
         room = ROOM_MV_PER_MHZ * max(0.0, spec.clock_max_mhz - state.clock_mhz)
         return edge - room - self._moved_mv(state.clock_mhz)
 
@@ -218,6 +221,7 @@ class Gpu:
 
     def _err(self, now_s: float, dt: float, demand: GraphicsDemand, noise: Noise) -> None:
         wrong, reset, freeze = self.hazards(demand)
+        # Saves three draws in nearly every step of a chip at stock.
         if wrong * dt < 1e-7:
             return
         state = self.state
@@ -283,6 +287,7 @@ class GraphicsChips:
                 continue
             if chip.spec.built_in:
                 cores_w = state.package_w - self.inside_w
+                # A GPU within the processor shares its power limit, and is never starved by the cores.
                 granted = max(PART_WITHIN * limit_w, limit_w - cores_w)
                 inside_w += chip.step(state.time_s, dt, granted, state.sink_c, noise)
             else:

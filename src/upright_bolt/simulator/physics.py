@@ -122,6 +122,7 @@ class Physics:
         """Let ``seconds`` pass."""
         until = self.state.time_s + seconds
         while until - self.state.time_s > 1e-9:
+            # A source may ask for shorter steps, so that its tasks begin and end when they would.
             dt = min(STEP_S, until - self.state.time_s)
             sources = self.beside if self.source is None else [self.source, *self.beside]
             for source in sources:
@@ -198,10 +199,13 @@ class Physics:
         """Return the highest clock that heat and watts allow, and its watts; note what held it back."""
         state = self.state
         sustained, burst, window = self._limits
+        # The limiter keeps a moving average of the power below the sustained limit: what it may draw in this step is
+        # what brings the average just there.
         share = 1.0 - exp(-dt / window)
         budget = state.average_w + (sustained - state.average_w) / share
         reasons = 0
         clock = wanted
+        # Heat comes first, as the processor's own controller is faster than the limiter.
         if self._heat_cap(dt) < clock:
             clock = state.heat_cap_mhz
             reasons = REASON_HEAT
@@ -209,6 +213,7 @@ class Physics:
         allowed = max(min(budget, most) - self.graphics.inside_w, 0.0)
         watts = self._power(clock)
         if watts > allowed:
+            # Without clamping, the limiter may not go below the base clock.
             clock = max(self._clock_for(allowed, clock), min(clock, self._floor))
             reasons = self._reason(budget, burst, sustained)
             watts = self._power(clock)
@@ -243,6 +248,7 @@ class Physics:
                 state.throttle_events += 1
             state.throttling = True
         elif hottest < ceiling - 0.6:
+            # It recovers more slowly than it throttles, or it would swing.
             state.heat_cap_mhz = min(chip.turbo_table_mhz[0], state.heat_cap_mhz + 0.25 * HEAT_STEP_MHZ * dt / STEP_S)
             state.throttling = hottest > ceiling - 2.0 and state.throttling
         if state.throttling:
@@ -255,6 +261,7 @@ class Physics:
         total = sum(weights)
         busy = total / chip.cores
         doublings = (self.state.die_c - 60.0) / chip.leakage_doubling_c
+        # Cores that sleep have their voltage gated, and leak little; shallow idle states keep them powered.
         gated = self._rest + (1.0 - self._rest) * busy
         self._weights = weights
         self._switching = switching
@@ -265,6 +272,7 @@ class Physics:
     def _power(self, clock: float) -> float:
         """Return the watts at a clock: switching (V² f), leakage (V³, doubling with heat) and the uncore's."""
         i, part = self._place(clock)
+        # The usual case, all cores alike, is one look at a table: this runs for every step of every search.
         if clock <= self._lowest_cap:
             square = self._square
             switched = (square[i] + part * (square[i + 1] - square[i])) * self._switched
@@ -342,6 +350,7 @@ class Physics:
         fresh.time_s, fresh.charger, fresh.battery_j = old.time_s, old.charger, old.battery_j
         fresh.boot_id = str(uuid.uuid5(uuid.UUID(old.boot_id), "next"))  # another one even if no time has passed
         fresh.surroundings = old.surroundings
+        # A restart takes long enough for the die to cool to its sink, not for the sink to cool.
         fresh.sink_c, fresh.case_c, fresh.die_c = old.sink_c, old.case_c, old.sink_c
         for name in SimulatedState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
@@ -359,6 +368,7 @@ class Physics:
         state.average_w = state.package_w = 0.0
         if not state.charger:
             state.battery_j = max(0.0, state.battery_j - SLEEPING_W * seconds)
+        # Registers lose their content in S3; firmware writes its own values on waking.
         state.offsets_mv = [0.0] * len(state.offsets_mv)
         state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
         state.peak_w, state.current_a, state.board_w = spec.peak_w, spec.current_a, spec.board_w

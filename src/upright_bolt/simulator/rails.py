@@ -88,6 +88,7 @@ def rails_of(chip: ChipSpec, offsets_mv: list[float], now_s: float = 0.0) -> Rai
     """Return where the offsets put the rails; the edges of an ageing chip come nearer with time."""
     core, cache = offsets_mv[CORE], offsets_mv[CACHE]
     if chip.shared_rail:
+        # The rail carries the higher of the two voltages asked for, so the smaller offset counts.
         core = cache = max(core, cache)
     aged = chip.ageing_mv_per_day * now_s / DAY_S
     of_cache = chip.cache_edge_mv + aged
@@ -104,11 +105,13 @@ def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
         nearer += COLD_MV * (COLD_C - now.die_c)
     if now.stepped:
         nearer += STEP_MV
+    # At rest nothing is computed that could be wrong. Light voltage dips at idle are what freezes such machines.
     if now.load < RESTING:
         idle = _rate(chip, rails.worst_mv + chip.idle_nearer_mv)
         return Rates(0.0, 0.0, idle + _rate(chip, rails.agent_beyond_mv))
     of_core, of_cache = MIX_MV[now.mix]
     core, cache = rails.core_beyond_mv + nearer + of_core, rails.cache_beyond_mv + nearer + of_cache
+    # A machine freezes by whichever part is further beyond its edge.
     frozen = _rate(chip, max(core, cache) - chip.freeze_beyond_mv) * now.load
     agent = _rate(chip, rails.agent_beyond_mv + nearer)
     return Rates(_rate(chip, core) * now.load, _rate(chip, cache) * now.load, frozen + agent)
@@ -124,6 +127,7 @@ def agent_watts_part(offsets_mv: list[float]) -> float:
 def _rate(chip: ChipSpec, beyond_mv: float) -> float:
     power = min(beyond_mv / chip.slope_mv, HIGHEST) - LOG_EDGE_S
     if power < BEND:
+        # Beyond what any test can see, the true slope may be flatter than the measured one.
         power = BEND + (power - BEND) / chip.tail_flatter
     return exp(power)
 

@@ -62,6 +62,7 @@ def spec_named(name: str) -> MachineSpec:
 
 def individual(model: MachineSpec, number: int) -> MachineSpec:
     """Return the individual of a model that has this number."""
+    # An odd multiplier spreads the numbers of neighbouring samples over all 64 bits.
     noise = Noise(model.seed * 0x2545F4914F6CDD1D + number)
     return replace(
         model,
@@ -102,6 +103,7 @@ def _chip(chip: ChipSpec, noise: Noise) -> ChipSpec:
         return (about[0] + about[1] * noise.gaussian()) * size
 
     slope = chip.slope_mv * exp(SLOPE_SPREAD * noise.gaussian())
+    # The edge lies at a fixed number of slopes below stock at least: such a sample would not have been sold.
     core = min(-SOLD_SLOPES * slope, chip.core_edge_mv + drawn(CORE_MV))
     nearer = [-CORES_APART_MV * abs(noise.gaussian()) for _ in range(chip.cores)]
     weakest = int(noise.uniform() * chip.cores)
@@ -113,6 +115,7 @@ def _chip(chip: ChipSpec, noise: Noise) -> ChipSpec:
         slope_mv=slope,
         delivery_mv=drawn(DELIVERY_MV),
         idle_nearer_mv=min(-8.0, drawn(IDLE_MV)),
+        # The chip's edge is that of its weakest core; the others hold a little further.
         core_nearer_mv=tuple(0.0 if core == weakest else mv for core, mv in enumerate(nearer)),
         leakage_w=chip.leakage_w * exp(LEAKAGE_SPREAD * noise.gaussian()),
         switching_w=chip.switching_w * exp(SWITCHING_SPREAD * noise.gaussian()),

@@ -58,5 +58,6 @@ def drawn(seed: int, restless: float, now_s: float) -> Surroundings:
 
 
 def _moved(value: float, wander: Wander, noise: Noise, restless: float) -> float:
+    # An Ornstein–Uhlenbeck process: it wanders, and is drawn back, with the same spread at all times.
     kept = exp(-EVERY_S / wander.memory_s)
     return value * kept + wander.deviation * restless * sqrt(1.0 - kept * kept) * noise.gaussian()

@@ -43,6 +43,7 @@ def flow(
 def turn_fan(state: SimulatedState, cooling: CoolingSpec, chip_c: float, dt: float) -> None:
     """Let the fan follow its curve for ``dt`` seconds; ``chip_c`` is the hottest graphics chip beside the processor."""
     sensed = state.sink_c + max(SENSED_PART * (state.die_c - state.sink_c), SENSED_OF_CHIP * (chip_c - state.sink_c))
+    # On and off lie apart, or a fan at its threshold would start and stop all the time.
     if sensed < (cooling.fan_off_c if state.rpm > 0 else cooling.fan_on_c):
         target = 0.0
     else:

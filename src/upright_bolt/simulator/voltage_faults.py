@@ -38,6 +38,7 @@ class VoltageFaults:
             noise: where draws come from.
             dt: the step in s.
         """
+        # A step of the load draws current faster than the regulator follows: the voltage sags for a moment.
         if load - state.extra.get(LOAD, 0.0) > STEPPED:
             state.extra[SAGS] = state.time_s + STEP_S
         state.extra[LOAD] = load
@@ -70,6 +71,7 @@ def _adds_up(state: SimulatedState, what: str, expected: float, noise: Noise) ->
     left = state.extra.get(what)
     if left is None:
         left = _level(Noise(state.noise ^ len(what)))
+    # Rates add up until a drawn level is reached. So the next event does not depend on how time is cut into steps.
     due = left <= expected
     state.extra[what] = _level(noise) if due else left - expected
     return due

@@ -28,6 +28,8 @@ def open_database(path: Path) -> Engine:
     _prepare_folder(path)
     engine = create_engine(_address(path), connect_args={"timeout": PATIENCE_S})
     database_events.listen(engine, "connect", _prepare)
+    # The driver's own BEGIN would take the lock with the first write, where it fails instead of waiting (SQLite,
+    # “BEGIN IMMEDIATE”).
     database_events.listen(engine, "begin", _begin)
     database_events.listen(engine, "handle_error", _Sentence(path))
     return engine
@@ -53,6 +55,7 @@ def _address(path: Path) -> str:
 
 def _prepare(connection: Any, _: object) -> None:  # noqa: ANN401 - the driver's own connection
     connection.isolation_level = None  # the driver would commit before each change of the schema
+    # FULL: a run that is told as kept survives a power cut. Foreign keys: deleting a run deletes what belongs to it.
     for pragma in ("synchronous=FULL", "foreign_keys=ON"):
         connection.execute(f"PRAGMA {pragma}")
     _to_write_ahead(connection)

@@ -83,6 +83,7 @@ def _run_data(store: RunStore, run_id: int) -> dict[str, Any]:
 
 
 def _cell(value: float) -> float | None:
+    # Nine digits bring back a 32-bit float exactly, and no sensor tells more.
     return None if np.isnan(value) else float(f"{value:.9g}")
 
 
@@ -102,6 +103,7 @@ def import_json(store: RunStore, path: Path, origin: str = "") -> Imported:
     if not _NAME.fullmatch(name):
         raise BadInput(f"from: “{name}” cannot be the name of a machine: up to 40 characters without @.")
     runs = _read(path)
+    # The key is drawn when a run begins, so the same run is known again however often it travels.
     known = {record.head.key: record.id for record in store.all() if record.head.key}
     if len(runs) > MOST_RUNS:
         raise BadInput(f"{path.name} holds {len(runs)} runs; {MOST_RUNS} can be taken in at once.")

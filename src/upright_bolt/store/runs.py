@@ -98,6 +98,7 @@ class RunStore:
         _check_given(RunRecord(0, head, RunEnd(RunState.RUNNING, "", 0.0, None, RunNumbers())))
         with self._writing() as connection:
             run_id = int(connection.execute(tables.runs.insert().values(**of_head(head))).lastrowid)
+            # Within the transaction: no other program may take the new run for one whose program is gone.
             self._running.begin(run_id)
         return run_id
 
@@ -117,6 +118,7 @@ class RunStore:
         ):
             if rows:
                 connection.execute(into.insert(), [{"run_id": run_id, **row} for row in rows])
+        # A run from elsewhere comes in one part; one that is measured here comes in parts of ten seconds.
         if table:
             connection.execute(tables.telemetry.insert().values(run_id=run_id, part=0, **packed(table)))
         seal(connection, run_id)
@@ -207,6 +209,7 @@ class RunStore:
         if time_s.size:
             table = np.column_stack([time_s, *columns.values()])
             numbers = run_numbers(table, tuple(columns), 0.0, duration, score)
+        # Runs of the first weeks, and of machines that name no boot, tell nothing of a restart.
         restarted = bool(record.head.boot_id and boot_id) and record.head.boot_id != boot_id
         state = RunState.RESTARTED if restarted else RunState.UNFINISHED
         why = "the machine went down in the middle of it" if restarted else UNFINISHED

@@ -74,6 +74,8 @@ class Mix:
         product = self._left
         for _ in range(rounds):
             product = product @ self._right
+            # Reduced by hand: whole numbers below 2^53 stay exact in floating point, so every processor gets the same
+            # bits.
             product -= 509.0 * np.floor(product / 509.0)
         return _folded(product)
 
@@ -95,6 +97,7 @@ class Mix:
 
     def _compression(self) -> bytes:
         digest = hashlib.sha256()
+        # Different parts of the text each time, or the caches would hold it all.
         for i in range(36):
             start = i * 2311 % (TEXT_BYTES - TEXT_BYTES // 6)
             part = self._text[start : start + TEXT_BYTES // 6]

@@ -42,6 +42,7 @@ class CommandLoad(Load):
 
     def prepare(self) -> None:
         """Start the process that will run the command. Raises BoltError if it cannot be started."""
+        # A runner of its own process group stands between: it ends whatever the command has started.
         words = python_module("upright_bolt.workload.runner", self._options.times, *self._options.command)
         try:
             self._process = subprocess.Popen(words, stdin=subprocess.PIPE, stdout=subprocess.PIPE)

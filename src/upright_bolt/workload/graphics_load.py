@@ -38,6 +38,7 @@ class GraphicsLoad(HostLoad):
         place = chip.place if chip is not None else ""
         plant = self._plant if self._plant is not None else -1
         words = (place, options.weight, options.pace_fps, plant, int(self._checked))
+        # Mesa's own choice of a GPU; “!” forbids every other.
         chosen = (
             {"DRI_PRIME": f"pci-{place.replace(':', '_').replace('.', '_')}!"}
             if place
@@ -98,6 +99,7 @@ class GraphicsLoad(HostLoad):
 
     def _last_words(self) -> str:
         """Return what a process that has died complained about: a driver ends those whose chip it has reset."""
+        # Some drivers end the process whose GPU they have reset, before it can say so itself.
         for worker in self._workers:
             if worker.dead and not worker.complaints.closed:
                 worker.complaints.seek(0)

@@ -65,6 +65,7 @@ class Frames:
         if number == self._plant:
             renderer.mend()
         self._under_way.append((number, weight, begun))
+        # The GPU is kept busy with the next frames while this one is read back; a wait after each would starve it.
         if len(self._under_way) > AHEAD:
             self._tell()
 
@@ -83,6 +84,7 @@ class Frames:
         places = [place.replace(" ", "_") for place in wrong[:MOST_PLACES]]
         say("b", weight, f"{begun:.6f}", f"{time.monotonic():.6f}", int(not wrong), *places)
         if number == PROVED_AT:
+            # The checker is shown a frame with one wrong bit: it has to notice it on this machine, at this moment.
             spoilt = found.copy()
             spoilt.flat[0] ^= np.uint32(1)
             say("p", "frame", f"{time.monotonic():.6f}", int(bool(scene.wrong_places(spoilt, known))))

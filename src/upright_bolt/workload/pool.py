@@ -73,6 +73,7 @@ class HostLoad(Load):
         """Start the workers; they warm up by themselves. Raises BoltError if one cannot be started."""
         self._prepared_s = time.monotonic()
         for cpu, command, environment in self._commands():
+            # A file, not a pipe: a worker that complains at length must not stop because nobody reads.
             complaints = tempfile.TemporaryFile()  # noqa: SIM115 - closed in stop
             try:
                 process = subprocess.Popen(
@@ -87,6 +88,7 @@ class HostLoad(Load):
                 self.stop()
                 raise BoltError(f"A worker process could not be started: {fault.strerror}.") from fault
             if process.stdout is not None:
+                # The session's sample must not wait for a worker that is in the middle of a block.
                 os.set_blocking(process.stdout.fileno(), False)
             self._workers.append(Worker(cpu, process, complaints))
 
@@ -109,6 +111,7 @@ class HostLoad(Load):
                 raise BoltError(self._died(worker, " ".join(last)))
         if all(worker.ready for worker in self._workers):
             return True
+        # A worker that is slow still speaks; one that says nothing for so long hangs.
         late = min(max(worker.heard_s, self._prepared_s) for worker in self._workers if not worker.ready)
         if time.monotonic() - late > READY_WITHIN_S:
             self.stop()
@@ -126,6 +129,8 @@ class HostLoad(Load):
             if worker.process.stdin is not None:
                 try:
                     worker.heard_s = self._start_s
+                    # All workers get the same moment, so that none has a head start by the order in which they are
+                    # told.
                     worker.process.stdin.write(b"%.6f\n" % self._start_s)
                     worker.process.stdin.flush()
                 except BrokenPipeError:
@@ -157,6 +162,7 @@ class HostLoad(Load):
         worker.heard_s = now
 
     def _take(self, worker: Worker, data: bytes) -> None:
+        # A read may end in the middle of a line.
         lines = (worker.rest + data).split(b"\n")
         worker.rest = lines.pop()
         for line in lines:
@@ -204,6 +210,7 @@ class HostLoad(Load):
         """
         self._read()
         done = [_blocks_until(worker, time_s) for worker in self._workers]
+        # A frame is done once its slowest part is; other blocks are independent, so they add up.
         return min(done, default=0.0) if self._way is Way.FRAMES else sum(done) / self._blocks_per_unit
 
     def figures(self, duration_s: float) -> dict[str, float]:

@@ -93,6 +93,7 @@ class Renderer:
         self._gl: Any = made
         self.name = str(made.info["GL_RENDERER"])
         self.software = any(word in self.name.lower() for word in SOFTWARE)
+        # Mesa falls back to the software renderer without a word; its frames would be counted as the GPU's.
         if place and self.software:
             raise NoRendererError(f"For the chip at {place} there is only the software renderer ({self.name}).")
         self.size = size or (scene.SOFTWARE if self.software else scene.CHIP)
@@ -133,14 +134,18 @@ class Renderer:
         A renderer leaves out what nobody asks for: a frame of which nothing is read would cost nothing.
         """
         gl, result = self._gl, self._results[number % HELD]
+        # Results are folded into it by exclusive or and sum, so it has to begin with nothing.
         result.clear()
         result.bind_to_storage_buffer(2)
         self._target.use()
         for program in (self._draw, self._compute):
             program["seed"], program["rounds"] = seed, rounds
         for each in range(self.size.passes):
+            # 256 cells of two triangles: enough for the rasteriser to have work, few enough for pixels to be most of
+            # it.
             self._vertices.render(gl.TRIANGLES, 6 * 256)
             self._compute.run(self._strips // scene.GROUP)
+            # Shaders of the next dispatch see what this one has written only after a barrier (OpenGL 4.3, 7.12.2).
             gl.memory_barrier()
             if checked:
                 self._fold_pass(each * self._folded, self._strips // scene.GROUP)

@@ -44,6 +44,7 @@ class Runner:
         process = self._process
         if process is not None:
             with suppress(ProcessLookupError):
+                # The group, not the process: a shell script's children are to end with it.
                 os.killpg(process.pid, signal.SIGTERM)
                 time.sleep(0.2)
                 os.killpg(process.pid, signal.SIGKILL)
@@ -51,6 +52,7 @@ class Runner:
 
     def once(self, command: list[str]) -> None:
         """Run the command once and print its line."""
+        # A pipe would fill up and stop a command that nobody reads.
         with tempfile.TemporaryFile() as output:
             begun = time.monotonic()
             try:
@@ -91,6 +93,7 @@ def main(times: int, command: list[str]) -> None:
     def ended(_number: int, _frame: FrameType | None) -> None:
         runner.end()
 
+    # Before “ready”: whoever ends this process may do so as soon as it has spoken.
     signal.signal(signal.SIGTERM, ended)
     print("ready", flush=True)
     if not os.read(0, 64):

@@ -111,8 +111,10 @@ def parent_gone() -> bool:
 
 def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
     """Do a workload for ever on processor ``cpu``; result number ``plant`` gets one wrong bit (−1: none)."""
+    # One worker for each processor, bound to it: a wrong result then tells which processor gave it.
     os.sched_setaffinity(0, {cpu})
     out, known = sys.stdout, workload(name)
+    # A library that starts threads of its own would work on other workers' processors.
     with threadpool_limits(1):
         mix = Mix()
         for block_name, block in (*mix.blocks(), ("task", mix.task), ("frame", mix.frame)):
@@ -120,6 +122,7 @@ def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
                 return
             out.write(f"warming {block_name}\n")
             out.flush()
+            # Also a first check of every block, before anything is counted.
             if digest_of(block()) != KNOWN[block_name]:
                 out.write(f"bad {block_name}\n")
         out.write("ready\n")
@@ -131,6 +134,7 @@ def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
         for done, ((block_name, block), due) in zip(count(), dues, strict=False):
             begun = time.monotonic() if due is None else due
             result = block()
+            # The result itself is changed, not the comparison, so that the checker is tested and not the plant.
             if done == plant:
                 result = _with_one_wrong_bit(result)
             right = digest_of(result) == KNOWN[block_name]
@@ -143,6 +147,7 @@ def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
 
 if __name__ == "__main__":
     try:
+        # A polite soak runs at the lowest priority, so that the machine can be used meanwhile.
         os.nice(int(sys.argv[6]))
         work(int(sys.argv[1]), sys.argv[2], int(sys.argv[3]), int(sys.argv[4]), float(sys.argv[5]))
     except (BrokenPipeError, KeyboardInterrupt):

@@ -88,6 +88,7 @@ def _beside(run: RunRecord, baseline: RunRecord, known: Sequence[RunRecord], spr
     differences = {}
     for number in NUMBERS:
         key = number.key
+        # Numbers of the work are told of like work only; temperature and power of any.
         told = _tells(number, run, baseline)
         value, before = (values[key], base[key]) if told else (None, None)
         change_by[key] = None if value is None or before is None else value - before
@@ -96,6 +97,7 @@ def _beside(run: RunRecord, baseline: RunRecord, known: Sequence[RunRecord], spr
         change = percent[key] if number.ratio else change_by[key]
         if change is not None and run.id != baseline.id:
             of, against = (estimate(some, number, spreads) for some in (group, base_group))
+            # A series that was looked at several times has had several chances of a false verdict.
             level = LOOK_LEVEL if looked_at(group) and looked_at(base_group) else LEVEL
             plain = difference(of, against, level) if of and against else Difference(change)
             differences[key] = _doubted(plain, number, found)
@@ -179,6 +181,7 @@ def _means(group: Sequence[RunRecord]) -> dict[str, float | None]:
     means: dict[str, float | None] = {}
     for key in each[0]:
         known = [v for values in each if (v := values[key]) is not None]
+        # A mean over the runs that happen to have a number would compare different runs by different numbers.
         means[key] = sum(known) / len(known) if len(known) == len(each) else None
     return means
 

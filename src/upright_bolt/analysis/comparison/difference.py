@@ -84,6 +84,7 @@ def from_repeats(values: Sequence[float], *, ratio: bool = True) -> Estimate | N
     """Return the estimate from one value per run; None for fewer than two runs, or a ratio not above zero."""
     if len(values) < 2 or (ratio and min(values) <= 0):
         return None
+    # Ratios are compared by their logarithms: +10 % and −9.1 % are the same step.
     known = np.log(values) if ratio else np.asarray(values, dtype=float)
     middle = float(known.mean())
     error = float(known.std(ddof=1)) / sqrt(len(values))
@@ -107,11 +108,13 @@ def from_one(value: float, spread: Spread | None, slices: Sequence[float], part:
     if len(slices) < LEAST_SLICES:
         return Estimate(value, between, between_freedom, ratio=ratio)
     scatter, autocorrelation = scatter_of(slices)
+    # Slices that follow each other are alike, so they count for fewer than they are (see the head of this file).
     counted = max(LEAST_COUNTED, part * len(slices) * (1.0 - autocorrelation) / (1.0 + autocorrelation))
     within = scatter / sqrt(counted) / (value if ratio else 1.0)
     error = hypot(within, between)
     if error == 0.0:
         return Estimate(value, 0.0, between_freedom, ratio=ratio)
+    # Welch and Satterthwaite: the parts of the error have degrees of freedom of their own.
     parts = within**4 / (counted - 1.0) + between**4 / between_freedom
     return Estimate(value, error, error**4 / parts, ratio=ratio)
 

@@ -105,6 +105,7 @@ class Cooling:
         around = np.full(len(self.draws), below_c)
         if len(self.measured.power_w) >= WANDERS_FROM_S:
             wanders = WANDERS_C if self.measured.blows else WANDERS_STILL_C
+            # A seed of its own: the same run has the same interval, however often it is asked.
             around[1:] += np.random.default_rng(1).normal(0.0, wanders, len(around) - 1)
         watts = watts_for(self.draws, start, around, blows=self.measured.blows)
         return None if np.isnan(watts[0]) else _interval(watts)
@@ -144,6 +145,7 @@ def fit(
         return None
     mean, covariance = fitted(begins, prior or vague(fan=begins.blows, size_w=size_w), refined=True)
     draws = np.random.default_rng(0).multivariate_normal(mean, covariance, DRAWS)
+    # The first draw is the fit itself, so that every number and its interval come from one computation.
     draws[0] = mean
     return _cooling(measured, mean, covariance, draws)
 
@@ -190,6 +192,7 @@ def _readings(power: Floats, temp: Floats, cores: Floats | None, known: NDArray[
         whole = bool(np.all(np.mod(temp[known], 1.0) == 0.0))
         return temp, WHOLE_NOISE_C if whole else FINE_NOISE_C
     mean = cores.mean(axis=0)
+    # A ratio of sums, not a regression: the package's whole degrees would bias a slope.
     factor = float((temp[known] - mean[known]).sum() / max(power[known].sum(), 1e-9))
     return mean + factor * power, CORES_NOISE_C
 
@@ -324,6 +327,7 @@ def _settled(draws: Floats, watts: float, *, blows: bool) -> tuple[Floats, Float
     a, b, c = draws[:, FAN_A], draws[:, FAN_B], draws[:, FAN_C]
     low, high = room.copy(), room + 400.0
     conductance = still
+    # Forty halvings of 400 degrees leave less than a billionth of one.
     for _ in range(40):
         middle = (low + high) / 2.0
         speed = np.maximum(0.0, a + b * middle + c * above) / 1000.0 if blows else 0.0

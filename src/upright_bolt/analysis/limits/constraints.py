@@ -85,6 +85,7 @@ def held_by(now: Readings) -> Constraint:
         return touched
     table = now.highest_mhz
     if now.turbo_table_mhz:
+        # The table has a row for each number of cores at work; more cores than rows share the last one.
         row = min(max(now.busy_cores or 1, 1), len(now.turbo_table_mhz)) - 1
         table = now.turbo_table_mhz[row]
     return _from_clocks(now.clock_mhz, now.cap_mhz, table) or _out_of_reach(now) or Constraint.UNKNOWN
@@ -146,6 +147,7 @@ def _touched(now: Readings) -> Constraint | None:
     if watts is not None:
         for constraint, limit in now.limits:
             if limit is not None and NEAR_LIMIT * limit <= watts <= OVER_LIMIT * limit and limit < lowest:
+                # Above the sustained limit a burst is under way, which that limit does not hold back.
                 if constraint is Constraint.SUSTAINED and watts > limit / NEAR_LIMIT:
                     continue
                 lowest, found = limit, constraint
@@ -167,6 +169,7 @@ def _touches_board(now: Readings) -> bool:
 def _from_clocks(clock_mhz: float | None, cap_mhz: float | None, table_mhz: float | None) -> Constraint | None:
     if clock_mhz is None:
         return None
+    # A cap above what the table allows never holds anything.
     if cap_mhz is not None and (table_mhz is None or cap_mhz < table_mhz) and _near(clock_mhz, cap_mhz):
         return Constraint.CLOCK_CAP
     if table_mhz is not None and clock_mhz >= table_mhz - NEAR_CLOCK_MHZ:
@@ -185,6 +188,7 @@ def bears_out(found: Basis) -> bool:
     least, most = _SPANS.get(found.constraint, (0.0, inf))
     near = found.limit - found.value if found.constraint in (Constraint.HEAT, Constraint.CLOCK_CAP) else 0.0
     within = HEAT_LAG_C if found.constraint is Constraint.HEAT else NEAR_CLOCK_MHZ
+    # A clock above its cap contradicts it; a temperature above the ceiling does not.
     over = NEAR_CLOCK_MHZ if found.constraint is Constraint.CLOCK_CAP else inf
     return least * found.limit <= found.value <= most * found.limit and -over <= near <= within
 

@@ -96,6 +96,7 @@ class ConstraintJudge:
         if power is None or limit is None:
             self._average_w = None
         elif self._average_w is None:
+            # An upper bound: it comes down to the true average within a few windows, and never lies below it.
             self._average_w = max(power, UNSEEN * limit)
         else:
             self._average_w = averaged(self._average_w, power, time_s - self._judged_s, window or USUAL_WINDOW_S)
@@ -159,6 +160,7 @@ class ConstraintJudge:
     def _said(self, values: Numbers) -> frozenset[Constraint]:
         """Return what the processor's bits say: those that are live, and those that were set since the last sample."""
         live, log, status = [0 if i is None else int(values[i] or 0) for i in self._bits]
+        # Logged bits stay set until somebody clears them, so what the first sample shows may be hours old.
         fresh = log & ~self._last_log if self._last_log is not None else 0
         self._last_log = log
         if not (live or fresh or status):

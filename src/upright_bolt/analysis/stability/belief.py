@@ -119,6 +119,7 @@ class EdgeBelief:
         weight = self._weighed(score, [one for one in known if one.shared])
         for one in own:
             weight = weight + self._log_likelihood(one)
+        # Likelihoods of a long search are too small for a float; only their ratios count.
         weight = np.exp(weight - weight.max())
         self.weight: Array = weight / weight.sum()
 
@@ -132,11 +133,14 @@ class EdgeBelief:
         if all(one.passed for one in shared):
             return passes
         own = sum((self._log_likelihood(one) for one in shared if not one.passed), start=passes)
+        # Each of the two stories is scaled to itself first: the odds between them are even, however unlikely either
+        # made what was seen.
         return np.logaddexp(_scaled(own), _scaled(passes))
 
     def _log_likelihood(self, one: Observed) -> Array:
         log_error, log_freeze = self.log_rates(one.position)
         if one.lost:
+            # What is known is that it froze within that time, and not when; errors before it were lost with it.
             within: Array = np.log(-np.expm1(-np.exp(log_freeze) * one.load_s))
             return within
         found: Array = one.errors * log_error - (np.exp(log_error) + np.exp(log_freeze)) * one.load_s

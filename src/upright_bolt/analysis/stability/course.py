@@ -85,6 +85,7 @@ class Course:
     def accepted(self, controls: Sequence[str]) -> float:
         """Return what share of eight-hour loads may fail by an axis: those searched apart divide it."""
         asked = self.search.asked
+        # Searched apart, each control spends its share of the accepted risk.
         return asked.fails * len(controls) / len(asked.controls)
 
     def outlook(self, controls: tuple[str, ...] = ()) -> Outlook:
@@ -184,6 +185,7 @@ class Course:
         single = {name: self.outlook((name,)).final for name in controls}
         # the edge of all together is that of the weakest: apart it lies no further, and on a rail that is shared after
         # all the shallowest of the offsets is the one that counts
+        # No control lies further apart than all of them together did, whatever its own tests tell.
         weakest = min(single, key=lambda name: single[name])
         single[weakest] = min(single[weakest], together)
         if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
@@ -227,6 +229,7 @@ class Course:
         if end is None:
             return self.final
         positions = self.axis.positions(end.settings)
+        # A recommendation is only as old as the last failure: whatever has happened since counts against it.
         failed = any(self._reaches(positions, one) for one in self._seen if not one.passed)
         if end.settings and (failed or self._predicted_with(end.settings).value > self.search.asked.fails):
             return self.final

@@ -90,6 +90,7 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
         if not broke and (elsewhere or boards_differ(board_of_run(run), asked.board)):
             continue
         lost = froze and not run.errors
+        # The last telemetry before a freeze is up to a flush old.
         lasted_s = (run.end.duration_s + (LATE_S if lost else 0.0)) * part
         if depths and lasted_s > 0.0:
             found.append(Seen(depths, lasted_s, len(run.errors), froze, lost))
@@ -107,6 +108,7 @@ def on_axis(seen: Iterable[Seen], controls: Sequence[str]) -> list[Observed]:
         depths = [one.depths.get(name, 0.0) for name in controls]
         position = min(depths)
         beside = max((depth for name, depth in one.depths.items() if name not in controls), default=0.0)
+        # What failed where another control lay deeper was most likely the other's failure.
         if not position or (not one.passed and (position != max(depths) or beside > position)):
             continue
         shared = beside >= position

@@ -107,6 +107,7 @@ def next_of(scale: AxisScale, asked: Asked, tested: Sequence[Observed], gains: S
     if asked.plain_step:
         return _plain(scale, asked.plain_step, tested)
     bold = BOLDNESS[asked.bold.value]
+    # The least gain is meant in mV; another axis has its own unit, and slopes tell how the two compare.
     bold = replace(bold, least_gain=bold.least_gain * scale.prior.slope / VOLTAGE.slope)
     if asked.reach:
         bold = replace(bold, reach=asked.reach / scale.prior.slope)
@@ -144,6 +145,7 @@ def gain_per_unit(gains: Sequence[Gain]) -> float | None:
     by_position = sorted(gains, key=lambda gain: gain.position)
     if len(by_position) < 3 or by_position[0].score <= 0.0:
         return None
+    # Through the first point, which is measured best: the baseline lasts longest.
     first, *others = by_position
     ways = [(gain.position - first.position, gain.score / first.score - 1.0) for gain in others]
     weight = sum(way**2 for way, _ in ways)

@@ -119,9 +119,11 @@ def _best(cells: "_Cells", scale: AxisScale, bold: Boldness, furthest: float) ->
     for position in scale.positions(*cells.telling(furthest)):
         for load_s in DURATIONS_S:
             test = cells.look_ahead(position, load_s, bold)
+            # Longer tests at the same place freeze more often still.
             if test.freezes > bold.freeze_cap:
                 break
             cost = test.minutes + test.freezes * bold.freeze_cost_s / 60.0
+            # Certainty for time: what a minute tells. A freeze costs a restart and whatever a person has not saved.
             gain = (test.spread - test.spread_after) / cost
             if gain > best_gain:
                 best, best_gain = test, gain
@@ -152,6 +154,7 @@ def final_position(scale: AxisScale, tested: Sequence[Observed], accepted: float
 def furthest_kept(belief: EdgeBelief, scale: AxisScale, tested: Sequence[Observed], accepted: float) -> float:
     """Return ``final_position`` from a posterior that is there already; what fails grows all along the axis."""
     most = min(proven_position(tested), failed_position(tested) - 2.0 * scale.step)
+    # How often it fails only grows with the position, so halving finds the furthest that is kept.
     low, high = 0, max(0, floor(most / scale.step + 1e-9))
     while low < high:
         number = (low + high + 1) // 2
@@ -164,6 +167,7 @@ class _Cells:
     """The cells of a belief that weigh enough to matter for a look ahead."""
 
     def __init__(self, belief: EdgeBelief) -> None:
+        # Most of the grid carries next to no weight after a few tests, and every choice is tried on every cell.
         kept = belief.weight > LIGHTEST_CELL * belief.weight.max()
         self._belief = belief
         self._kept = kept

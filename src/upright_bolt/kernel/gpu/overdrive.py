@@ -130,15 +130,19 @@ class OverdriveFiles(ForwardingFiles):
         except ValueError as fault:
             raise FileFault(path, errno.EINVAL) from fault
         folder = path.removesuffix(TABLE)
+        # The driver takes overdrive commands only at the level “manual” on most generations (Documentation/gpu/amdgpu/
+        # thermal.rst, pp_od_clk_voltage).
         self._be_manual(f"{folder}{LEVEL}")
         say = partial(self._say, f"{folder}{FILE}")
         words = asked.words()
         if ALL in text.split():
+            # The whole table is put back from the driver's own defaults: what equals them then needs no command.
             say("r")
             there = self._table(path).words()
             words = [each for each in words if each not in there]
         for each in words:
             say(_command(each))
+        # Nothing takes effect before the commit.
         say("c")
 
     def _say(self, path: str, command: str) -> None:

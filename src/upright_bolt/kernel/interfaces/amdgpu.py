@@ -194,6 +194,7 @@ def _table_controls(probe: Probe, card: Card) -> list[ControlDriver]:
 def _without_table(probe: Probe, card: Card) -> list[ControlDriver]:
     mask = (probe.text(paths.AMDGPU_FEATURES) or "").lower()
     known = int(mask, 16) if mask.removeprefix("0x").isalnum() and mask.startswith("0x") else None
+    # The person gets the whole mask to type: the parameter replaces all bits, so the others have to be right too.
     wanted = (known or USUAL_FEATURES) | OVERDRIVE_BIT
     why = note(DiagnosticCode.NO_OVERDRIVE, wanted=f"{wanted:#x}", now=mask or "unknown")
     if known is not None and known & OVERDRIVE_BIT:
@@ -208,6 +209,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     for card in machine.cards:
         exists = probe.files.exists
         level, cap = f"{card.device}/{overdrive.LEVEL}", f"{card.sensors}/power1_cap"
+        # Another driver may offer the same files; what counts is what is there.
         if card.chip.driver != DRIVER and not exists(level):
             continue
         if card.sensors and exists(cap):
