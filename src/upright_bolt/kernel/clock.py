@@ -88,6 +88,7 @@ def _offsets() -> tuple[float, float]:
     for _ in range(MOST_READS):
         now = time.clock_gettime(time.CLOCK_MONOTONIC)
         boot, date = time.clock_gettime(time.CLOCK_BOOTTIME), time.clock_gettime(time.CLOCK_REALTIME)
+        # A busy machine may stop this process between two clocks, which would look like sleep.
         if time.clock_gettime(time.CLOCK_MONOTONIC) - now < LEAST_SLEEP_S / 4.0:
             break
     return boot - now, date - now

@@ -74,6 +74,8 @@ class PolicyClocks:
             return None
         highest = found[1]
         caps = [Cap(mhz, DiagnosticCode.CAPPED_BY_FIRMWARE) for mhz in (self._mhz("bios_limit"),) if mhz]
+        # ACPI's cooling device of a processor takes a fifth of the highest clock away with each of its states
+        # (drivers/acpi/processor_thermal.c).
         state = min(COOLER_STATES, max((self._probe.number(path) or 0 for path in self._coolers), default=0))
         if state:
             caps.append(Cap(highest * (1.0 - COOLER_SHARE * state), DiagnosticCode.CAPPED_BY_HEAT))
@@ -126,6 +128,7 @@ class CappedFile:
         if found is None or not (wanted.isdecimal() and held.isdecimal()):
             return wanted == held
         asked, (low, high) = int(wanted) / 1000.0, found
+        # A text from a damaged record.
         if not low - CLOCK_SLACK_MHZ <= asked <= high + CLOCK_SLACK_MHZ:  # never chosen, whatever is shown
             return False
         return self.clocks.keeps(asked, int(held) / 1000.0, highest=self.highest)

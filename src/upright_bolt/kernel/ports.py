@@ -178,6 +178,7 @@ class RealFiles:
     def read(self, path: str) -> bytes:
         """Return the content, at most ``TEXT_SIZE`` bytes. Raises FileFault."""
         try:
+            # O_NONBLOCK: a copy may hold a pipe under a file's name, and would keep this process waiting for ever.
             fd = os.open(self._at(path), os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
             try:
                 parts = []
@@ -194,6 +195,7 @@ class RealFiles:
     def write(self, path: str, data: bytes) -> None:
         """Write in one system call, as kernel files want it. Raises FileFault."""
         try:
+            # sysfs ignores O_TRUNC; a plain file of a copy needs it.
             fd = os.open(self._at(path), os.O_WRONLY | os.O_TRUNC | os.O_CLOEXEC)
             try:
                 os.write(fd, data)
@@ -339,8 +341,11 @@ class DeviceRegisters:
     def write(self, cpu: int, register: int, value: int) -> None:
         """Write the 64 bits at the register's number. Raises FileFault."""
         name = f"{paths.msr_device(cpu)} register {register:#x}"
+        # Counted before the write: the kernel may tell of it before this process goes on.
         self.writes += 1
         try:
+            # Opened for each write: a descriptor that stays open would be one more way to write registers for whoever
+            # gets into this process.
             fd = os.open(self._at(cpu), os.O_WRONLY | os.O_CLOEXEC)
             try:
                 os.pwrite(fd, value.to_bytes(8, "little"), register * self._stride)

@@ -75,12 +75,14 @@ def survey(
     probe = Probe(files, register_port)
     topology = read_topology(probe)
     identity = read_identity(probe, name, topology)
+    # Another vendor keeps other things under the same numbers, so nothing is read there at all.
     if identity.chip_vendor.strip() in registers.OTHER_VENDORS:
         register_port = NoRegisters()
     cards = find_cards(files, memories)
     probe = probe.over(machine_files(files, register_port, cards), register_port)
     surroundings = Surroundings(identity, topology, cards)
     parts = [interface.find(probe, surroundings) for interface in all_interfaces()]
+    # Two interfaces may offer the same control; the one with the lower rank wins.
     drivers = {driver.name: driver for part in reversed(parts) for driver in part.controls}
     order = sorted(drivers, key=lambda full: (declaration_of(full).write_order, full))
     gaps = tuple(probe.gaps)

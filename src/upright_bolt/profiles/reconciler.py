@@ -111,6 +111,7 @@ class Reconciler:
 
     def reconcile(self) -> float:
         """Take up what has happened and do what is due; return in how many seconds to call again at the latest."""
+        # A simulated machine's time goes on by itself; what it does has to be made up for first.
         self._ports.keep_up()
         changes = self._ports.changes.take()
         now_s = self._ports.clock.now_s()
@@ -123,6 +124,7 @@ class Reconciler:
         at_most_s = min(at_most_s, self.start.reconcile())
         if not self.record.now.active or self._engine.closed or self.off:
             return at_most_s
+        # A trial or a run must not be disturbed. What happens meanwhile is looked at as soon as it is over.
         if self._engine.trial is not None or self.busy():
             self._looks_s = [*(at for at in self._looks_s if at > now_s), now_s]
             return BUSY_S
@@ -171,6 +173,7 @@ class Reconciler:
             return
         if now_s - now.settling.since_s >= SETTLE_S or now_s < now.settling.since_s:
             profile = now.settling.profile
+            # Five minutes without a crash: whatever went down before was not this profile.
             self.record.change(settling=None, unclean=0)
             self.tell(LogKind.SETTLED, self.start.cause, profile)
 
@@ -191,6 +194,7 @@ class Reconciler:
             return self._lost(wanted)
         plan = self.planner.plan(profile)
         waited, self._waiting = self._waiting, frozenset(self.planner.waiting(profile))
+        # After a restart of the service alone nothing is written again: values are there, and the log would lie.
         if self._planned_for is None and wanted == now.wanted and self._holds_already(plan):
             self.plan, self._planned_for = plan, (wanted, plan)
             self._watch()
@@ -269,6 +273,7 @@ class Reconciler:
         if cause not in (Cause.WAKE, Cause.RESUMED):
             risky = {n: v for n, v in plan.settings.items() if declaration_of(n).risky}
             settling = Settling(boot_id, profile.name, risky, self._ports.clock.now_s())
+        # On the disk before the first write: if the machine goes down with it, the next boot knows what was applied.
         self.record.adopt(replace(now, wanted=profile.name, boot_id=boot_id, settling=settling))
         by = f"profile {profile.name}" + (f", chosen by {who}" if who else "")
         woken = self._woken or cause is Cause.WAKE
@@ -305,6 +310,7 @@ class Reconciler:
 
     def _hear_of_own(self, now_s: float) -> None:
         """Take what this program's own reading and writing has raised, and what happened meanwhile."""
+        # Writes without a name are taken for this program's own; where the kernel names writers, others have one.
         others = [c for c in self._ports.changes.take() if c.who or c.kind is not ChangeKind.WRITTEN]
         self._hear(others, now_s)
         if others:

@@ -85,6 +85,7 @@ class BusInterface:
         if found is None or not found.on_bus or call.field(HeaderFields.path) != PATH:
             self._bus.refuse(call, UNKNOWN_METHOD, f"{INTERFACE} at {PATH} has no such method.")
             return
+        # Before anything is decoded: what does not have the form of a call is not looked into.
         if call.signature != found.signature:
             self._bus.refuse(call, INVALID_ARGS, f"{found.name} takes arguments of the form “{found.signature}”.")
             return
@@ -107,6 +108,7 @@ class BusInterface:
 
     async def _serve(self, found: Verb, call: Incoming, caller: Caller) -> None:
         try:
+            # Who calls is what the bus says, never what the call says.
             await self._callers.identify(caller)
             if not (found.open_to is Open.EVERYBODY or (found.open_to is Open.OWNER and self.machine.is_owner(caller))):
                 await self._rights.need(caller, Action.WATCH, interactive=False)
@@ -135,6 +137,7 @@ class BusInterface:
             done = self.machine.perform(verb, caller, arguments)
             return done, verb.gives.pack(done)
 
+        # What ends something goes before what waits, so that reverting is never stuck behind a queue of other calls.
         if verb.need is None:
             done, answer = await self.do(work, FIRST if verb.ends else IN_TURN)
         else:
@@ -179,6 +182,7 @@ class BusInterface:
 
         def work_if_granted(epoch: int) -> T:
             """Do the work if it is still what was granted. Raises BadInput if not."""
+            # Looked at in the machine's thread, right before the work: nothing can come in between any more.
             if epoch != self._rights.epoch or caller.gone:
                 raise _Stale
             if need(self.machine, arguments) != wanted:

@@ -81,6 +81,7 @@ def busiest_others(before: ProcessTable, after: ProcessTable, seconds: float, mi
 
 def _descends(number: int, mine: int, known: ProcessTable) -> bool:
     seen: set[int] = set()
+    # The table is not taken in one moment, so parents may form a ring.
     while number and number not in seen:
         if number == mine:
             return True

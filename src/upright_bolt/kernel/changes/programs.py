@@ -43,6 +43,7 @@ class ProgramScan:
             self._known.clear()
             self._young.clear()
             self._matches.clear()
+        # The last number of /proc/loadavg is the newest process: while it is the same, no process has begun.
         newest = self._text(paths.LOADAVG).rpartition(" ")[2]
         if newest != self._newest or self._young or not newest:
             self._newest = newest
@@ -59,6 +60,7 @@ class ProgramScan:
             if name := self._name_of(number):
                 self._matches[number] = name
         self._known = (self._known & there) | (self._young & there)
+        # A process begins as a copy of its parent, and becomes its own program a moment later.
         self._young = unseen - self._young
 
     def _name_of(self, number: str) -> str:

@@ -92,6 +92,7 @@ def _card(files: KernelFiles, name: str) -> Card | None:
     device = f"{folder}/device"
     told = _told_of(files, device)
     place = told.get("PCI_SLOT_NAME", "").lower()
+    # The card's number changes from boot to boot, its place on the bus does not.
     if place and files.exists(f"{paths.PCI_DEVICES}/{place}"):
         device = f"{paths.PCI_DEVICES}/{place}"
     hwmon = files.names(f"{device}/hwmon")
@@ -118,6 +119,7 @@ def _kind(files: KernelFiles, device: str, place: str, sensors: str) -> ChipKind
     match = _PLACE.fullmatch(place)
     if match is None:
         return ChipKind.UNKNOWN
+    # Bus 0 is the processor's own on every PC.
     if match[2] == "00":
         return ChipKind.BUILT_IN
     awake = _status(files, device) != ASLEEP

@@ -60,6 +60,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
         path = f"{paths.PCI_DEVICES}/{device}/{FILE}"
         if not probe.files.exists(path):
             continue
+        # The file holds an offset from a target in a register. Without that, no temperature can be told.
         if target is None:
             probe.note(Subject.HEAT_CEILING, DiagnosticCode.CEILING_UNREADABLE)
             return Found()

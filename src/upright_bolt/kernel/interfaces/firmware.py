@@ -66,6 +66,7 @@ def _locations(probe: Probe) -> dict[str, tuple[str, bool]]:
         for name, attribute in ATTRIBUTES.items():
             path = f"{paths.FIRMWARE_ATTRIBUTES}/{board}/attributes/{attribute}"
             if probe.files.exists(f"{path}/current_value"):
+                # The first board wins; a second one would be a second driver for the same firmware.
                 found.setdefault(name, (path, True))
     for device in probe.files.names(paths.PLATFORM_DEVICES):
         for name, attribute in ATTRIBUTES.items():

@@ -55,6 +55,7 @@ def _add_chip(probe: Probe, found: Found, path: str, chip: str) -> float | None:
             continue
         kind, number = match[1], match[2]
         label = probe.text(f"{path}/{kind}{number}_label") or ""
+        # Fans are numbered over all chips, since people count fans and not sensor chips.
         if kind == "fan":
             order = sum(1 for c in found.channels if isinstance(c, Gauge) and c.sensor.quantity is SPEED) + 1
             title = f"Fan {order}" + (f" ({label})" if label else "")
@@ -78,6 +79,7 @@ def _temperature_name(found: Found, chip: str, label: str, number: str) -> tuple
         core = re.fullmatch(r"Core (\d+)", label)
         if core and f"temperature.core{core[1]}" not in taken:
             return f"temperature.core{core[1]}", f"Temperature of core {core[1]}"
+    # Chips and labels are firmware's words and may hold anything; a sensor's name may not.
     base = re.sub(r"[^a-z0-9]+", "-", f"{chip} {label}".lower()).strip("-")
     name = f"temperature.{base}"
     if name in taken:
@@ -111,6 +113,7 @@ def _add_throttle(probe: Probe, found: Found, topology: Topology) -> None:
     seen: set[tuple[int, int]] = set()
     for cpu, core in topology.core_of.items():
         path = paths.throttle(cpu, "core_throttle_count")
+        # Two threads of a core show the same counter.
         if core in seen or not probe.files.exists(path) or probe.number(path) is None:
             continue
         seen.add(core)

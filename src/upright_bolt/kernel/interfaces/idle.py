@@ -44,6 +44,7 @@ class IdleStates:
         held = {state: self._held(state) for state in self._states}
         if any(None in numbers for numbers in held.values()):
             return None
+        # Off means off on every processor; where they differ, a note says so.
         return ",".join(state for state, numbers in held.items() if all(numbers)) or NONE
 
     def plan(self, value: Value) -> list[Write]:
@@ -66,12 +67,14 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         for folder in probe.files.names(paths.idle(cpu)):
             base = f"{paths.idle(cpu)}/{folder}"
             name = probe.text(f"{base}/name") if folder.startswith("state") else None
+            # The control's value lists names with commas between them, so a name with a comma could not be told apart.
             if name and "," not in name and probe.files.exists(f"{base}/disable"):
                 states.setdefault(name, []).append(f"{base}/disable")
     if not states:
         probe.note(Subject.IDLE_STATES, DiagnosticCode.NO_IDLE_STATES)
         return found
     found.controls = [IdleStates(probe, states)]
+    # One processor of each kind stands for the others: a sensor for each would be hundreds on a large machine.
     firsts = {name: cpus[0] for name, cpus in topology.kinds} or {"": topology.cpus[0]}
     for kind, cpu in firsts.items():
         _add_shares(probe, found, cpu, kind)

@@ -95,6 +95,7 @@ class _LibraryControl(ChipControl):
                 return Facts(ControlState.ABSENT, note(_REFUSALS[fault.errno]))
             code = DiagnosticCode.NEEDS_ROOT if fault.errno == errno.EPERM else DiagnosticCode.NO_RANGE
             return Facts(ControlState.READ_ONLY, note(code))
+        # The library answers with an empty range for what a model does not have.
         if high <= low:
             return Facts(ControlState.ABSENT, note(DiagnosticCode.NOT_ON_THIS_MODEL))
         allowed = Facts(ControlState.SETTABLE, minimum=low / per_unit, maximum=high / per_unit)
@@ -199,6 +200,7 @@ class Chips:
 
     def read(self) -> list[float | None]:
         """Return every reading in the order of ``sensors``; all None while a chip sleeps."""
+        # Any call into the library wakes every GPU of its vendor, not only the one that is asked.
         if self._any_sleeps():
             return [None] * len(self.sensors)
         return [value for place in self._places for value in self._of(place)]

@@ -47,6 +47,7 @@ class CurrentLimit(_Bits):
         super().__init__(probe, "current", paths.CURRENT_LIMIT)
 
     def facts(self) -> Facts:
+        # Bit 31 of 0x601 is the firmware's lock: writes are ignored until the next reset.
         locked = (self._probe.register(0, registers.CURRENT_LIMIT) or 0) >> 31 & 1
         if locked:
             return Facts(ControlState.LOCKED, note(DiagnosticCode.CURRENT_LOCKED), LOWEST_A)
@@ -101,6 +102,7 @@ class TurboTable(_Bits):
         return [number >> (8 * i) & 0xFF for i in range(self._rows)]
 
     def facts(self) -> Facts:
+        # Bit 28 of MSR_PLATFORM_INFO: the ratio limits for turbo can be programmed.
         if not (self._probe.register(0, registers.PLATFORM_INFO) or 0) >> 28 & 1:
             return Facts(ControlState.READ_ONLY, note(DiagnosticCode.TABLE_FIXED), LOWEST_MHZ)
         return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_MHZ))
@@ -112,6 +114,7 @@ class TurboTable(_Bits):
     def plan(self, value: Value) -> list[Write]:
         number = self._number() or 0
         for i, part in enumerate(parts_of(str(value))[: self._rows]):
+            # Rows of cores that this processor does not have keep what they hold.
             number = number & ~(0xFF << (8 * i)) | round(float(part) / MHZ_PER_RATIO) << (8 * i)
         return [Write(self.files[0], str(number))]
 

@@ -43,6 +43,7 @@ class OffsetControl:
 
     def read(self) -> Value | None:
         steps = self._probe.number(self.files[0])
+        # + 0.0 turns −0.0 into 0.0, which people would wonder about.
         return None if steps is None else round(steps * mailbox.STEP_MV, 2) + 0.0
 
     def plan(self, value: Value) -> list[Write]:
@@ -66,6 +67,8 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     elif machine.identity.chip_vendor in registers.OTHER_VENDORS:
         why = note(DiagnosticCode.NO_OFFSETS_OF_VENDOR, Subject.VOLTAGE_OFFSETS)
     else:
+        # The core plane stands for all: a processor that answers for it answers for the others, or refuses them by
+        # itself.
         try:
             probe.files.read(paths.CORE_OFFSET)
         except FileFault as fault:

@@ -91,6 +91,7 @@ class BusyShares:
         before, self._last_words = self._last_words, words
         idle = list(map(float, words[IDLE]))
         last, self._last_idle = self._last_idle, idle
+        # A processor has come or gone, so rows stand elsewhere.
         if not last or len(last) != len(idle) or seconds <= 0.0:
             return []
         passed = list(map(sub, idle, last))
@@ -99,6 +100,7 @@ class BusyShares:
             passed = [ticks + float(new) - float(old) for ticks, new, old in zip(passed, waiting, waited, strict=True)]
         percent = 100.0 * TICK_S / seconds
         shares: Numbers = [100.0 - percent * ticks for ticks in passed]
+        # The kernel's idle time may step back a tick, or be ahead of this clock (Documentation/filesystems/proc.rst).
         if min(passed) >= 0.0 and percent * max(passed) <= 100.0:
             return shares
         return [min(max(100.0 - percent * ticks, 0.0), 100.0) for ticks in passed]
