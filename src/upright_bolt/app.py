@@ -211,6 +211,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     _check_data_folder(data)
     if word.kind != "host":
         return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive))
+    # The service first: two processes that set one machine would each take the other's values for stock.
     found = _service()
     if not isinstance(found, Diagnostic):
         if not as_root:
@@ -241,6 +242,7 @@ def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> Ope
     from upright_bolt.service import helper
 
     folder = state_folder(word, None)
+    # Forked while this process is still root; what is left here is the caller's, and runs nothing as root.
     channel, pid = helper.start(lambda: open_local(word, folder, holder, exclusive=exclusive)[1])
     give_up_root()
     return OpenMachine(word, host_ports(), helper.HelperAccess(channel, pid, run_lock(holder)))
@@ -376,6 +378,7 @@ def serve(machine: str, data: Path | None, idle_s: float) -> None:
     word = parse_machine(machine)
     folder = state_folder(word, data)
     writers = Writers() if word.kind != "twin" else None
+    # Before the bus is opened: nobody can make this process use what it does not have any more.
     drop(CAP_SYS_ADMIN)
 
     def opened() -> "SettingsEngine":

@@ -35,8 +35,10 @@ def _answer(argv: list[str]) -> int:
     from upright_bolt.errors import BoltError
 
     as_json = JSON in argv
+    # People write --json and --machine where they think of them; the library wants them before the command.
     argv = in_order([_as_utf8(word) for word in argv])
     streams = sys.stdout, sys.stderr
+    # A file or a program's name must not be able to send commands to the terminal.
     sys.stdout, sys.stderr = map(Guarded.around, streams)
     try:
         code = _carry_out(argv)
@@ -70,6 +72,7 @@ def _carry_out(argv: list[str]) -> int:
     except BrokenPipeError:
         return 0
     except SystemExit as end:
+        # “| head” is a normal end, not an error.
         if isinstance(end.__context__, BrokenPipeError):  # the library's way of saying the same
             return 0
         raise

@@ -129,6 +129,7 @@ class DesktopApp:
         if self.kept.trouble:
             self.presenter.say(f"✕ {self.kept.trouble}")
         sys.setswitchinterval(SWITCH_S)
+        # A collection of everything a window consists of stops it for a moment that can be seen.
         gc.collect()
         gc.freeze()  # what stands now stays: going through it again and again costs 50 ms a time
 
@@ -159,6 +160,7 @@ class DesktopApp:
         if about is None or about is self.presenter.outline.about:
             self.presenter.take(snapshot)
             return
+        # Widgets are made for the sensors and controls that there were: they are made anew rather than patched.
         self.presenter.update_machine(about)
         self.presenter.release()
         self.presenter.take(snapshot)
@@ -226,6 +228,7 @@ class DesktopApp:
     def _replace_window(self) -> None:
         """Put another window in the place of the present one."""
         before = self.window
+        # The window goes, the session stays.
         before.closing.disconnect(self.close)
         before.when_closed = lambda: WhenClosed.END
         self._show_window()
@@ -256,6 +259,7 @@ class DesktopApp:
         except (BoltError, OSError) as fault:
             presenter.say(f"✕ {fault}")
             return
+        # The new machine is open before the old one is let go: if it cannot be opened, nothing has happened.
         self._end_session()
         self._begin(session)
         self.kept.save(self.kept.chosen.with_recent(session.machine.word))

@@ -95,6 +95,7 @@ class Panel(QObject):
     def show_number(self) -> None:
         """Show the number of the moment; drawn only when it has changed."""
         text, _ = self._number()
+        # Each new picture goes over the bus to the desktop, once a second.
         if text != self._shown:
             self._shown = text
             self.icon.setIcon(icon_of(text, self._theme))

@@ -64,6 +64,7 @@ class History:
         if samples:
             oldest = samples[-1].time_s - KEEP_S
             self.events = [event for event in self.events if event.time_s >= oldest]
+            # Old rows are left behind by moving the start, and dropped when the table is made anew.
             while self._start < self._end and self._table[self._start, 0] < oldest:
                 self._start += 1
 
@@ -166,6 +167,7 @@ def thinned(time_s: Floats, values: Floats, most: int = 1500) -> tuple[Floats, F
     stretch = -(-2 * count // most)
     whole = count // stretch * stretch
     block = values[:whole].reshape(-1, stretch)
+    # argmin and argmax take NaN for the lowest and the highest; a gap must not win.
     filled_low = np.where(np.isnan(block), np.inf, block)
     filled_high = np.where(np.isnan(block), -np.inf, block)
     rows = np.arange(len(block))

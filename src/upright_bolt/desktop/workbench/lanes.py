@@ -150,6 +150,7 @@ class Lanes(QWidget):
         shown = self._shown
         for row, constraint in enumerate(shown):
             spans = found.get(ORDER.index(constraint), [])
+            # Setting a bar's options repaints the chart, and most lanes stand still from sample to sample.
             if spans == self._drawn.get(constraint, []):
                 continue
             self._drawn[constraint] = spans

@@ -148,6 +148,7 @@ class LiveCharts(QWidget):
             chart.returned.connect(self.follow)
 
     def _add_curves(self, theme: Theme, highest_mhz: float | None) -> None:
+        # Lowest and highest core as a band, the mean as a line: dozens of lines would hide each other.
         band_edge = self.clock.pen(theme.clock, width=0.5)
         band_edge.setColor(pg.mkColor(theme.clock + "55"))
         self._low = pg.PlotDataItem(pen=band_edge, connect="finite")
@@ -182,6 +183,7 @@ class LiveCharts(QWidget):
         self.draw()
 
     def _look_around(self) -> None:
+        # Whoever looks around wants to keep what they see while new samples come in.
         self._following = False
         self.draw()
 
@@ -191,6 +193,7 @@ class LiveCharts(QWidget):
             return
         self._scroll()
         self._stale = True
+        # A round that is going on begins the next one itself, with whatever has come by then.
         if not self._steps.busy:
             self._begin()
 
@@ -245,6 +248,7 @@ class LiveCharts(QWidget):
     def _draw_chip_lanes(self, seen: dict[str, Floats]) -> None:
         """Draw what held the graphics chip; one without work leaves its room to the others, as in a low window."""
         held = seen["chip_held"]
+        # A GPU that only draws the desktop tells nothing about what holds it back.
         worked = bool((~np.isnan(held) & (held != CODE[Constraint.NO_WORK])).any())
         self._show_chip(shown=worked and self.height() >= ROOM_FOR_CHIP_PX)
         now = self._history.last("chip_held")

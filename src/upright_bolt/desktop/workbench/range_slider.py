@@ -149,6 +149,7 @@ class ScaleStrip(QWidget):
         return min(self._high, max(self._low, value))
 
     def _present(self) -> float | None:
+        # Keys go on from the draft, if there is one, as the mark that a person sees.
         value = self._draft if self._draft is not None else self._control.current
         return value if isinstance(value, float) else None
 
@@ -176,6 +177,7 @@ class ScaleStrip(QWidget):
         """Step, but only with the focus: else the column scrolls."""
         if event is None:
             return
+        # A wheel that was meant to scroll the column must not change a setting on its way.
         if not self.hasFocus():
             event.ignore()
             return
