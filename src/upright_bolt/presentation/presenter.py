@@ -143,7 +143,6 @@ class Presenter:
         self.progress = snapshot.progress
         if snapshot.progress is not None and self.sample is not None:
             self.pace.take(snapshot.progress, self.sample.time_s)
-        # Widgets are told once all is taken over: one that asks back sees the same moment everywhere.
         changed = (controls, status) != (self.controls, self.status)
         self.controls, self.status = controls, status
         self.drifts.take(status)
