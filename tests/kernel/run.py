@@ -94,7 +94,8 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", proce
             elif told["what"] == "up":
                 rows.append(Row(scenario.name, "The machine is up", held=True, seconds=time.monotonic() - begun))
             elif told["what"] == "check":
-                rows.append(Row(scenario.name, told["name"], told["held"], told["s"], told["said"]))
+                said = "\n".join((told["said"], *told["notes"]))
+                rows.append(Row(scenario.name, told["name"], told["held"], told["s"], said))
             elif told["what"] == "end":
                 return rows
             if show or told["what"] == "goes on":
