@@ -12,7 +12,7 @@ from search_support import SearchScene
 from upright_bolt.errors import MachineFroze
 from upright_bolt.model.search import AfterFreeze, Outcome
 from upright_bolt.presentation.searches import begin_search
-from upright_bolt.session.search_request import Typed, asked_from
+from upright_bolt.session.search_request import RawArguments, asked_from
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.simulator.graphics_state import GraphicsDemand
 
@@ -50,7 +50,7 @@ def _one(axis: str, number: int) -> Row:
     """Search on one individual; return the % of loads that fail with what is kept, the minutes, and the freezes."""
     with tempfile.TemporaryDirectory() as folder:
         scene = SearchScene(Path(folder), f"twin:tern#{number}")
-        asked = asked_from(Typed(axis=axis, soak="0", after_freeze=AfterFreeze.GO_ON.value))
+        asked = asked_from(RawArguments(axis=axis, soak="0", after_freeze=AfterFreeze.GO_ON.value))
         while True:
             try:
                 active = begin_search(scene.session, scene.log, scene.twin.store, asked)

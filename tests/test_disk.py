@@ -1,4 +1,4 @@
-"""Typed data in files: what goes in comes out, what is damaged is named, what is older is brought up."""
+"""JsonCodec data in files: what goes in comes out, what is damaged is named, what is older is brought up."""
 
 import json
 import os
@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from upright_bolt.disk import Document, Typed, write_atomically
+from upright_bolt.disk import Document, JsonCodec, write_atomically
 from upright_bolt.errors import BoltError, CorruptData
 
 
@@ -21,7 +21,7 @@ class Buoy:
 
 
 def buoys(path, version=2):
-    return Document(path, "buoys", version, Typed(tuple[Buoy, ...]))
+    return Document(path, "buoys", version, JsonCodec(tuple[Buoy, ...]))
 
 
 def checked(version, data):
@@ -101,7 +101,7 @@ def test_modes_are_set_and_not_inherited(tmp_path):
 def test_json_that_is_nested_too_deeply_is_damaged_and_no_end_of_the_program():
     for text in ("[" * 200_000, '{"a":' * 100_000):
         with pytest.raises(CorruptData):
-            Typed(dict[str, object]).from_text(text)
+            JsonCodec(dict[str, object]).from_text(text)
 
 
 @given(made, st.data())

@@ -368,9 +368,9 @@ def test_a_chip_that_is_unplugged_and_plugged_again_is_let_go_and_taken_in(machi
     backend.look_at_processors()
     assert facts_by_own_name(backend, "gpu3d") == {}
     assert backend.restore(before) == ()  # what is gone is owed, all else is put back
-    assert list(backend.owed) == [path for path in before if "card2" in path]
+    assert list(backend.pending_restores) == [path for path in before if "card2" in path]
     assert backend.drivers["gpu03.power-limit"].read() == 45.0
     (tmp_path / "away").rename(tmp_path / "sys/class/drm/card2")
     backend.look_at_processors()
     assert backend.drivers["gpu3d.power-limit"].read() == 30.0
-    assert not backend.is_gone(next(iter(backend.owed)))
+    assert not backend.is_gone(next(iter(backend.pending_restores)))

@@ -22,7 +22,7 @@ from upright_bolt.model.search import (
     told_by_person,
 )
 from upright_bolt.presentation.searches import begin_search
-from upright_bolt.session.search_request import Typed, asked_from
+from upright_bolt.session.search_request import RawArguments, asked_from
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.workload.plan import kinds_s
 
@@ -69,7 +69,7 @@ def test_an_axis_counts_from_stock_towards_its_own_danger():
 
 
 def test_the_voltage_found_keeps_the_frames_at_four_fifths_of_the_watts(scene):
-    found = carried(scene, begun(scene, Typed(axis=VOLTAGE, soak="10min")))
+    found = carried(scene, begun(scene, RawArguments(axis=VOLTAGE, soak="10min")))
     assert found.end.why is Why.FOUND
     course = Course(found, [])
     assert abs(course.gained()) < 0.02
@@ -86,7 +86,7 @@ def test_the_voltage_found_keeps_the_frames_at_four_fifths_of_the_watts(scene):
 
 
 def test_the_memory_clock_is_searched_upwards_and_put_back(scene):
-    found = carried(scene, begun(scene, Typed(axis=MEMORY, soak="5min")))
+    found = carried(scene, begun(scene, RawArguments(axis=MEMORY, soak="5min")))
     assert found.end.why is Why.FOUND
     kept = found.end.settings[MEMORY]
     chip = chip_of_twin(scene)
@@ -97,7 +97,7 @@ def test_the_memory_clock_is_searched_upwards_and_put_back(scene):
 
 
 def test_a_clock_that_is_held_stands_in_every_rung_and_in_what_is_kept(scene):
-    found = carried(scene, begun(scene, Typed(axis=VOLTAGE, at="1950MHz", soak="2min")))
+    found = carried(scene, begun(scene, RawArguments(axis=VOLTAGE, at="1950MHz", soak="2min")))
     held = "gpu03.highest-clock"
     assert {rung.settings[held] for rung in found.rungs} == {1950.0}
     assert found.end.settings[held] == 1950.0
@@ -107,7 +107,7 @@ def test_a_clock_that_is_held_stands_in_every_rung_and_in_what_is_kept(scene):
 def test_a_clock_offset_at_a_locked_clock_finds_the_same_frames_for_fewer_watts(tmp_path):
     scene = SearchScene(tmp_path, "twin:tern-two-rails")
     offset, held = "gpu03.clock-offset", "gpu03.highest-clock"
-    found = carried(scene, begun(scene, Typed(axis=offset, at="2200MHz", soak="5min")))
+    found = carried(scene, begun(scene, RawArguments(axis=offset, at="2200MHz", soak="5min")))
     assert found.end.why is Why.FOUND
     chip = chip_of_twin(scene)
     assert {rung.settings[held] for rung in found.rungs} == {2200.0}
@@ -123,7 +123,7 @@ def test_a_clock_offset_at_a_locked_clock_finds_the_same_frames_for_fewer_watts(
 
 def test_a_memory_offset_is_searched_in_the_library_s_own_counting(tmp_path):
     scene = SearchScene(tmp_path, "twin:tern-two-rails")
-    found = carried(scene, begun(scene, Typed(axis="gpu03.memory-offset", soak="2min")))
+    found = carried(scene, begun(scene, RawArguments(axis="gpu03.memory-offset", soak="2min")))
     assert found.end.why is Why.FOUND
     spec = chip_of_twin(scene).spec
     assert 200.0 < found.end.settings["gpu03.memory-offset"] < spec.memory_edge_mhz - spec.memory_mhz[0]
@@ -132,12 +132,12 @@ def test_a_memory_offset_is_searched_in_the_library_s_own_counting(tmp_path):
 @pytest.mark.parametrize(
     ("typed", "said"),
     [
-        (Typed(axis="gpu03.level"), "is none; write core,cache"),
-        (Typed(axis=VOLTAGE, plain="0.5mV"), "plain: from 1 mV to 50 mV"),
-        (Typed(axis=MEMORY, reach="500MHz"), "reach: from 1 MHz to 100 MHz"),
-        (Typed(axis="core", at="2GHz"), "for a graphics chip's axis alone"),
-        (Typed(axis=VOLTAGE, at="9GHz"), "outside what this machine allows"),
-        (Typed(axis=VOLTAGE, in_use="2s"), "in-use: from 1min to 24h"),
+        (RawArguments(axis="gpu03.level"), "is none; write core,cache"),
+        (RawArguments(axis=VOLTAGE, plain="0.5mV"), "plain: from 1 mV to 50 mV"),
+        (RawArguments(axis=MEMORY, reach="500MHz"), "reach: from 1 MHz to 100 MHz"),
+        (RawArguments(axis="core", at="2GHz"), "for a graphics chip's axis alone"),
+        (RawArguments(axis=VOLTAGE, at="9GHz"), "outside what this machine allows"),
+        (RawArguments(axis=VOLTAGE, in_use="2s"), "in-use: from 1min to 24h"),
     ],
 )
 def test_what_is_asked_wrongly_is_said(scene, typed, said):
@@ -148,11 +148,11 @@ def test_what_is_asked_wrongly_is_said(scene, typed, said):
 
 def test_a_chip_without_the_control_is_refused(scene):
     with pytest.raises(Refused, match="edge cannot be searched for"):
-        begun(scene, Typed(axis="gpu00-02.voltage-offset"))
+        begun(scene, RawArguments(axis="gpu00-02.voltage-offset"))
 
 
 def test_a_person_who_sees_errors_sends_the_search_back(scene):
-    active = begun(scene, Typed(axis=VOLTAGE, soak="2min", in_use="2min"))
+    active = begun(scene, RawArguments(axis=VOLTAGE, soak="2min", in_use="2min"))
     answers = iter([Outcome.WRONG, Outcome.PASSED])
     while scene.session.working:
         scene.session.tick()
@@ -172,7 +172,7 @@ def test_a_question_that_nobody_answers_waits_for_the_command(scene):
 
     with pytest.raises(NotFound, match="No search waits for an answer"):
         answer_open(scene.log, Outcome.PASSED)
-    search = carried(scene, begun(scene, Typed(axis=VOLTAGE, soak="0", in_use="2min")))
+    search = carried(scene, begun(scene, RawArguments(axis=VOLTAGE, soak="0", in_use="2min")))
     assert search.end is None
     assert search.open_rung.purpose is Purpose.IN_USE
     assert scene.session.status().trial is None
@@ -183,7 +183,7 @@ def test_a_question_that_nobody_answers_waits_for_the_command(scene):
 
 
 def test_a_chip_reset_by_its_driver_fails_the_rung_and_is_a_known_failure(scene):
-    active = begun(scene, Typed(axis=VOLTAGE, plain="10mV", soak="0"))
+    active = begun(scene, RawArguments(axis=VOLTAGE, plain="10mV", soak="0"))
     chip = chip_of_twin(scene)
     chip.spec = replace(chip.spec, edge_mv=-1000.0)
     while scene.session.working:
@@ -233,7 +233,7 @@ def test_what_was_found_is_kept_in_a_profile_as_proven_and_switched_by_the_charg
     from upright_bolt.profiles.text import text_of
     from upright_bolt.simulator.graphics_state import GraphicsDemand
 
-    found = carried(scene, begun(scene, Typed(axis=VOLTAGE)))
+    found = carried(scene, begun(scene, RawArguments(axis=VOLTAGE)))
     identity = scene.session.about.identity
     settings = dict(found.end.settings)
     proofs = proofs_of(settings, scene.twin.store.all(), scene.machine, identity, chip_on_board(identity))

@@ -4,7 +4,7 @@ import pytest
 from PyQt6.QtCore import Qt
 from PyQt6.QtTest import QTest
 
-from upright_bolt.desktop.compare.run_report import RunSheet
+from upright_bolt.desktop.compare.run_report import RunReport
 from upright_bolt.model.run import RunState
 from window_support import FAST, begin_at_once, click, run_to_end, until, words_of
 
@@ -171,7 +171,7 @@ def test_one_run_by_itself_tells_and_takes(two):
     runs = two.compare.runs
     runs.list.choose_row(1)
     QTest.keyClick(runs.list, Qt.Key.Key_Return)
-    (sheet,) = two.findChildren(RunSheet)
+    (sheet,) = two.findChildren(RunReport)
     until(lambda: "sustained limit: 18.0 W of 18 W" in sheet.shown.text())
     sheet.below.setText("85 C")
     QTest.keyClick(sheet.below, Qt.Key.Key_Return)
@@ -188,7 +188,7 @@ def test_one_run_by_itself_tells_and_takes(two):
     until(lambda: any(run.note == "calm sea" for run in two.presenter.runs))
     kept = next(run for run in two.presenter.runs if run.note)
     assert {name: m.show() for name, m in kept.measures.items()} == {"noise": "38.5 dB", "case": "41 C"}
-    until(lambda: not two.findChildren(RunSheet))
+    until(lambda: not two.findChildren(RunReport))
     runs.filter.setText("calm")
     assert len(runs.shown) == 1
 
@@ -197,7 +197,7 @@ def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):
     run_through(window, "watch", "10s", "a game of chess")
     window.show_view("compare")
     window.compare.open_sheet(1)
-    (sheet,) = window.findChildren(RunSheet)
+    (sheet,) = window.findChildren(RunReport)
     file = tmp_path / "frames.csv"
     file.write_text("ms\n" + "16.6\n" * 300)
     sheet.read_frames(file)

@@ -16,7 +16,7 @@ from upright_bolt.analysis.responsiveness import frame_numbers, latencies
 from upright_bolt.errors import BadInput
 from upright_bolt.kernel.changes.processes import Process, ProcessTable, busiest_others, wake_ups
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.model.event import CheckersProved
+from upright_bolt.model.event import SelfTestPassed
 from upright_bolt.model.quantity import TEMPERATURE
 from upright_bolt.model.run import RunState
 from upright_bolt.model.sample import Sample
@@ -156,7 +156,7 @@ def test_proof_catches_its_planted_error_and_rests_in_between(on_tern: Simulated
     assert record.end.numbers.extra["planted_caught"] == 1.0
     assert record.errors == ()
     assert record.end.numbers.extra["between_w"] < 4.0
-    assert any(isinstance(event, CheckersProved) for event in on_tern.store.events(record.id))
+    assert any(isinstance(event, SelfTestPassed) for event in on_tern.store.events(record.id))
 
 
 def test_too_deep_an_offset_fails_the_proof_with_what_the_core_was_at(on_tern: SimulatedSession):

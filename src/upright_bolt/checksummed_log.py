@@ -13,7 +13,7 @@ from hashlib import blake2b
 from pathlib import Path
 from typing import Generic, TypeVar
 
-from upright_bolt.disk import Typed, bounded, read_bounded, sync_folder, write_atomically
+from upright_bolt.disk import JsonCodec, bounded, read_bounded, sync_folder, write_atomically
 from upright_bolt.errors import BoltError, CorruptData
 
 T = TypeVar("T")
@@ -138,7 +138,7 @@ class ChecksummedLog(Generic[T]):
     """
 
     def __init__(
-        self, path: Path, version: int, form: Typed[T], most: int, *, oldest: int | None = None,
+        self, path: Path, version: int, form: JsonCodec[T], most: int, *, oldest: int | None = None,
         check: Callable[[T], None] = bounded,
     ) -> None:  # fmt: skip
         self.path = path

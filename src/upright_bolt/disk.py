@@ -1,4 +1,4 @@
-"""Typed data in files and out of them again: one form for all, and one way to write a file.
+"""JsonCodec data in files and out of them again: one form for all, and one way to write a file.
 
 Every file says what it is and in which version. What it holds is checked against its type when it is read, so that a
 damaged file, or one of a stranger, is an error with a sentence and never a surprise later on.
@@ -25,7 +25,7 @@ from upright_bolt.sanitize import printable, small
 T = TypeVar("T")
 
 
-class Typed(Generic[T]):
+class JsonCodec(Generic[T]):
     """Values of one type as JSON.
 
     Args:
@@ -161,7 +161,7 @@ class Document(Generic[T]):
         durable: whether a save waits until the disk has it.
     """
 
-    def __init__(self, path: Path, name: str, version: int, form: Typed[T], *, durable: bool = True) -> None:
+    def __init__(self, path: Path, name: str, version: int, form: JsonCodec[T], *, durable: bool = True) -> None:
         self.path = path
         self._name = name
         self._version = version

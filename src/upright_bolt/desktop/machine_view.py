@@ -72,7 +72,7 @@ class MachineView(QWidget):
         """Put the sheet on the clipboard as text."""
         board = QGuiApplication.clipboard()
         if board is not None:
-            board.setText(self._presenter.sheet())
+            board.setText(self._presenter.machine_report())
             self.copy_button.setText(COPIED)
 
     def _identity(self) -> QGridLayout:

@@ -152,7 +152,7 @@ class NotSettled:
 
 
 @dataclass(frozen=True, slots=True)
-class CheckersProved:
+class SelfTestPassed:
     """The checkers of results caught the wrong bits planted to test them, on so many processors; 0 on a twin."""
 
     time_s: float
@@ -176,7 +176,7 @@ Event = (
     | RunStarted
     | RunEnded
     | NotSettled
-    | CheckersProved
+    | SelfTestPassed
 )
 OF_THIS_PROGRAM = (Tried, Kept, WasPutBack, RunStarted, RunEnded)
 """Events that this program caused itself: known from a run's own record, so not listed again with it."""

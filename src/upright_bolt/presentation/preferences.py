@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from pathlib import Path
 
-from upright_bolt.disk import Document, Typed
+from upright_bolt.disk import Document, JsonCodec
 from upright_bolt.errors import BoltError, CorruptData
 from upright_bolt.model.quantity import ClockUnit
 
@@ -100,7 +100,7 @@ class PreferenceFile:
 
     def __init__(self, folder: Path) -> None:
         self._document = Document(
-            folder / FILE, "upright-bolt window", 1, Typed[Preferences](Preferences), durable=False
+            folder / FILE, "upright-bolt window", 1, JsonCodec[Preferences](Preferences), durable=False
         )
         self.trouble = ""
         self.first_start = False

@@ -42,7 +42,7 @@ from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
 from upright_bolt.text.comparison import verdict_with_conditions
 from upright_bolt.text.faults import state_words
-from upright_bolt.text.report import sheet
+from upright_bolt.text.report import machine_report
 from upright_bolt.text.runs import holding_now
 from upright_bolt.text.trials import refusal, row_sentence
 from upright_bolt.text.trials import reset_to_stock as stock_words
@@ -254,9 +254,9 @@ class Presenter:
         else:
             self._fail(refusal(report))
 
-    def sheet(self) -> str:
+    def machine_report(self) -> str:
         """Return the machine's sheet as text."""
-        return sheet(self.outline.about, self.controls, self.status, self.outline.word)
+        return machine_report(self.outline.about, self.controls, self.status, self.outline.word)
 
     def keep(self) -> None:
         """Keep what is being tried, unless it is what has failed on this chip, or beyond it."""

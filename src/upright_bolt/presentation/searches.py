@@ -18,7 +18,7 @@ from upright_bolt.presentation.machine_info import Outline
 from upright_bolt.presentation.observable import Observable
 from upright_bolt.presentation.ports import BackgroundWork, SessionWork
 from upright_bolt.session.chip_wake import wake_for
-from upright_bolt.session.search_request import Typed, asked_from, axes_of
+from upright_bolt.session.search_request import RawArguments, asked_from, axes_of
 from upright_bolt.session.session import Session
 from upright_bolt.session.stability_search import ActiveSearch, SearchProgress, reach_of, start_search, stock_of
 from upright_bolt.store.runs import RunStore
@@ -232,7 +232,7 @@ class Searches:
 
     # what a person asks
 
-    def begin(self, typed: Typed) -> None:
+    def begin(self, typed: RawArguments) -> None:
         """Begin a search; what was typed wrongly is said."""
         try:
             asked = asked_from(typed)

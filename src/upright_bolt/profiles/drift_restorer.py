@@ -145,7 +145,7 @@ class DriftRestorer:
                 self._suspend(drift, backoff, moved)
 
     def _log(self, kind: LogKind, cause: Cause, drift: Drift, who: str) -> None:
-        self._record.tell(
+        self._record.append(
             LogEntry(
                 now_stamp(), kind, cause, self._record.now.wanted, drift.name, drift.expected, drift.got, who,
                 why=clause(drift.why).rstrip(".") if drift.why is not None and drift.got == drift.expected else "",

@@ -136,14 +136,14 @@ class ProfileEngine:
         self._engine.check_writable()
         failed, reset = self._engine.failures.report(by)
         if failed or reset:
-            self.reconciler.tell(LogKind.FAILED, Cause.DOUBT, who=by, settings=dict(failed or reset))
+            self.reconciler.log(LogKind.FAILED, Cause.DOUBT, who=by, settings=dict(failed or reset))
             self.reconciler.look_soon()
 
     def clear_failures(self, by: str = "") -> None:
         """Forget what has failed on this processor; an administrator's decision. Raises InUse or BoltError."""
         self._engine.check_writable()
         gone = self._engine.failures.log.clear(by)
-        self.reconciler.tell(LogKind.CLEARED, Cause.BY_HAND, who=by, why=failures_in_short(gone))
+        self.reconciler.log(LogKind.CLEARED, Cause.BY_HAND, who=by, why=failures_in_short(gone))
         self.reconciler.look_soon()
 
     @property

@@ -120,7 +120,9 @@ class Reconciler:
             self._watch()  # first, so that no processor comes back unheard
         if self._engine.has_pending_restores:
             self._engine.look_at_processors()
-        at_most_s = CHIPS_EVERY_S if any(path.startswith(paths.OF_GRAPHICS) for path in self._backend.owed) else inf
+        at_most_s = (
+            CHIPS_EVERY_S if any(path.startswith(paths.OF_GRAPHICS) for path in self._backend.pending_restores) else inf
+        )
         at_most_s = min(at_most_s, self.start.reconcile())
         if not self.record.now.active or self._engine.closed or self.off:
             return at_most_s
@@ -146,7 +148,7 @@ class Reconciler:
         """Say once why nothing could be done, however often it is tried again."""
         last = self.record.entries(1)
         if not last or (last[0].kind, last[0].why) != (LogKind.NOT_USED, why):
-            self.tell(LogKind.NOT_USED, self.start.cause, why=why)
+            self.log(LogKind.NOT_USED, self.start.cause, why=why)
 
     def _routine_s(self) -> float:
         """Return how often to look for what changes silently."""
@@ -175,7 +177,7 @@ class Reconciler:
             profile = now.settling.profile
             # Five minutes without a crash: whatever went down before was not this profile.
             self.record.change(settling=None, unclean=0)
-            self.tell(LogKind.SETTLED, self.start.cause, profile)
+            self.log(LogKind.SETTLED, self.start.cause, profile)
 
     def _look(self, now_s: float, *, silent_only: bool) -> None:
         """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
@@ -254,9 +256,7 @@ class Reconciler:
         """A profile that should be in force is broken or gone: what is in force stays, and is said once."""
         if self._planned_for is None or self._planned_for[0] != wanted:
             self._planned_for = (wanted, Plan({}, ()))
-            self.tell(
-                LogKind.NOT_USED, self.start.cause, wanted, why=f"there is no profile “{wanted}” that can be used"
-            )
+            self.log(LogKind.NOT_USED, self.start.cause, wanted, why=f"there is no profile “{wanted}” that can be used")
 
     def _holds_already(self, plan: Plan) -> bool:
         """Tell whether an earlier process of this boot has put all of a plan in force, and it still is."""
@@ -285,7 +285,7 @@ class Reconciler:
             now_s = self._ports.clock.now_s()
             self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
         self._watch()
-        self.tell(LogKind.USED, cause, profile.name, who=who, settings=dict(self.plan.settings))
+        self.log(LogKind.USED, cause, profile.name, who=who, settings=dict(self.plan.settings))
 
     def forget_fights(self) -> None:
         """Restore anew whatever was suspended."""
@@ -299,7 +299,7 @@ class Reconciler:
         applied = self.plan.settings if self.plan is not None else {}
         held = [name for name in applied if not self.restorer.is_suspended(name)]
         self._watches_owed = self._engine.has_pending_restores
-        processors = (paths.CPU_ONLINE, *self._backend.owed) if self._watches_owed else ()
+        processors = (paths.CPU_ONLINE, *self._backend.pending_restores) if self._watches_owed else ()
         self._ports.changes.watch([*(path for name in held for path in self._backend.files_of(name)), *processors])
 
     def looked(self) -> None:
@@ -324,10 +324,10 @@ class Reconciler:
         """Let the next call see to everything."""
         self._looks_s.append(self._ports.clock.now_s())
 
-    def tell(self, kind: LogKind, cause: Cause, profile: str = "", *, who: str = "", why: str = "",
+    def log(self, kind: LogKind, cause: Cause, profile: str = "", *, who: str = "", why: str = "",
              settings: dict[str, Value] | None = None) -> None:  # fmt: skip
         """Add an entry to the log of enforcement."""
-        self.record.tell(
+        self.record.append(
             LogEntry(now_stamp(), kind, cause, profile or self.record.now.wanted, who=who, why=why,
                      settings=settings or {})
         )  # fmt: skip

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from upright_bolt.checksummed_log import PRIVATE, ChecksummedLog, copy_aside
-from upright_bolt.disk import Document, Typed, bounded, write_atomically
+from upright_bolt.disk import Document, JsonCodec, bounded, write_atomically
 from upright_bolt.errors import BoltError, CorruptData
 from upright_bolt.model.control import Value
 from upright_bolt.model.hold import LogEntry
@@ -78,8 +78,8 @@ class Remembered:
     unclean: int = 0
 
 
-_REMEMBERED: Typed[Remembered] = Typed(Remembered)
-_ENTRY: Typed[LogEntry] = Typed(LogEntry)
+_REMEMBERED: JsonCodec[Remembered] = JsonCodec(Remembered)
+_ENTRY: JsonCodec[LogEntry] = JsonCodec(LogEntry)
 
 
 class Record:
@@ -140,7 +140,7 @@ class Record:
         self.unreadable = found.unreadable
         return found.entries
 
-    def tell(self, entry: LogEntry) -> None:
+    def append(self, entry: LogEntry) -> None:
         """Add an entry to the log. A full disk keeps it out of the file, not from being read in this process."""
         self._tail.append(entry)
         self.told += 1

@@ -85,7 +85,9 @@ def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
         settling=None, active=now.hold and now.boot,
     )  # fmt: skip
     if suspicion is not None:  # told once it is written down: what cannot be is begun again
-        record.tell(LogEntry(now_stamp(), LogKind.SUSPECT, Cause.DOUBT, suspicion.profile, settings=suspicion.settings))
+        record.append(
+            LogEntry(now_stamp(), LogKind.SUSPECT, Cause.DOUBT, suspicion.profile, settings=suspicion.settings)
+        )
     return Cause.BOOT
 
 
@@ -96,7 +98,7 @@ def _begin_anew(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
         engine.reset_to_stock((), "the start, since the record of what was applied is damaged")
     suspicion = Suspicion("", {}, now_stamp(), damaged=True)
     record.adopt(Remembered(boot_id=boot_id, suspicion=suspicion))
-    record.tell(LogEntry(now_stamp(), LogKind.NOT_USED, Cause.DOUBT, why=DAMAGED))
+    record.append(LogEntry(now_stamp(), LogKind.NOT_USED, Cause.DOUBT, why=DAMAGED))
     return Cause.RESUMED
 
 
@@ -106,13 +108,13 @@ DAMAGED = "the record of what was applied is damaged, so nothing is applied unti
 def tell_damage(record: Record, engine: SettingsEngine) -> None:
     """Write into the log what was found damaged as this process began, and what the last boot has taught."""
     for failure in engine.failures.found:
-        record.tell(
+        record.append(
             LogEntry(now_stamp(), LogKind.FAILED, Cause.BOOT, settings=dict(failure.values), why=failure_text(failure))
         )
     for name in engine.failures.log.repaired:
-        record.tell(LogEntry(now_stamp(), LogKind.DAMAGED, Cause.DOUBT, control=name))
+        record.append(LogEntry(now_stamp(), LogKind.DAMAGED, Cause.DOUBT, control=name))
     if record.unreadable:
-        record.tell(LogEntry(now_stamp(), LogKind.DAMAGED, Cause.DOUBT, control="hold-log"))
+        record.append(LogEntry(now_stamp(), LogKind.DAMAGED, Cause.DOUBT, control="hold-log"))
 
 
 def _suspicion(now: Remembered, engine: SettingsEngine, boot_id: str) -> Suspicion | None:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from math import isnan, nan
 from typing import TypeVar
 
-from upright_bolt.disk import Typed, bounded
+from upright_bolt.disk import JsonCodec, bounded
 from upright_bolt.errors import CorruptData, Refused
 from upright_bolt.model import quantity as quantities
 from upright_bolt.model.catalogue import declaration_of
@@ -77,13 +77,13 @@ class StatusRow:
     survey: int
 
 
-_DESCRIPTION: Typed[Description] = Typed(Description)
-_CONTROLS: Typed[tuple[ControlRow, ...]] = Typed(tuple[ControlRow, ...])
-_REPORT: Typed[ApplyReport] = Typed(ApplyReport)
-_STATUS: Typed[StatusRow] = Typed(StatusRow)
-_TRIAL: Typed[Trial] = Typed(Trial)
-_HOLD_STATUS: Typed[EnforcementStatus] = Typed(EnforcementStatus)
-_LOG: Typed[tuple[LogEntry, ...]] = Typed(tuple[LogEntry, ...])
+_DESCRIPTION: JsonCodec[Description] = JsonCodec(Description)
+_CONTROLS: JsonCodec[tuple[ControlRow, ...]] = JsonCodec(tuple[ControlRow, ...])
+_REPORT: JsonCodec[ApplyReport] = JsonCodec(ApplyReport)
+_STATUS: JsonCodec[StatusRow] = JsonCodec(StatusRow)
+_TRIAL: JsonCodec[Trial] = JsonCodec(Trial)
+_HOLD_STATUS: JsonCodec[EnforcementStatus] = JsonCodec(EnforcementStatus)
+_LOG: JsonCodec[tuple[LogEntry, ...]] = JsonCodec(tuple[LogEntry, ...])
 
 
 def describe(about: About, recovered: Recovery | None) -> str:
@@ -207,7 +207,7 @@ def read_log(text: str) -> tuple[LogEntry, ...]:
     return _read(_LOG, text, whole=True)
 
 
-def _read(form: Typed[T], text: str, *, whole: bool = False) -> T:
+def _read(form: JsonCodec[T], text: str, *, whole: bool = False) -> T:
     """Return the value of a reply; ``whole``: nothing in it may be of an insane size. Raises Refused."""
     try:
         value = form.from_text(text)

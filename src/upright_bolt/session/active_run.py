@@ -7,7 +7,7 @@ from math import isnan
 from upright_bolt.analysis.limits.gpu_limits import NO_CAP, ClockCap, held_by
 from upright_bolt.errors import BoltError
 from upright_bolt.model.constraint import Constraint
-from upright_bolt.model.event import CheckersProved, Event, NotSettled
+from upright_bolt.model.event import Event, NotSettled, SelfTestPassed
 from upright_bolt.model.run import RunEnd, RunHead, RunNumbers, RunState, WorkError
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import LID, LID_WORDS
@@ -251,7 +251,7 @@ class ActiveRun(Activity):
     def _take_errors(self) -> None:
         now = self._rows[-1][0]
         if (proved := self._load.self_test_passed()) is not None:
-            self._events.append(CheckersProved(now, proved))
+            self._events.append(SelfTestPassed(now, proved))
         fresh = [self._with_readings(error) for error in self._load.errors()[len(self._errors) :]]
         self._sink.add_errors(self.id, fresh)
         self._errors += fresh

@@ -35,7 +35,7 @@ W = TypeVar("W", bound=StrEnum)
 
 
 @dataclass(frozen=True, slots=True)
-class Typed:
+class RawArguments:
     """What was typed; empty where nothing was."""
 
     axis: str = "core,cache"
@@ -58,7 +58,7 @@ def axes_of(controls: dict[str, Control]) -> dict[str, tuple[str, ...]]:
     return AXES | parts
 
 
-def asked_from(typed: Typed) -> Asked:
+def asked_from(typed: RawArguments) -> Asked:
     """Return what was asked, without a number and a chip yet. Raises BadInput."""
     controls = _controls(typed.axis.replace(" ", ""))
     unit = Axis(controls).quantity

@@ -51,8 +51,8 @@ class Backend:
     Attributes:
         drivers: by full control name, in the order in which they are written.
         absent: why, for every control of the whole machine that it lacks.
-        owed: texts that could not be put back, since the files belong to a processor that is offline, or to a chip that
-            sleeps.
+        pending_restores: texts by kernel file that could not be reverted yet, since their processor is offline or
+            their GPU sleeps.
         on_processors: called when processors have come or gone.
     """
 
@@ -68,7 +68,7 @@ class Backend:
         self._files = found.files
         self._presence = Presence(ports.files)
         self._presence.note()
-        self.owed: dict[str, str] = {}
+        self.pending_restores: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
         self._capped = _capped_files(found.controls)
         self.drivers: Mapping[str, ControlDriver] = found.controls
@@ -241,7 +241,7 @@ class Backend:
         """Take over which processors are there now, if those have changed, and tell if what was gone is there again."""
         if self.processors_moved:
             self.processors_changed()
-        elif self.owed and not all(self.is_gone(path) for path in self.owed):
+        elif self.pending_restores and not all(self.is_gone(path) for path in self.pending_restores):
             self.on_processors()
 
     @property
@@ -332,7 +332,9 @@ class Backend:
         that sleeps, since nothing is written there without waking it.
         """
         gone = {path: text for path, text in before.items() if self.is_gone(path)}
-        self.owed = {path: text for path, text in self.owed.items() if path not in before} | gone
+        self.pending_restores = {
+            path: text for path, text in self.pending_restores.items() if path not in before
+        } | gone
         before = {path: text for path, text in before.items() if path not in gone}
         left = sorted(before, key=lambda path: self._goes_deeper(path, before[path]))
         for _ in range(RESTORE_ROUNDS):

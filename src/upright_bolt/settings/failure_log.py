@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from upright_bolt.checksummed_log import copy_aside
-from upright_bolt.disk import Document, Typed, bounded
+from upright_bolt.disk import Document, JsonCodec, bounded
 from upright_bolt.errors import BoltError, CorruptData, Refused
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
@@ -62,7 +62,7 @@ class FailureRecord:
     cleared_by: str = ""
 
 
-_RECORD: Typed[FailureRecord] = Typed(FailureRecord)
+_RECORD: JsonCodec[FailureRecord] = JsonCodec(FailureRecord)
 
 
 class FailureLog:

@@ -16,7 +16,7 @@ from functools import reduce
 from pathlib import Path
 
 from upright_bolt.checksummed_log import PRIVATE, ChecksummedLog, Lines, NewerVersion
-from upright_bolt.disk import Typed, bounded, write_atomically
+from upright_bolt.disk import JsonCodec, bounded, write_atomically
 from upright_bolt.errors import BadInput, BoltError, CorruptData
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.control import Value
@@ -120,7 +120,7 @@ class Entry:
     missed: tuple[int, ...] = ()
 
 
-_ENTRY: Typed[Entry] = Typed(Entry)
+_ENTRY: JsonCodec[Entry] = JsonCodec(Entry)
 
 
 Reading = Lines[Entry]

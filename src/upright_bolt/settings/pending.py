@@ -22,7 +22,7 @@ class Pending:
     """Texts that could not be reverted, and processors that were offline when something was set.
 
     Args:
-        backend: the machine; its ``owed`` are the texts.
+        backend: the machine; its ``pending_restores`` are the texts.
         controls: its controls, with their ranges.
         journal: where both are on record.
         memory: what is remembered of the present boot.
@@ -44,14 +44,14 @@ class Pending:
         self._journal = journal
         self._memory = memory
         self._stamp = stamp
-        backend.owed = dict(past.owed)
+        backend.pending_restores = dict(past.owed)
         self._missed = past.missed
         self._on_record = (dict(past.owed), past.missed)
 
     def concerns(self, expected: Mapping[str, Value]) -> bool:
         """Tell whether something is to be written once a processor is back."""
         drivers = self._backend.drivers
-        return bool(self._backend.owed) or (
+        return bool(self._backend.pending_restores) or (
             bool(self._missed) and any(_of_processors(drivers[n].files) for n in expected if n in drivers)
         )
 
@@ -67,7 +67,7 @@ class Pending:
             self._record()
 
     def _record(self) -> None:
-        now = (dict(self._backend.owed), self._missed)
+        now = (dict(self._backend.pending_restores), self._missed)
         if now != self._on_record:
             entry = Entry(
                 EntryKind.OWED, "", self._stamp(), boot_id=self._memory.boot_id, owed=now[0],
@@ -87,7 +87,7 @@ class Pending:
             The trial, which also knows what those processors held before.
         """
         backend = self._backend
-        owed = {path: text for path, text in backend.owed.items() if not backend.is_gone(path)}
+        owed = {path: text for path, text in backend.pending_restores.items() if not backend.is_gone(path)}
         back = self._missed - backend.offline() if self._missed else frozenset()
         if not owed and not back:
             return trial
@@ -96,9 +96,9 @@ class Pending:
         # They were written down by an earlier process, perhaps; whatever comes from a record is checked before it is
         # written.
         sound = check_texts(owed, backend, self._controls).sound
-        backend.owed = {path: text for path, text in backend.owed.items() if path not in owed}
+        backend.pending_restores = {path: text for path, text in backend.pending_restores.items() if path not in owed}
         left = backend.restore(sound)
-        backend.owed |= {path: sound[path] for path in left}
+        backend.pending_restores |= {path: sound[path] for path in left}
         with suppress(BoltError):  # it is tried again when processors change next
             trial = self._apply_missed(back, expected, trial)
             self._missed -= back

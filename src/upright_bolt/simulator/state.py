@@ -4,7 +4,7 @@ import uuid
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from upright_bolt.disk import Document, Typed
+from upright_bolt.disk import Document, JsonCodec
 from upright_bolt.errors import BoltError, CorruptData
 from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.graphics_state import GraphicsState, fresh_graphics
@@ -143,7 +143,7 @@ def document(path: Path) -> Document[SimulatedState]:
     return Document(path, "upright-bolt twin", VERSION, _STATE, durable=False)
 
 
-_STATE: Typed[SimulatedState] = Typed(SimulatedState)
+_STATE: JsonCodec[SimulatedState] = JsonCodec(SimulatedState)
 
 
 def load_state(path: Path, spec: MachineSpec) -> SimulatedState:

@@ -15,7 +15,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Discriminator, ValidationError
 
-from upright_bolt.disk import Typed, read_given, writing
+from upright_bolt.disk import JsonCodec, read_given, writing
 from upright_bolt.errors import BadInput, CorruptData
 from upright_bolt.model.event import Event
 from upright_bolt.model.run import RunRecord, RunState
@@ -27,8 +27,8 @@ VERSION = 2
 MOST_BYTES = 128 << 20
 MOST_RUNS = 2000
 _NAME = re.compile(r"[^@\s][^@]{0,39}")
-_RECORD: Typed[RunRecord] = Typed(RunRecord)
-_EVENT: Typed[Event] = Typed(Event)
+_RECORD: JsonCodec[RunRecord] = JsonCodec(RunRecord)
+_EVENT: JsonCodec[Event] = JsonCodec(Event)
 
 Cells = list[float | None]
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from sqlalchemy import RowMapping
 
-from upright_bolt.disk import Typed
+from upright_bolt.disk import JsonCodec
 from upright_bolt.errors import CorruptData
 from upright_bolt.model.control import Value
 from upright_bolt.model.event import Event
@@ -30,14 +30,14 @@ from upright_bolt.store.checks import MOST_ROWS, check_record
 from upright_bolt.store.seals import check_seal
 
 T = TypeVar("T")
-_SETTINGS: Typed[dict[str, Value]] = Typed(dict[str, Value])
-_IDENTITY: Typed[dict[str, Any]] = Typed(dict[str, Any])
-_CONDITIONS: Typed[Conditions] = Typed(Conditions)
-_COLUMNS: Typed[tuple[str, ...]] = Typed(tuple[str, ...])
-_NUMBERS: Typed[RunNumbers] = Typed(RunNumbers)
-_OPTIONS: Typed[Options] = Typed(Options)
-_MEASURES: Typed[dict[str, Measure]] = Typed(dict[str, Measure])
-_EVENT: Typed[Event] = Typed(Event)
+_SETTINGS: JsonCodec[dict[str, Value]] = JsonCodec(dict[str, Value])
+_IDENTITY: JsonCodec[dict[str, Any]] = JsonCodec(dict[str, Any])
+_CONDITIONS: JsonCodec[Conditions] = JsonCodec(Conditions)
+_COLUMNS: JsonCodec[tuple[str, ...]] = JsonCodec(tuple[str, ...])
+_NUMBERS: JsonCodec[RunNumbers] = JsonCodec(RunNumbers)
+_OPTIONS: JsonCodec[Options] = JsonCodec(Options)
+_MEASURES: JsonCodec[dict[str, Measure]] = JsonCodec(dict[str, Measure])
+_EVENT: JsonCodec[Event] = JsonCodec(Event)
 
 
 def of_head(head: RunHead) -> dict[str, Any]:
@@ -122,7 +122,7 @@ def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[Ro
     return record
 
 
-def _column(row: RowMapping, name: str, form: Typed[T]) -> T:
+def _column(row: RowMapping, name: str, form: JsonCodec[T]) -> T:
     """Return what a column holds as JSON. Raises Damaged."""
     try:
         return form.from_text(row[name])

@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from upright_bolt.checksummed_log import ChecksummedLog, NewerVersion, copy_aside, lines_of
-from upright_bolt.disk import Typed, bounded
+from upright_bolt.disk import JsonCodec, bounded
 from upright_bolt.errors import BoltError, CorruptData, NotFound
 from upright_bolt.model.catalogue import find_declaration
 from upright_bolt.model.search import Asked, Outcome, Purpose, Rung, RungEnd, Search, SearchEnd, Why, told_by_person
@@ -34,7 +34,7 @@ class Entry:
     end: SearchEnd | None = None
 
 
-_ENTRY: Typed[Entry] = Typed(Entry)
+_ENTRY: JsonCodec[Entry] = JsonCodec(Entry)
 
 
 def check(entry: Entry) -> None:

@@ -9,7 +9,6 @@ from upright_bolt.model.event import (
     AccessChanged,
     ChangedByOthers,
     ChargerChanged,
-    CheckersProved,
     ChipsChanged,
     ClockSet,
     Event,
@@ -21,6 +20,7 @@ from upright_bolt.model.event import (
     Resumed,
     RunEnded,
     RunStarted,
+    SelfTestPassed,
     Tried,
     WasPutBack,
 )
@@ -45,7 +45,7 @@ def _chips_changed(event: ChipsChanged) -> str:
     return "; ".join([*went, *(f"Graphics chip {part} was plugged in" for part in event.came)])
 
 
-def _checkers(event: CheckersProved) -> str:
+def _checkers(event: SelfTestPassed) -> str:
     if not event.processors:
         return "The checker caught the wrong bit that was planted to test it"
     return f"The checkers caught one planted wrong bit each, on {event.processors} processors"
@@ -67,7 +67,7 @@ _SENTENCES: dict[type, Callable[[Any], str]] = {
     RunStarted: lambda e: f"Run {e.run_id} started",
     RunEnded: lambda e: f"Run {e.run_id} ended",
     NotSettled: lambda e: f"It had not come to rest after {length(e.waited_s)}; it was measured as it was",
-    CheckersProved: _checkers,
+    SelfTestPassed: _checkers,
 }
 
 

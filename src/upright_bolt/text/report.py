@@ -89,7 +89,7 @@ def opened_as(word: str) -> str:
     return f"Opened as {word}: a simulated machine." if kind == "twin" else ""
 
 
-def sheet(about: About, controls: Mapping[str, Control], status: Status, word: str = "") -> str:
+def machine_report(about: About, controls: Mapping[str, Control], status: Status, word: str = "") -> str:
     """Return the whole sheet as text, for a person or a bug report; ``word`` is the machine's, as it was opened."""
     first = [said] if (said := opened_as(word)) else []
     return "\n".join((*first, *_lines(about, controls, status))) + "\n"

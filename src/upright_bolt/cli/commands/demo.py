@@ -16,7 +16,7 @@ from upright_bolt.model.settings import parse_assignments
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work
 from upright_bolt.model.workloads import workload as workload_called
-from upright_bolt.session.search_request import Typed, asked_from
+from upright_bolt.session.search_request import RawArguments, asked_from
 from upright_bolt.session.starting import start_run
 
 if TYPE_CHECKING:
@@ -28,8 +28,8 @@ MACHINE = "twin:tern"
 COOL_S = 330.0
 SETTLE_S = 180.0
 SEARCHES = (
-    Typed(plain="-45mV", soak="0", after_freeze="go-on", together=True),
-    Typed(bold="thorough", soak="10min", after_freeze="go-on"),
+    RawArguments(plain="-45mV", soak="0", after_freeze="go-on", together=True),
+    RawArguments(bold="thorough", soak="10min", after_freeze="go-on"),
 )
 LONG_S, SHORT_S, HEAT_S = 600.0, 180.0, 60.0
 CHIP = "gpu03"

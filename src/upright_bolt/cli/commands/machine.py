@@ -17,7 +17,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.control import Control
 from upright_bolt.text.graphics import asleep
 from upright_bolt.text.notes import clause, sentence
-from upright_bolt.text.report import conflicts, sheet
+from upright_bolt.text.report import conflicts, machine_report
 
 if TYPE_CHECKING:
     from upright_bolt.model.sample import Sample
@@ -71,7 +71,7 @@ def machine(context: typer.Context, as_json: AsJson = False) -> None:
             print_json(machine_data(access))
         else:
             word = parse_machine(context.obj.machine).word
-            print(sheet(access.about, access.controls(), access.status(), word), end="")
+            print(machine_report(access.about, access.controls(), access.status(), word), end="")
 
 
 def sample(

@@ -47,9 +47,9 @@ def edge(
     """Search for how far a voltage can fall, or a clock rise; nothing of it stays in force."""
     if context.invoked_subcommand is not None:
         return 0
-    from upright_bolt.session.search_request import Typed, asked_from
+    from upright_bolt.session.search_request import RawArguments, asked_from
 
-    typed = Typed(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together, at, in_use)
+    typed = RawArguments(axis, plain, bold, fails, soak, after_freeze, below, reach, least_gain, together, at, in_use)
     asked = None if resume else asked_from(typed)
     return _told(context.obj, carried_on(context.obj, asked, quiet=as_json), as_json=as_json)
 

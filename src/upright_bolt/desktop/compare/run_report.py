@@ -15,7 +15,7 @@ from upright_bolt.presentation.records import Records
 WIDTH = 560
 
 
-class RunSheet(QDialog):
+class RunReport(QDialog):
     """Shows one run and takes a note, measures and results.
 
     Args:

@@ -19,7 +19,7 @@ from upright_bolt.analysis.comparison.compare import Compared, compare
 from upright_bolt.analysis.numbers import NUMBERS, Number, value_of
 from upright_bolt.desktop.compare.charts import Overlay, WattPicture
 from upright_bolt.desktop.compare.run_list import USUAL_FACTS, RunColumn
-from upright_bolt.desktop.compare.run_report import RunSheet
+from upright_bolt.desktop.compare.run_report import RunReport
 from upright_bolt.desktop.compare.sweep_page import SweepPage
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.widgets.basic import Bounded, button, column, heading, label, rule
@@ -151,7 +151,7 @@ class CompareView(QWidget):
         """Open one run by itself."""
         run = next((run for run in self._presenter.runs if run.id == run_id), None)
         if run is not None:
-            sheet = RunSheet(self._presenter.records, run, self)
+            sheet = RunReport(self._presenter.records, run, self)
             sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             sheet.open()
 

@@ -9,7 +9,7 @@ from upright_bolt.model.control import ControlState
 from upright_bolt.model.quantity import with_unit
 from upright_bolt.model.search import AfterFreeze, Bold
 from upright_bolt.presentation.presenter import Presenter
-from upright_bolt.session.search_request import AXES, IN_BREAKS, Typed, axes_of, usual_soak
+from upright_bolt.session.search_request import AXES, IN_BREAKS, RawArguments, axes_of, usual_soak
 from upright_bolt.text.search import axis_words, step_words
 
 STEPS = "steps"
@@ -54,7 +54,7 @@ class EdgeForm(QWidget):
     """The conversation.
 
     Signals:
-        begun: a ``Typed``.
+        begun: a ``RawArguments``.
         rehearsed: the same is to be practised on a simulated machine first.
         closed: not now.
     """
@@ -161,12 +161,12 @@ class EdgeForm(QWidget):
         self._how_words.setText(next(words for _, value, words in HOW if value == chosen))
         self._rows.setRowVisible(self.step, chosen == STEPS and self.begin.isVisibleTo(self))
 
-    def typed(self) -> Typed:
+    def typed(self) -> RawArguments:
         """Return what was chosen."""
         how = self.how.currentData()
         plain = how == STEPS
         at = self.at.text().strip() if self._rows.isRowVisible(self.at) else ""
-        return Typed(
+        return RawArguments(
             axis=self.axis.currentData() or "core,cache",
             plain=with_unit(self.step.text().strip() or "-10", self._unit) if plain else "",
             bold=Bold.CAREFUL.value if plain else how,

@@ -16,7 +16,7 @@ from upright_bolt.desktop.widgets.theme import Theme
 from upright_bolt.model.search import Rung
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.stability_picture import EdgePicture, picture_of
-from upright_bolt.session.search_request import Typed
+from upright_bolt.session.search_request import RawArguments
 from upright_bolt.text.search import named
 
 SIDE_W = 318
@@ -157,7 +157,7 @@ class EdgeView(QWidget):
         self._asking = wanted
         self.show_state()
 
-    def _begin(self, typed: Typed) -> None:
+    def _begin(self, typed: RawArguments) -> None:
         self._asking = False
         self._presenter.searches.begin(typed)
 
