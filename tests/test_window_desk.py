@@ -32,7 +32,7 @@ def test_a_simulated_machine_is_opened_from_the_window(open_app):
     actions["skerry: small PC"].trigger()
     until(lambda: app.window is not first)
     until(lambda: app.presenter.sample is not None)
-    assert app.presenter.outline.word == "twin:skerry"
+    assert app.presenter.outline.spec == "twin:skerry"
     assert app.window.isVisible()
     assert "skerry" in app.window.windowTitle()
 
@@ -43,8 +43,8 @@ def test_another_one_of_these_is_an_individual_of_the_same_model(open_app):
     {a.text(): a for a in all_actions(first.strip.machine.menu())}["Another one of these"].trigger()
     until(lambda: app.window is not first)
     until(lambda: app.presenter.sample is not None)
-    assert app.presenter.outline.word.startswith("twin:tern#")
-    assert app.presenter.outline.word.removeprefix("twin:") in app.window.windowTitle()
+    assert app.presenter.outline.spec.startswith("twin:tern#")
+    assert app.presenter.outline.spec.removeprefix("twin:") in app.window.windowTitle()
 
 
 def all_actions(menu):
@@ -59,7 +59,7 @@ def test_a_capture_is_opened_by_dropping_it_and_stands_among_the_recent_ones(ope
     pack_tree("hybrid-laptop", tmp_path / "gannet", capture)
     app = open_app("twin:tern")
     drop(app.window, capture)
-    until(lambda: app.presenter.outline.word == f"tree:{capture}" or app.presenter.outcome)
+    until(lambda: app.presenter.outline.spec == f"tree:{capture}" or app.presenter.outcome)
     assert app.presenter.outcome == ""
     assert app.window.strip.machine.text() == "gannet"
     assert [a.text() for a in all_actions(app.window.strip.machine.menu())][-1] == "gannet.tar.gz"
@@ -80,7 +80,7 @@ def test_a_file_that_is_no_capture_leaves_the_machine_open(open_app, tmp_path):
     until(lambda: app.presenter.outcome.startswith("✕"))
     assert "notes.txt" in app.presenter.outcome
     assert app.window is window
-    assert app.presenter.outline.word == "twin:tern"
+    assert app.presenter.outline.spec == "twin:tern"
 
 
 def test_no_machine_is_left_in_the_middle_of_a_trial_or_a_run(open_app):
@@ -98,7 +98,7 @@ def test_no_machine_is_left_in_the_middle_of_a_trial_or_a_run(open_app):
     until(lambda: app.presenter.progress is not None)
     app.open_machine("twin:skerry")
     assert "A run is in progress" in app.presenter.outcome
-    assert app.presenter.outline.word == "twin:tern"
+    assert app.presenter.outline.spec == "twin:tern"
 
 
 # preferences

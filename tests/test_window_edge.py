@@ -219,5 +219,5 @@ def test_where_offsets_cannot_be_set_the_view_says_why(edge_of, machine):
 def test_a_rehearsal_opens_a_simulated_machine_on_the_same_view(edge_of):
     app = edge_of("twin:plover")
     click(app.window.edge.form.rehearse)
-    until(lambda: app.presenter.outline.word.startswith("twin:plover#"))
+    until(lambda: app.presenter.outline.spec.startswith("twin:plover#"))
     assert app.window.view == "edge"

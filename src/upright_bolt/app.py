@@ -1,11 +1,11 @@
-"""The one place where things are built: a machine by its word, its session, the run store."""
+"""The one place where things are built: a machine by its spec, its session, the run store."""
 
 import os
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from upright_bolt.app_ports import MachineWord, host_ports, open_ports
+from upright_bolt.app_ports import MachineSpec, host_ports, open_ports
 from upright_bolt.errors import BadInput, BoltError, InUse, NoFolder
 from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 from upright_bolt.privileges import become, caller, check_own, is_root
@@ -43,7 +43,7 @@ def data_folder(given: Path | None) -> Path:
     return user_data_path("upright-bolt", appauthor=False)
 
 
-def parse_machine(text: str) -> MachineWord:
+def parse_machine(text: str) -> MachineSpec:
     """Return the machine meant by ``text``.
 
     Raises:
@@ -51,14 +51,14 @@ def parse_machine(text: str) -> MachineWord:
     """
     kind, _, rest = text.strip().partition(":")
     if kind == "host" and not rest:
-        return MachineWord("host", "")
+        return MachineSpec("host", "")
     if kind == "twin" and rest:
-        return MachineWord("twin", rest)
+        return MachineSpec("twin", rest)
     if kind == "tree" and rest:
         path = Path(rest).expanduser().resolve()
         if not path.exists():
             raise BadInput(f"tree:{rest}: there is no folder and no capture {path}.")
-        return MachineWord("tree", str(path))
+        return MachineSpec("tree", str(path))
     raise BadInput(f"“{text}” is not a machine; write host, twin:NAME (twin:tern), tree:DIR or tree:FILE.tar.gz.")
 
 
@@ -67,13 +67,13 @@ class OpenMachine:
     """A machine that this process can read and set.
 
     Attributes:
-        word: the machine as typed.
+        spec: the machine as typed.
         ports: its files, registers and clock.
         access: reads and sets it.
         twin: the simulated machine behind the ports; None for any other.
     """
 
-    word: MachineWord
+    spec: MachineSpec
     ports: "MachinePorts"
     access: "MachineAccess"
     twin: "SimulatedMachine | None" = None
@@ -83,7 +83,7 @@ def _machine(opened: OpenMachine) -> "Machine":
     """Return an open machine with what can work on it."""
     from upright_bolt.session.machine import Machine
 
-    if opened.word.kind == "host":
+    if opened.spec.kind == "host":
         return Machine(opened.ports, "this computer", make_load=_host_load)
     twin = opened.twin
     if twin is None:
@@ -154,14 +154,14 @@ SYSTEM_STATE = "/var/lib/upright-bolt"
 """Where root keeps the record of this computer, whatever data folder is named: one machine has one record."""
 
 
-def state_folder(word: MachineWord, given: Path | None) -> Path:
+def state_folder(spec: MachineSpec, given: Path | None) -> Path:
     """Return where a machine's journal, lock and memory lie: below the data folder, or the system's for root.
 
     systemd tells a service its own folder in ``STATE_DIRECTORY``.
     """
-    if word.kind == "host" and is_root():
-        return Path(os.environ.get("STATE_DIRECTORY") or SYSTEM_STATE) / word.folder
-    return data_folder(given) / "machines" / word.folder
+    if spec.kind == "host" and is_root():
+        return Path(os.environ.get("STATE_DIRECTORY") or SYSTEM_STATE) / spec.folder
+    return data_folder(given) / "machines" / spec.folder
 
 
 def open_session(machine: str, data: Path | None, holder: str, *, exclusive: bool, as_root: bool = False) -> "Session":
@@ -175,8 +175,8 @@ def open_session(machine: str, data: Path | None, holder: str, *, exclusive: boo
 
     opened = open_access(machine, data, holder, exclusive=exclusive, as_root=as_root)
     made = _machine(opened)
-    made.record = data_folder(data) / "machines" / opened.word.folder
-    if opened.word.kind == "host":
+    made.record = data_folder(data) / "machines" / opened.spec.folder
+    if opened.spec.kind == "host":
         from upright_bolt.session.autostart import PANEL, Autostart
 
         folder = ("--data", str(data.resolve())) if data is not None else ()
@@ -192,7 +192,7 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
     Under sudo this process is its caller's from then on, and only what reads and sets this computer stays root.
 
     Args:
-        machine: its word as typed.
+        machine: its spec as typed.
         data: the data folder given by the person; None for the usual one.
         holder: who this process is.
         exclusive: the machine will be changed, so nobody else may hold it. Otherwise a held machine is opened
@@ -205,23 +205,23 @@ def open_access(machine: str, data: Path | None, holder: str, *, exclusive: bool
         NoFolder: it is opened in this process, and the folder for its records cannot be written.
         BoltError: somebody else could have written what lies in the data folder.
     """
-    word = parse_machine(machine)
-    if word.kind != "host":
+    spec = parse_machine(machine)
+    if spec.kind != "host":
         give_up_root()
     _check_data_folder(data)
-    if word.kind != "host":
-        return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive))
+    if spec.kind != "host":
+        return OpenMachine(spec, *open_local(spec, state_folder(spec, data), holder, exclusive=exclusive))
     # The service first: two processes that set one machine would each take the other's values for stock.
     found = _service()
     if not isinstance(found, Diagnostic):
         if not as_root:
             give_up_root()
-        return OpenMachine(word, host_ports(), found)
+        return OpenMachine(spec, host_ports(), found)
     gaps = () if is_root() else (found,)
     if caller() is not None and not as_root:
-        return _open_with_helper(word, holder, exclusive=exclusive)
+        return _open_with_helper(spec, holder, exclusive=exclusive)
     try:
-        return OpenMachine(word, *open_local(word, state_folder(word, data), holder, exclusive=exclusive, gaps=gaps))
+        return OpenMachine(spec, *open_local(spec, state_folder(spec, data), holder, exclusive=exclusive, gaps=gaps))
     except NoFolder as fault:
         if not gaps:
             raise
@@ -238,14 +238,14 @@ def _check_data_folder(given: Path | None) -> None:
         check_own(folder)
 
 
-def _open_with_helper(word: MachineWord, holder: str, *, exclusive: bool) -> OpenMachine:
+def _open_with_helper(spec: MachineSpec, holder: str, *, exclusive: bool) -> OpenMachine:
     from upright_bolt.service import helper
 
-    folder = state_folder(word, None)
+    folder = state_folder(spec, None)
     # Forked while this process is still root; what is left here is the caller's, and runs nothing as root.
-    channel, pid = helper.start(lambda: open_local(word, folder, holder, exclusive=exclusive)[1])
+    channel, pid = helper.start(lambda: open_local(spec, folder, holder, exclusive=exclusive)[1])
     give_up_root()
-    return OpenMachine(word, host_ports(), helper.HelperAccess(channel, pid, run_lock(holder)))
+    return OpenMachine(spec, host_ports(), helper.HelperAccess(channel, pid, run_lock(holder)))
 
 
 def give_up_root() -> None:
@@ -285,7 +285,7 @@ def _service() -> "ServiceAccess | Diagnostic":
 
 
 def open_local(
-    word: MachineWord,
+    spec: MachineSpec,
     folder: Path,
     holder: str,
     *,
@@ -297,7 +297,7 @@ def open_local(
     """Open a machine in this process itself, held by a lock in ``folder``.
 
     Args:
-        word: the machine.
+        spec: the machine.
         folder: where its journal, memory and lock lie.
         holder: who this process is.
         exclusive: nobody else may hold it; otherwise a held machine is opened read-only.
@@ -316,11 +316,11 @@ def open_local(
     lock = _lock(folder, holder, exclusive=exclusive)
     try:
         saved = lock is not None and (exclusive or os.access(folder, os.W_OK))  # looking writes nothing where it cannot
-        ports, twin = open_ports(word, folder, saved=saved, served=served, writers=writers)
-        of_run = run_lock(holder) if word.kind == "host" and not served else None
+        ports, twin = open_ports(spec, folder, saved=saved, served=served, writers=writers)
+        of_run = run_lock(holder) if spec.kind == "host" and not served else None
         backend = Backend(ports, gaps)
         engine = SettingsEngine(backend, folder, holder, lock, of_run)
-        engine.profiles = ProfileEngine(engine, backend, ports, _profile_folder(word, folder), folder)
+        engine.profiles = ProfileEngine(engine, backend, ports, _profile_folder(spec, folder), folder)
     except BaseException:
         if lock is not None:
             lock.release()
@@ -331,12 +331,12 @@ def open_local(
 SYSTEM_CONFIGURATION = "/etc/upright-bolt"
 
 
-def _profile_folder(word: MachineWord, folder: Path) -> Path:
+def _profile_folder(spec: MachineSpec, folder: Path) -> Path:
     """Return where profiles and rules lie: of simulated machines and copies, beside their record.
 
     systemd tells a service its own folder in ``CONFIGURATION_DIRECTORY``.
     """
-    if word.kind != "host":
+    if spec.kind != "host":
         return folder
     if is_root():
         return Path(os.environ.get("CONFIGURATION_DIRECTORY") or SYSTEM_CONFIGURATION)
@@ -375,13 +375,13 @@ def serve(machine: str, data: Path | None, idle_s: float) -> None:
     from upright_bolt.service.capabilities import CAP_SYS_ADMIN, drop
     from upright_bolt.service.daemon import serve as serve_on_bus
 
-    word = parse_machine(machine)
-    folder = state_folder(word, data)
-    writers = Writers() if word.kind != "twin" else None
+    spec = parse_machine(machine)
+    folder = state_folder(spec, data)
+    writers = Writers() if spec.kind != "twin" else None
     # Before the bus is opened: nobody can make this process use what it does not have any more.
     drop(CAP_SYS_ADMIN)
 
     def opened() -> "SettingsEngine":
-        return open_local(word, folder, "the root service", exclusive=False, served=True, writers=writers)[1]
+        return open_local(spec, folder, "the root service", exclusive=False, served=True, writers=writers)[1]
 
     serve_on_bus(opened, idle_s)

@@ -1,4 +1,4 @@
-"""A machine's word, and the ports behind it: this computer, a simulated one, or a copy of kernel files."""
+"""A machine's spec, and the ports behind it: this computer, a simulated one, or a copy of kernel files."""
 
 import hashlib
 import os
@@ -20,50 +20,50 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True, slots=True)
-class MachineWord:
+class MachineSpec:
     """A machine as typed: ``host``, ``twin:NAME``, ``tree:DIR`` or ``tree:FILE.tar.gz``."""
 
     kind: str
     rest: str
 
     @property
-    def word(self) -> str:
-        """The word in one form."""
+    def text(self) -> str:
+        """The spec in one form."""
         return f"{self.kind}:{self.rest}" if self.rest else self.kind
 
     @property
     def folder(self) -> str:
         """A folder name for what is remembered of it."""
         if self.kind != "tree":
-            return self.word.replace(":", "-")
+            return self.text.replace(":", "-")
         return "tree-" + hashlib.sha256(self.rest.encode()).hexdigest()[:12]
 
 
 def open_ports(
-    word: MachineWord, folder: Path, *, saved: bool, served: bool, writers: "Writers | None" = None
+    spec: MachineSpec, folder: Path, *, saved: bool, served: bool, writers: "Writers | None" = None
 ) -> "tuple[MachinePorts, SimulatedMachine | None]":
     """Return a machine's ports; ``saved`` lets a twin's state last, ``served`` its time pass as real time does."""
-    if word.kind == "host":
+    if spec.kind == "host":
         return host_ports(writers), None
-    if word.kind == "tree":
-        root = _unpacked(Path(word.rest), folder)
+    if spec.kind == "tree":
+        root = _unpacked(Path(spec.rest), folder)
         registers = DeviceRegisters(root, COPY_STRIDE)
         changes: MachineChanges = NoChanges()
         if served:
             from upright_bolt.kernel.changes.real import RealChanges
 
             changes = RealChanges(root, writers, lambda: registers.writes)
-        return MachinePorts(word.word, CopiedFiles(root), registers, RealClock(), settle_s=0.0, changes=changes), None
+        return MachinePorts(spec.text, CopiedFiles(root), registers, RealClock(), settle_s=0.0, changes=changes), None
     from upright_bolt.simulator.machine import SimulatedClock, open_simulated
     from upright_bolt.simulator.outside import Outside
 
-    twin = open_simulated(word.rest, folder / "twin.json")
+    twin = open_simulated(spec.rest, folder / "twin.json")
     if not saved:
         twin.keep_in_memory()
     clock = SimulatedClock(twin)
     outside = Outside(twin, folder, power_cut=lambda: os._exit(0)) if served else Outside(twin)
     ports = MachinePorts(
-        word.word, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs
+        spec.text, twin.files, twin.registers, clock, save=twin.save, changes=outside, programs=outside.programs
     )
     if served:
         ports.keep_up = clock.keep_up

@@ -115,7 +115,7 @@ def test_hostile_captures_that_are_dropped_leave_the_machine_open(open_app, tmp_
     drop(window, pipe)
     shown(lambda: app.presenter.outcome.startswith("✕"))
     assert app.window is window
-    assert app.presenter.outline.word == "twin:tern"
+    assert app.presenter.outline.spec == "twin:tern"
     assert not list(tmp_path.rglob("unpacked/*"))
 
 

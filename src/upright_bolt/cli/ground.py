@@ -20,8 +20,8 @@ def search_log(choice: MachineChoice) -> "SearchLog":
     """Return the record of a machine's searches."""
     from upright_bolt.store.search_log import SearchLog
 
-    word = parse_machine(choice.machine)
-    return SearchLog(data_folder(choice.given) / "machines" / word.folder, word.word)
+    spec = parse_machine(choice.machine)
+    return SearchLog(data_folder(choice.given) / "machines" / spec.folder, spec.text)
 
 
 def check_ground(
@@ -52,7 +52,7 @@ def check_ground(
     from upright_bolt.text.failures import known_failure
 
     with store_at(choice) as store:
-        known = all_failures(access, parse_machine(choice.machine).word, store.all(), search_log(choice).all())
+        known = all_failures(access, parse_machine(choice.machine).text, store.all(), search_log(choice).all())
     current = access.current_values() if known else {}
     for settings in risky:
         found = near_failure(known, settings, current)

@@ -42,7 +42,7 @@ from upright_bolt.store.search_log import SearchLog
 from upright_bolt.text.events import sentence
 
 Opener = Callable[[str], Session]
-"""Opens a session on a machine by its word. Raises BoltError."""
+"""Opens a session on a machine by its spec. Raises BoltError."""
 
 
 @cache
@@ -99,7 +99,7 @@ class DesktopApp:
         session: holds the machine; it belongs to the window from now on.
         data: the data folder.
         given: the theme; the one preferred if None.
-        opener: opens a session on another machine by its word.
+        opener: opens a session on another machine by its spec.
         has_panel: tells whether this desktop has a panel.
 
     Attributes:
@@ -136,14 +136,14 @@ class DesktopApp:
     def _begin(self, session: Session) -> None:
         """Put thread, store and presenter around a session."""
         self.store = RunStore(self._data / "runs.sqlite")
-        self.store.mark_unfinished(session.machine.word, session.boot_id)
+        self.store.mark_unfinished(session.machine.spec, session.boot_id)
         if session.machine.set_pace is not None:
             session.machine.set_pace(1.0)
         self.background = BackgroundWorker()
         outline = outline_of(session)
         controls = session.controls()
         self.thread = SessionThread(session)
-        log = SearchLog(session.machine.record or self._data, session.machine.word)
+        log = SearchLog(session.machine.record or self._data, session.machine.spec)
         self.presenter = Presenter(outline, self.thread, self.background, self.store, controls, log)
         self.thread.snapshot.connect(self._take)
         self.thread.failed.connect(self.presenter.say)
@@ -219,7 +219,7 @@ class DesktopApp:
         Shown.clocks = chosen.clocks
         self.window = Window(self.presenter, looks, chosen)
         self.window.closing.connect(self.close)
-        self.window.machine_wanted.connect(lambda word: QTimer.singleShot(0, partial(self.open_machine, word)))
+        self.window.machine_wanted.connect(lambda spec: QTimer.singleShot(0, partial(self.open_machine, spec)))
         self.window.preferred.connect(self.prefer)
         self.presenter.drifts.told.connect(lambda words: None if self.window.isActiveWindow() else self._notify(words))
         self._looks = looks
@@ -241,7 +241,7 @@ class DesktopApp:
         before.close()
         before.deleteLater()
 
-    def open_machine(self, word: str) -> None:
+    def open_machine(self, spec: str) -> None:
         """Open another machine in this window; what goes wrong is said, and the present one stays."""
         presenter = self.presenter
         at_work = (presenter.progress, presenter.records.series, presenter.searches.progress)
@@ -255,14 +255,14 @@ class DesktopApp:
             presenter.say("✕ Another machine cannot be opened from this window.")
             return
         try:
-            session = self._opener(word)
+            session = self._opener(spec)
         except (BoltError, OSError) as fault:
             presenter.say(f"✕ {fault}")
             return
         # The new machine is open before the old one is let go: if it cannot be opened, nothing has happened.
         self._end_session()
         self._begin(session)
-        self.kept.save(self.kept.chosen.with_recent(session.machine.word))
+        self.kept.save(self.kept.chosen.with_recent(session.machine.spec))
         self._replace_window()
 
     def _after_freeze(self, sentence: str) -> None:
@@ -270,10 +270,10 @@ class DesktopApp:
         self.presenter.say(f"✕ {sentence}")
         if self._opener is None:
             return
-        word = self.presenter.outline.word
+        spec = self.presenter.outline.spec
         self._end_session()
         try:
-            session = self._opener(word)
+            session = self._opener(spec)
         except (BoltError, OSError) as fault:
             self._closed = True
             self.presenter.say(f"✕ {sentence} {fault}")
@@ -330,8 +330,8 @@ def open_window(opener: Opener, machine: str, data: Path, view: str | None, *, h
     """Open the window on a machine and return the application's exit code.
 
     Args:
-        opener: opens a session on a machine by its word.
-        machine: the word of the first one.
+        opener: opens a session on a machine by its spec.
+        machine: the spec of the first one.
         data: the data folder.
         view: shown first; the preferred one if None.
         hidden: only its icon in the panel is shown, where the desktop has one.

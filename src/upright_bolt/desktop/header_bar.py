@@ -40,7 +40,7 @@ class TopStrip(QWidget):
         layout = QHBoxLayout(self)
         layout.setContentsMargins(16, 5, 14, 5)
         layout.setSpacing(10)
-        self.machine = MachineButton(outline.identity.name, outline.word, recent)
+        self.machine = MachineButton(outline.identity.name, outline.spec, recent)
         layout.addWidget(self.machine)
         layout.addWidget(Elided(f"{outline.described}, {cores} cores / {threads} threads", "muted"))
         layout.addSpacing(12)

@@ -81,7 +81,7 @@ class MachineView(QWidget):
         kinds = ", ".join(f"{len(cpus)} on {name}" for name, cpus in outline.about.topology.kinds)
         cores = f"{identity.cores or '?'} cores, {identity.threads or '?'} threads" + (f" ({kinds})" if kinds else "")
         rows = (
-            ("Name", identity.name, "Opened as", f"{outline.word} ({outline.described})"),
+            ("Name", identity.name, "Opened as", f"{outline.spec} ({outline.described})"),
             ("Maker", identity.vendor or "unknown", "Kernel", identity.kernel or "unknown"),
             ("Processor", identity.processor or "not named", "Scaling driver", identity.driver or "none"),
             ("Cores", cores, "Highest clock, ceiling", ", ".join(self._heights()) or "unknown"),

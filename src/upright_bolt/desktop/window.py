@@ -61,7 +61,7 @@ class Window(QMainWindow):
 
     Signals:
         closing: the person closes it; a trial is about to be put back.
-        machine_wanted: the word of another machine to be opened.
+        machine_wanted: the spec of another machine to be opened.
         preferred: other ``Preferences``.
     """
 
@@ -187,18 +187,18 @@ class Window(QMainWindow):
 
     def _show_steps(self) -> None:
         presenter = self.presenter
-        word = presenter.outline.word
-        if word in self.preferences.guided or presenter.outline.no_load:
+        spec = presenter.outline.spec
+        if spec in self.preferences.guided or presenter.outline.no_load:
             self.steps.hide()
             return
-        found = first_steps.progress(presenter.runs, presenter.controls, presenter.status, word, looked=self._looked)
+        found = first_steps.progress(presenter.runs, presenter.controls, presenter.status, spec, looked=self._looked)
         if found is not None and found.next is None:
             self._put_steps_away()
         self.steps.show_progress(found)
 
     def _put_steps_away(self) -> None:
         self.steps.hide()
-        self._prefer(self.preferences.with_guided(self.presenter.outline.word))
+        self._prefer(self.preferences.with_guided(self.presenter.outline.spec))
 
     def _take_step(self, step: int) -> None:
         if step == first_steps.LOOK:

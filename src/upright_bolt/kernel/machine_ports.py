@@ -25,7 +25,7 @@ class MachinePorts:
     """The ports of one machine.
 
     Attributes:
-        word: as typed: ``host``, ``twin:tern``, ``tree:DIR``.
+        spec: as typed: ``host``, ``twin:tern``, ``tree:DIR``.
         settle_s: how long it may take until a value that was written can be read back; 0 for a copy of files.
         save: makes what has happened last, where the machine is not real.
         keep_up: lets a simulated machine's time pass as real time has; does nothing on a real one.
@@ -33,7 +33,7 @@ class MachinePorts:
         programs: returns which of the programs named are running.
     """
 
-    word: str
+    spec: str
     files: KernelFiles
     registers: Registers
     clock: Clock

@@ -170,7 +170,7 @@ class RunHead:
     """What is known of a run when it starts.
 
     Attributes:
-        machine: the machine's word (``twin:tern``).
+        machine: the machine's spec (``twin:tern``).
         identity: who the machine was, as plain data.
         settings: every control that could be read, in force at load start.
         tried: the settings tried for this run or trial, if any.

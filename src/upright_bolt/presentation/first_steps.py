@@ -40,7 +40,7 @@ def progress(
         runs: all runs.
         controls: as they stand.
         status: the trial, and what is kept.
-        machine: the machine's word.
+        machine: the machine's spec.
         looked: whether the Machine view has been opened.
     """
     if not any(control.settable for control in controls.values()):

@@ -18,7 +18,7 @@ class Outline:
         renders_itself: its processor can stand in for a graphics chip.
     """
 
-    word: str
+    spec: str
     described: str
     about: About
     sensors: tuple[Sensor, ...]
@@ -51,7 +51,7 @@ def outline_of(session: Session) -> Outline:
     if not by_core:
         by_core = {(0, cpu): [cpu] for cpu in about.topology.cpus}
     return Outline(
-        word=machine.word,
+        spec=machine.spec,
         described=machine.described,
         about=about,
         sensors=about.sensors,
@@ -63,7 +63,7 @@ def outline_of(session: Session) -> Outline:
         has_pace=machine.set_pace is not None,
         can_plug=machine.plug is not None,
         recovered=session.recovered,
-        renders_itself=machine.word == "host",
+        renders_itself=machine.spec == "host",
     )
 
 

@@ -79,15 +79,15 @@ class Preferences:
     at_login: bool = False
     tell_rules: bool = False
 
-    def with_recent(self, word: str) -> "Preferences":
+    def with_recent(self, spec: str) -> "Preferences":
         """Return these with a machine opened last; this computer and the twins are always on offer."""
-        if not word.startswith("tree:"):
+        if not spec.startswith("tree:"):
             return self
-        return replace(self, recent=(word, *(known for known in self.recent if known != word))[:MOST_RECENT])
+        return replace(self, recent=(spec, *(known for known in self.recent if known != spec))[:MOST_RECENT])
 
-    def with_guided(self, word: str) -> "Preferences":
+    def with_guided(self, spec: str) -> "Preferences":
         """Return these with a machine whose first steps need no bar any more."""
-        return self if word in self.guided else replace(self, guided=(*self.guided, word))
+        return self if spec in self.guided else replace(self, guided=(*self.guided, spec))
 
 
 class PreferenceFile:

@@ -109,7 +109,7 @@ class Presenter:
         self.profiles = Profiles(thread, store, log, outline, self.say)
         self.failures = KnownFailures(self.profiles, self.searches, self)
         self.records = Records(thread, background, store, self.say, self.load_runs, self.failures.near)
-        self.chip_curve = ChipCurve(background, store, outline.word)
+        self.chip_curve = ChipCurve(background, store, outline.spec)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
     def release(self) -> None:
@@ -256,7 +256,7 @@ class Presenter:
 
     def machine_report(self) -> str:
         """Return the machine's sheet as text."""
-        return machine_report(self.outline.about, self.controls, self.status, self.outline.word)
+        return machine_report(self.outline.about, self.controls, self.status, self.outline.spec)
 
     def keep(self) -> None:
         """Keep what is being tried, unless it is what has failed on this chip, or beyond it."""
@@ -367,9 +367,9 @@ class Presenter:
             self._fail(" ".join((*before, *self._store.damaged.values())))
         self._damaged = self._store.damaged
         if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
-            last, word = self.last_run, self.outline.word
+            last, spec = self.last_run, self.outline.spec
             workload = last.head.workload if last else "steady"
-            self.baseline_id = newest_at_stock(runs, word, workload, self.controls, last.id if last else None)
+            self.baseline_id = newest_at_stock(runs, spec, workload, self.controls, last.id if last else None)
         self.runs_changed(None)
 
     def set_baseline(self, run_id: int | None) -> None:

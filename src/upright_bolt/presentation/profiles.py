@@ -143,11 +143,11 @@ class Profiles:
             controls: as they stand.
             runs: newest first.
         """
-        status, word = self.status, self._outline.word
+        status, spec = self.status, self._outline.spec
         stock = {name: c.stock for name, c in controls.items() if c.settable and c.stock is not None}
         found = [
             ProfileShown(
-                Profile(STOCK, stock), {}, status.active == STOCK, measured(stock, runs, word)
+                Profile(STOCK, stock), {}, status.active == STOCK, measured(stock, runs, spec)
             )
         ]  # fmt: skip
         for view in status.profiles:
@@ -157,7 +157,7 @@ class Profiles:
             found.append(
                 ProfileShown(
                     view.profile, held, view.profile.name == status.active,
-                    measured(view.profile.settings, runs, word),
+                    measured(view.profile.settings, runs, spec),
                 )
             )  # fmt: skip
         return found
@@ -166,7 +166,7 @@ class Profiles:
 
     def _desk(self, session: Session) -> ProfileDesk:
         return ProfileDesk(
-            session.access, self._outline.word, lambda: Past(self._store.all(), self._search_log.all())
+            session.access, self._outline.spec, lambda: Past(self._store.all(), self._search_log.all())
         )  # fmt: skip
 
     def _do(self, work: Callable[[ProfileDesk, Session], str]) -> None:

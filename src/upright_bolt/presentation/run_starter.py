@@ -74,7 +74,7 @@ class RunStarter:
 
         def begin(session: Session) -> ActiveRun:
             known = self._store.all() if workload(work.workload).way is Way.HOLD else []
-            prior = earlier_cooling(self._store, known, session.machine.word)
+            prior = earlier_cooling(self._store, known, session.machine.spec)
             return start_run(session, work, asked.label, self._store, thermal_prior=prior)
 
         self._thread.ask(begin, lambda run: self._say(f"Run {run.id} has started."), self._fail)

@@ -58,7 +58,7 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
     if not same or boards_differ(search.asked.board, board):
         log.finish(search, SearchEnd(Why.CHIP_CHANGED))
         raise Refused("Processor, firmware or microcode are not those the search began with; begin a new one.")
-    before = known(store.all(), log.all(), session.machine.word, search.asked)
+    before = known(store.all(), log.all(), session.machine.spec, search.asked)
     active = start_search(session, search, before, log, store)
     if asked is not None:
         try:
@@ -170,11 +170,11 @@ class Searches:
         def work() -> tuple[list[Search], Course, list[Failure]]:
             found, runs = self._log.all(), self._store.all()
             chosen = next((one for one in found if one.asked.id == wanted), found[-1] if found else None)
-            word, chip = self._outline.word, chip_of(self._outline.identity)
+            spec, chip = self._outline.spec, chip_of(self._outline.identity)
             chosen = chosen or Search(Asked(NONE_YET, TOGETHER, "", chip))
-            course = Course(chosen, known(runs, found, word, chosen.asked))
+            course = Course(chosen, known(runs, found, spec, chosen.asked))
             course.work_out()
-            return found, course, failures_in(runs, found, word, chip)
+            return found, course, failures_in(runs, found, spec, chip)
 
         def loaded(result: tuple[list[Search], Course, list[Failure]]) -> None:
             self.found, course, self.failures = result

@@ -60,7 +60,7 @@ def earlier_cooling(store: RunStore, known: Sequence[RunRecord], machine: str) -
     Args:
         store: has their telemetry.
         known: all runs, newest first.
-        machine: the machine's word.
+        machine: the machine's spec.
     """
     fit_for_it = [
         run

@@ -44,9 +44,9 @@ class Machine:
     at_login: Autostart | None = None
 
     @property
-    def word(self) -> str:
+    def spec(self) -> str:
         """The machine as typed."""
-        return self.ports.word
+        return self.ports.spec
 
     @property
     def files(self) -> KernelFiles:

@@ -36,7 +36,7 @@ def head_of(session: "Session", work: Work, label: str, threads: int | None) -> 
     ids = next((chip.ids for chip in about.chips if chip.part == work.options.chip), "")
     graphics = {GRAPHICS: ids} if ids else {}
     return RunHead(
-        machine=session.machine.word,
+        machine=session.machine.spec,
         identity={key: _shown(value) for key, value in asdict(about.identity).items()} | graphics,
         workload=work.workload,
         label=label,

@@ -60,7 +60,7 @@ class Backend:
         self._ports = ports
         self._gaps = gaps
         self._memories: dict[str, GpuMemory] = {}
-        found = survey(ports.files, ports.registers, ports.word, self._memories)
+        found = survey(ports.files, ports.registers, ports.spec, self._memories)
         self._sensing = Sensing(ports, found)
         self._about: About | None = None
         self._surveys = 0
@@ -235,7 +235,7 @@ class Backend:
     def drivers_over(self, texts: Mapping[str, str]) -> Mapping[str, ControlDriver]:
         """Return drivers that read ``texts`` where those name their files, else the machine; they cannot write."""
         over = OverlaidFiles(self._files, {path: text.encode() for path, text in texts.items()})
-        return survey(over, self._ports.registers, self._ports.word).controls
+        return survey(over, self._ports.registers, self._ports.spec).controls
 
     def look_at_processors(self) -> None:
         """Take over which processors are there now, if those have changed, and tell if what was gone is there again."""
@@ -284,7 +284,7 @@ class Backend:
         Sensors keep their places; those of a new chip come after them.
         """
         self._presence.note()
-        found = survey(self._ports.files, self._ports.registers, self._ports.word, self._memories)
+        found = survey(self._ports.files, self._ports.registers, self._ports.spec, self._memories)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
         self._capped = _capped_files(found.controls)
         if self._sensing.update_machine(found):

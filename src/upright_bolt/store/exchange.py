@@ -2,7 +2,7 @@
 
 The file is an object with ``format``, ``version`` and ``runs``; each run has its ``record`` (as the fields of
 ``RunRecord``), ``telemetry`` (times from load start in s, and a list per column, null where not measured) and
-``events``. A run that comes in is given a new number, and the machine's word with the name of where it comes from
+``events``. A run that comes in is given a new number, and the machine's spec with the name of where it comes from
 (``host@slate``), so that it never counts as evidence for the machine it is looked at on.
 """
 

@@ -81,17 +81,17 @@ def gaps_besides(about: About, controls: Mapping[str, Control]) -> list[Diagnost
     return [entry for entry in about.gaps if entry not in said and entry.code is not DiagnosticCode.KERNEL_ARGUMENT]
 
 
-def opened_as(word: str) -> str:
+def opened_as(spec: str) -> str:
     """Return what is to be known of a machine that is none: a twin, or a copy of kernel files. Empty for a real one."""
-    kind, _, rest = word.partition(":")
+    kind, _, rest = spec.partition(":")
     if kind == "tree":
         return f"Opened from {rest}: a copy of kernel files as they once were, not a machine at work."
-    return f"Opened as {word}: a simulated machine." if kind == "twin" else ""
+    return f"Opened as {spec}: a simulated machine." if kind == "twin" else ""
 
 
-def machine_report(about: About, controls: Mapping[str, Control], status: Status, word: str = "") -> str:
-    """Return the whole sheet as text, for a person or a bug report; ``word`` is the machine's, as it was opened."""
-    first = [said] if (said := opened_as(word)) else []
+def machine_report(about: About, controls: Mapping[str, Control], status: Status, spec: str = "") -> str:
+    """Return the whole sheet as text, for a person or a bug report; ``spec`` is the machine's, as it was opened."""
+    first = [said] if (said := opened_as(spec)) else []
     return "\n".join((*first, *_lines(about, controls, status))) + "\n"
 
 

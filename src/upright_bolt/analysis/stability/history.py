@@ -63,7 +63,7 @@ def known(runs: Iterable[RunRecord], searches: Iterable[Search], machine: str, a
     Args:
         runs: all runs that are kept.
         searches: all searches of the machine.
-        machine: the machine's word.
+        machine: the machine's spec.
         asked: the search.
     """
     found = [

@@ -38,7 +38,7 @@ def measured(settings: Mapping[str, Value], runs: Iterable[RunRecord], machine: 
     Args:
         settings: of a profile; of stock, the machine's own value of every control.
         runs: newest first.
-        machine: the machine's word.
+        machine: the machine's spec.
     """
     mine = [run for run in runs if _counts(run, machine) and made_under(settings, run)]
     return _newest(mine)

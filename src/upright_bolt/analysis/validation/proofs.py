@@ -35,7 +35,7 @@ def proofs_of(
     Args:
         settings: of a profile.
         runs: all runs that are kept.
-        machine: the machine's word.
+        machine: the machine's spec.
         identity: of the present machine.
         chip: how proofs name it (``chip_on_board``).
         graphics: the graphics chips that are there, as the bus names them, by part; None to take all runs for theirs.

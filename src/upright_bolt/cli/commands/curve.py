@@ -36,7 +36,7 @@ def curve(
     with access_at(context.obj, exclusive=False) as access, store_at(context.obj) as store:
         chip = _chosen([known.part for known in access.about.chips], chip)
         controls = access.controls()
-        seen = read_curve(store, parse_machine(context.obj.machine).word, chip)
+        seen = read_curve(store, parse_machine(context.obj.machine).text, chip)
     if clock:
         asked = same_clock(seen, controls, chip, CLOCK.parse(clock, "clock"), CLOCK.parse(at, "as"))
         drafts: dict[str, Asked | None] = {"asked": asked}

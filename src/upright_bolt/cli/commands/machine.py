@@ -70,8 +70,8 @@ def machine(context: typer.Context, as_json: AsJson = False) -> None:
         if as_json:
             print_json(machine_data(access))
         else:
-            word = parse_machine(context.obj.machine).word
-            print(machine_report(access.about, access.controls(), access.status(), word), end="")
+            spec = parse_machine(context.obj.machine).text
+            print(machine_report(access.about, access.controls(), access.status(), spec), end="")
 
 
 def sample(

@@ -43,7 +43,7 @@ def desk_at(choice: MachineChoice) -> "Iterator[tuple[MachineAccess, ProfileDesk
             return Past(store.all(), search_log(choice).all())
 
     with access_at(choice, exclusive=True) as access:
-        yield access, ProfileDesk(access, parse_machine(choice.machine).word, past)
+        yield access, ProfileDesk(access, parse_machine(choice.machine).text, past)
 
 
 def _warn(desk: "ProfileDesk", name: str) -> None:

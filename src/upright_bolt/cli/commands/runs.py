@@ -288,7 +288,7 @@ def run_once(
     from upright_bolt.session.starting import start_run
 
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
-        for orphan in store.mark_unfinished(session.machine.word, session.boot_id):
+        for orphan in store.mark_unfinished(session.machine.spec, session.boot_id):
             print(f"Run {orphan} was cut off when its program ended; it is kept as unfinished.", file=sys.stderr)
         if settings:
             if not allow_known_bad:
@@ -298,7 +298,7 @@ def run_once(
         if workload_called(work.workload).way is Way.HOLD:
             from upright_bolt.reports.earlier_cooling import earlier_cooling
 
-            prior = earlier_cooling(store, store.all(), session.machine.word)
+            prior = earlier_cooling(store, store.all(), session.machine.spec)
         run = start_run(session, work, label, store, thermal_prior=prior)
         record = store.get(to_end(session, run).id)
         print_run(store, record, below_c, as_json=as_json)

@@ -85,7 +85,7 @@ def _carry_on(choice: MachineChoice, asked: Asked | None, *, quiet: bool) -> Sea
 
     log = search_log(choice)
     with session_at(choice, exclusive=True) as session, store_at(choice) as store:
-        store.mark_unfinished(session.machine.word, session.boot_id)
+        store.mark_unfinished(session.machine.spec, session.boot_id)
         left = log.open_search() if asked is None else None
         active = begin_search(session, log, store, asked)
         if left is not None and left.open_rung is not None:
@@ -181,8 +181,8 @@ def course_of(choice: MachineChoice, search: Search) -> "Course":
     from upright_bolt.analysis.stability.history import known
 
     with store_at(choice) as store:
-        word = parse_machine(choice.machine).word
-        before = known(store.all(), search_log(choice).all(), word, search.asked)
+        spec = parse_machine(choice.machine).text
+        before = known(store.all(), search_log(choice).all(), spec, search.asked)
     return Course(search, before)
 
 

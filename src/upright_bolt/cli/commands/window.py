@@ -35,8 +35,8 @@ def show(choice: MachineChoice, view: str | None = None, *, hidden: bool = False
             f"The window's libraries cannot be loaded ({fault}). On Debian: sudo apt install {QT_NEEDS}"
         ) from fault
 
-    def opener(word: str) -> "Session":
-        return open_session(word, choice.given, HOLDER, exclusive=True)
+    def opener(spec: str) -> "Session":
+        return open_session(spec, choice.given, HOLDER, exclusive=True)
 
     return open_window(opener, choice.machine, choice.data, view, hidden=hidden)
 

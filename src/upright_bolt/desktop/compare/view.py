@@ -225,7 +225,7 @@ class CompareView(QWidget):
     def _usual(self) -> list[int]:
         """Return this machine's newest run, after the baseline if that is of the same work."""
         presenter = self._presenter
-        here = [run for run in presenter.runs if run.head.machine == presenter.outline.word]
+        here = [run for run in presenter.runs if run.head.machine == presenter.outline.spec]
         finished = [
             run
             for run in here

@@ -67,7 +67,7 @@ class EdgeForm(QWidget):
         super().__init__()
         self._presenter = presenter
         self._unit, self._usual = "mV", ""
-        simulated = presenter.outline.word.startswith("twin:")
+        simulated = presenter.outline.spec.startswith("twin:")
         self.axis, self.how, self.soak, self.use, self.after = (QComboBox() for _ in range(5))
         self.fails = QComboBox()
         self.fails.setEditable(True)

@@ -37,7 +37,7 @@ class EdgeView(QWidget):
     Signals:
         drafted: what was found has been drafted; the Workbench shows it.
         compared: the number of a search and the ids of its runs, to be opened in Compare.
-        rehearsed: the word of a simulated machine on which a search is to be practised.
+        rehearsed: the spec of a simulated machine on which a search is to be practised.
     """
 
     drafted = pyqtSignal()
@@ -162,8 +162,8 @@ class EdgeView(QWidget):
         self._presenter.searches.begin(typed)
 
     def _rehearse(self) -> None:
-        word = self._presenter.outline.word
-        model = word.partition("#")[0] if word.startswith("twin:") else "twin:tern"
+        spec = self._presenter.outline.spec
+        model = spec.partition("#")[0] if spec.startswith("twin:") else "twin:tern"
         self.rehearsed.emit(f"{model}#{1 + randbelow(INDIVIDUALS)}")
 
     def _draft(self) -> None:

@@ -146,7 +146,7 @@ class RunPanel(QWidget):
         self.baseline.clear()
         self.baseline.addItem("No baseline", None)
         for run in presenter.runs:
-            if run.head.machine == presenter.outline.word:
+            if run.head.machine == presenter.outline.spec:
                 name = run.head.label or "no name"
                 self.baseline.addItem(f"Run {run.id}, {name}, {time_of_day(run.head.started_at)}", run.id)
         index = self.baseline.findData(presenter.baseline_id)

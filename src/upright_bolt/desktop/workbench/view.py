@@ -69,7 +69,7 @@ class Workbench(QWidget):
         presenter.live.connect(lambda _: self._show_live())
         chip, board = chip_of(outline.identity), board_of(outline.identity)
         presenter.runs_changed.connect(
-            lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.word, chip, board))
+            lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.spec, chip, board))
         )
         self.settings.show_outcome(presenter.outcome)
 
