@@ -113,7 +113,7 @@ def test_frames_are_rendered_checked_and_counted(weight):
 
 @pytest.mark.long
 def test_a_frame_that_is_drawn_wrong_is_counted_with_its_place():
-    load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")), plant=2)
+    load = GraphicsLoad(Task("graphics", (0,), Options(weight="light")), inject_fault_at=2)
     try:
         carried_out(load, 2.0)
         until = time.monotonic() + within(30)

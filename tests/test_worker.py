@@ -16,9 +16,9 @@ WORKER = [sys.executable, "-m", "upright_bolt.workload.worker", str(CPU)]
 def worker():
     started = []
 
-    def start(workload="steady", plant=-1, nice=0):
+    def start(workload="steady", inject_fault_at=-1, nice=0):
         process = subprocess.Popen(
-            [*WORKER, workload, "0", str(plant), "60", str(nice)],
+            [*WORKER, workload, "0", str(inject_fault_at), "60", str(nice)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,
@@ -54,7 +54,7 @@ def test_it_warms_up_waits_and_then_reports_every_block(worker):
 
 
 def test_a_planted_bit_is_reported_once(worker):
-    process = worker(plant=2)
+    process = worker(inject_fault_at=2)
     process.stdin.write("0\n")
     process.stdin.flush()
     told = lines(process, 15)[7:]

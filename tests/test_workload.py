@@ -31,8 +31,8 @@ CPUS = tuple(sorted(os.sched_getaffinity(0)))[:2]
 def load():
     made = []
 
-    def make(cpus=CPUS, plant=None):
-        load = HostLoad(Task("steady", cpus), plant)
+    def make(cpus=CPUS, inject_fault_at=None):
+        load = HostLoad(Task("steady", cpus), inject_fault_at)
         made.append(load)
         load.prepare()
         until(load.ready)
@@ -88,7 +88,7 @@ def test_workers_are_pinned_and_single_threaded(load):
 
 
 def test_a_planted_wrong_bit_is_found_where_it_was_planted(load):
-    run = load(plant=5)
+    run = load(inject_fault_at=5)
     run.start()
     until(lambda: run.errors())
     error = run.errors()[0]
@@ -153,11 +153,11 @@ def alive(pid: int) -> bool:
         return False
 
 
-def run_here(data, plant=None, on_tick=lambda _session: None, seconds=6.0):
+def run_here(data, inject_fault_at=None, on_tick=lambda _session: None, seconds=6.0):
     session = open_session("host", data, "a test", exclusive=True)
     store = RunStore(data / "runs.sqlite")
-    if plant is not None:
-        session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS[:1]), plant)
+    if inject_fault_at is not None:
+        session.machine.make_load = lambda task: HostLoad(replace(task, cpus=CPUS[:1]), inject_fault_at)
     start_run(session, Work("steady", seconds), "", store)
     while (ended := session.end_run()) is None:
         session.tick()
@@ -182,7 +182,7 @@ def test_a_run_on_this_computer_has_a_real_checked_score(data):
 
 
 def test_a_wrong_result_is_kept_with_its_run(data):
-    record = run_here(data, plant=9)
+    record = run_here(data, inject_fault_at=9)
     assert [(error.block, error.what) for error in record.errors] == [("integer", "wrong result")]
     assert 0 < record.errors[0].time_s < 6
 

@@ -23,7 +23,7 @@ from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, SensorKind
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work, number_in
-from upright_bolt.model.workloads import LIGHT, MIXES, PROOF, WORKLOADS, Stage, Way, Workload
+from upright_bolt.model.workloads import LIGHT, MIXES, PROOF, WORKLOADS, Mode, Stage, Workload
 from upright_bolt.session.start import SWING_C, IdleDetector
 from upright_bolt.session.starting import start_run
 from upright_bolt.text.comparison import verdict_text
@@ -245,7 +245,7 @@ def test_when_a_limit_first_held_is_told(on_tern: SimulatedSession):
     "added",
     [
         Workload("rowing", "Two cores, mixed work.", threads=2),
-        Workload("tide", "One mix that comes and goes.", Way.STAGES, TIDE, even=False),
+        Workload("tide", "One mix that comes and goes.", Mode.STAGES, TIDE, even=False),
     ],
 )
 def test_a_workload_is_one_entry(on_tern: SimulatedSession, monkeypatch, added):
@@ -257,9 +257,9 @@ def test_a_workload_is_one_entry(on_tern: SimulatedSession, monkeypatch, added):
 
 
 def test_every_way_of_working_is_known_to_workers_and_simulated_machines():
-    for way in {known.way for known in WORKLOADS.values()}:
-        if way in (Way.MIXED, Way.STAGES, Way.TASKS, Way.FRAMES):
-            name = next(name for name, known in WORKLOADS.items() if known.way is way)
+    for mode in {known.mode for known in WORKLOADS.values()}:
+        if mode in (Mode.MIXED, Mode.STAGES, Mode.TASKS, Mode.FRAMES):
+            name = next(name for name, known in WORKLOADS.items() if known.mode is mode)
             assert next(dues_of(Mix(), WORKLOADS[name], time.monotonic(), 0, 60.0))
 
 

@@ -113,10 +113,10 @@ def _twin_load(twin: "SimulatedMachine", task: "Task") -> "Load":
 
 def _of_graphics(task: "Task", graphics: "Load", on_processors: "Callable[[Task], Load]") -> "Load":
     """Return a graphics load by itself, or together with the processors' usual work."""
-    from upright_bolt.model.workloads import Way
+    from upright_bolt.model.workloads import Mode
     from upright_bolt.workload.graphics_load import BothLoad
 
-    if task.known.way is Way.GPU:
+    if task.known.mode is Mode.GPU:
         return graphics
     return BothLoad(graphics, on_processors(replace(task, workload="steady")), task.per_s)
 
@@ -128,9 +128,9 @@ def _stay_awake(why: str) -> "Callable[[], None]":
 
 
 def _host_load(task: "Task") -> "Load":
-    from upright_bolt.model.workloads import Way
+    from upright_bolt.model.workloads import Mode
 
-    if task.known.way is Way.COMMAND:
+    if task.known.mode is Mode.COMMAND:
         from upright_bolt.workload.command import CommandLoad
 
         return CommandLoad(task.options)

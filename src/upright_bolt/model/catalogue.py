@@ -341,7 +341,7 @@ def beside(name: str, other: str) -> str:
     return f"{part}{PART_MARK}{other}" if part and CATALOGUE[other].of_part else other
 
 
-def danger_of(name: str) -> float:
+def unsafe_direction_of(name: str) -> float:
     """Return on which side of stock a control fails in the end: −1 below, 1 above; 0 for none, and for unknown ones."""
     declared = find_declaration(name)
     return declared.unsafe_direction if declared is not None else 0.0

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from itertools import combinations
 
-from upright_bolt.model.catalogue import danger_of, declaration_of
+from upright_bolt.model.catalogue import declaration_of, unsafe_direction_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.profile import needs_proof
 
@@ -79,7 +79,7 @@ def comes_near(settings: Mapping[str, Value], failed: Failure) -> bool:
 
 
 def _within(asked: Value | None, name: str, failed: float, margin: float) -> bool:
-    return isinstance(asked, float | int) and danger_of(name) * (asked - failed) >= -margin - 1e-9
+    return isinstance(asked, float | int) and unsafe_direction_of(name) * (asked - failed) >= -margin - 1e-9
 
 
 def merged(known: Iterable[Failure], new: Failure, at_most: int) -> tuple[Failure, ...]:
@@ -102,7 +102,7 @@ def merged(known: Iterable[Failure], new: Failure, at_most: int) -> tuple[Failur
 
 def _implies(milder: Failure, other: Failure) -> bool:
     return all(
-        name in other.values and danger_of(name) * (other.values[name] - value) >= 0.0
+        name in other.values and unsafe_direction_of(name) * (other.values[name] - value) >= 0.0
         for name, value in milder.values.items()
     )
 
@@ -122,4 +122,4 @@ def _joined(one: Failure, other: Failure) -> Failure:
 
 
 def _milder(name: str, value: float, other: float) -> float:
-    return value if danger_of(name) * (other - value) >= 0.0 else other
+    return value if unsafe_direction_of(name) * (other - value) >= 0.0 else other

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from upright_bolt.errors import BadInput
-from upright_bolt.model.catalogue import danger_of, declaration_of, part_of
+from upright_bolt.model.catalogue import declaration_of, part_of, unsafe_direction_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 
@@ -28,7 +28,7 @@ def needs_proof(name: str, value: Value) -> bool:
 
     Offsets do on their dangerous side of 0. What has no 0 to count from always does: a memory clock, a highest voltage.
     """
-    unsafe_direction = danger_of(name)
+    unsafe_direction = unsafe_direction_of(name)
     if not unsafe_direction or isinstance(value, str):
         return False
     return unsafe_direction * value > 0.0 if counts_from_0(name) else True

@@ -10,7 +10,7 @@ from upright_bolt.errors import BadInput
 from upright_bolt.model.graphics import Gpu
 from upright_bolt.model.quantity import Quantity
 from upright_bolt.model.start import Start
-from upright_bolt.model.workloads import WORKLOADS, Way, that_take, workload
+from upright_bolt.model.workloads import WORKLOADS, Mode, that_take, workload
 
 WEIGHTS = ("light", "heavy", "steps")
 """Scenes of a graphics load: passing the light one means little."""
@@ -96,9 +96,9 @@ def check_options(name: str, options: Options) -> None:
             )
     if options.weight not in WEIGHTS:
         raise BadInput(f"weight: “{options.weight[:40]}” is none of {', '.join(WEIGHTS)}.")
-    if known.way is Way.COMMAND:
+    if known.mode is Mode.COMMAND:
         _check_command(options)
-    if known.way is Way.HOLD and not COOLEST_C <= options.below_c <= HOTTEST_C:
+    if known.mode is Mode.HOLD and not COOLEST_C <= options.below_c <= HOTTEST_C:
         raise BadInput(
             f"below: name the temperature to stay below, from {COOLEST_C:.0f} to {HOTTEST_C:.0f} °C: "
             "run cooling --below 85C."
@@ -146,7 +146,7 @@ def hold_s(options: Options) -> float:
 
 def length_of(name: str, options: Options, asked_s: float) -> float:
     """Return how long a run of the workload called ``name`` lasts, in s: as asked, but for one of fixed length."""
-    return hold_s(options) + HOLD_REST_S if workload(name).way is Way.HOLD else asked_s
+    return hold_s(options) + HOLD_REST_S if workload(name).mode is Mode.HOLD else asked_s
 
 
 def _check_command(options: Options) -> None:
@@ -208,6 +208,6 @@ def number_in(text: str, pattern: str) -> float | None:
 def score_quantity(name: str, options: Options) -> Quantity:
     """Return the quantity of a run's score; results entered by hand are plain numbers."""
     known = WORKLOADS.get(name)
-    if known is not None and known.way is Way.COMMAND and options.pattern:
+    if known is not None and known.mode is Mode.COMMAND and options.pattern:
         return Quantity("score", options.unit, 2)
     return known.score if known is not None and known.score is not None else Quantity("score", "", 2)

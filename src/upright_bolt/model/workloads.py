@@ -13,7 +13,7 @@ LIGHT = 0.1
 """Busy share of a processor in light stages: enough to wake it, too little to raise its clock."""
 
 
-class Way(Enum):
+class Mode(Enum):
     """How work is done. Each has one way of running on real cores and one on a simulated machine."""
 
     MIXED = "mixed"  # round after round of all mixes
@@ -67,7 +67,7 @@ class Workload:
 
     Attributes:
         purpose: a few words, a colon, and what it is for.
-        way: how its work is done.
+        mode: how its work is done.
         stages: of one round, for work in stages.
         takes: names of the ``Options`` that it takes.
         score: the quantity of its score; None if it has none of its own.
@@ -83,7 +83,7 @@ class Workload:
 
     name: str
     purpose: str
-    way: Way = Way.MIXED
+    mode: Mode = Mode.MIXED
     stages: tuple[Stage, ...] = ()
     takes: tuple[str, ...] = ()
     score: Quantity | None = SCORE
@@ -99,22 +99,22 @@ class Workload:
     @property
     def rests(self) -> bool:
         """Whether it has no work of ours."""
-        return self.way is Way.REST
+        return self.mode is Mode.REST
 
     @property
     def on_gpu(self) -> bool:
         """Whether a GPU has a part in it."""
-        return self.way in (Way.GPU, Way.GPU_AND_CPU)
+        return self.mode in (Mode.GPU, Mode.GPU_AND_CPU)
 
     @property
     def in_stages(self) -> bool:
         """Whether its load changes by design, so that no part of it is its settled one."""
-        return self.way in (Way.STAGES, Way.HOLD)
+        return self.mode in (Mode.STAGES, Mode.HOLD)
 
     @property
     def counts(self) -> bool:
         """Whether it counts units of work while it goes on."""
-        return self.way not in (Way.REST, Way.HOLD) and not self.on_battery
+        return self.mode not in (Mode.REST, Mode.HOLD) and not self.on_battery
 
 
 _OF_GPU = ("chip", "weight", "pace_fps")
@@ -125,27 +125,27 @@ WORKLOADS = {
         Workload("single", "One core alone, the same work: how far turbo goes when nothing else needs watts.",
                  threads=1, usual="3 min"),
         Workload("proof", "Proof of stability: each mix by itself, full, light and idle in turn, every result checked "
-                 "to the bit.", Way.STAGES, PROOF, even=False, full_part=0.53),
+                 "to the bit.", Mode.STAGES, PROOF, even=False, full_part=0.53),
         Workload("edge", "Checked load of a search for the edge: mostly full load, with steps, light load and none.",
-                 Way.STAGES, EDGE, ("polite",), usual="1 min", even=False, full_part=0.8),
+                 Mode.STAGES, EDGE, ("polite",), usual="1 min", even=False, full_part=0.8),
         Workload("bursts", "Light use: short tasks after pauses of random length. Shows the lag one feels, and what a "
-                 "task costs.", Way.TASKS, score=TASKS, threads=1, usual="3 min", even=False, rests_mostly=True),
+                 "task costs.", Mode.TASKS, score=TASKS, threads=1, usual="3 min", even=False, rests_mostly=True),
         Workload("frames", "Paced frames: the same work so many times a second. Shows stutter that an average hides.",
-                 Way.FRAMES, takes=("rate_fps",), score=FRAME_RATE, per_s=1.0, threads=2, usual="3 min", even=False),
+                 Mode.FRAMES, takes=("rate_fps",), score=FRAME_RATE, per_s=1.0, threads=2, usual="3 min", even=False),
         Workload("graphics", "A graphics chip: pictures and computation, every frame checked to the bit. Light, heavy, "
-                 "or steps between.", Way.GPU, takes=_OF_GPU, score=FRAMES, threads=1),
+                 "or steps between.", Mode.GPU, takes=_OF_GPU, score=FRAMES, threads=1),
         Workload("both", "Processor and graphics chip at once, each with its score: who gets the heat.",
-                 Way.GPU_AND_CPU, takes=_OF_GPU, score=FRAMES),
-        Workload("battery", "Light use on battery: drain in watts, and hours to empty from full.", Way.TASKS,
+                 Mode.GPU_AND_CPU, takes=_OF_GPU, score=FRAMES),
+        Workload("battery", "Light use on battery: drain in watts, and hours to empty from full.", Mode.TASKS,
                  score=None, threads=1, even=False, on_battery=True),
-        Workload("idle", "No work: what the machine draws and how warm it is when left alone.", Way.REST, score=None,
+        Workload("idle", "No work: what the machine draws and how warm it is when left alone.", Mode.REST, score=None,
                  usual="3 min"),
         Workload("cooling", "What this cooling carries: holds the machine near a temperature by its limits, then lets "
-                 "it rest.", Way.HOLD, takes=("below_c", "sure"), score=None, usual="5 min", even=False),
-        Workload("command", "Your own command: its wall time, or a number from its output.", Way.COMMAND,
+                 "it rest.", Mode.HOLD, takes=("below_c", "sure"), score=None, usual="5 min", even=False),
+        Workload("command", "Your own command: its wall time, or a number from its output.", Mode.COMMAND,
                  takes=("command", "pattern", "unit", "times"), score=TIME, even=False),
         Workload("watch", "No work of ours: records while you do something else, whose results you enter afterwards.",
-                 Way.REST, score=None, even=False, start=Start.AT_ONCE),
+                 Mode.REST, score=None, even=False, start=Start.AT_ONCE),
     )
 }  # fmt: skip
 """Workloads by name, in the order in which people meet them."""

@@ -56,7 +56,7 @@ class Presenter:
     """The state behind the window.
 
     Attributes:
-        doubt: why the draft was not tried: it has failed on this chip; empty if that is not so.
+        warning: why the draft was not tried: it has failed on this chip; empty if that is not so.
         outcome: a sentence on what became of the last thing asked.
         runs: all runs, newest first.
         baseline_id: the run that others are compared with; None for none.
@@ -90,7 +90,7 @@ class Presenter:
         self.pace = Pace()
         self._draft = Draft()
         self.outcome = outline.recovered
-        self.doubt = ""
+        self.warning = ""
         self._damaged: dict[int, str] = {}
         self.progress: RunProgress | None = None
         self.runs: list[RunRecord] = []
@@ -178,7 +178,7 @@ class Presenter:
     def draft_values(self, values: Mapping[str, Value | None]) -> None:
         """Draft values of controls that move together, or of one; None drops a control's draft."""
         controls = self.controls
-        self.doubt = ""
+        self.warning = ""
         self._draft.change({n: None if v == controls[n].current else v for n, v in values.items()})
         for name in values:
             self.drafted(name)
@@ -216,9 +216,9 @@ class Presenter:
     def try_draft(self, *, allow_known_bad: bool = False) -> None:
         """Put the draft in force as a trial of this window; known failures only if ``allow_known_bad``."""
         draft = dict(self.draft)
-        self.doubt = "" if allow_known_bad else self.failures.near(draft)
-        if self.doubt:
-            self._fail(f"{self.doubt} Nothing was changed. Trying it may freeze this machine.")
+        self.warning = "" if allow_known_bad else self.failures.near(draft)
+        if self.warning:
+            self._fail(f"{self.warning} Nothing was changed. Trying it may freeze this machine.")
             return
         self._try(draft)
 
@@ -226,9 +226,9 @@ class Presenter:
         """Try a profile as a trial of this window, with what is held back."""
         views = [view.profile for view in self.profiles.status.profiles if view.profile.name == name]
         settings = dict(views[0].settings) if views else {}
-        doubt = self.failures.near(settings)
-        if doubt:
-            self._fail(f"{doubt} Nothing was changed.")
+        warning = self.failures.near(settings)
+        if warning:
+            self._fail(f"{warning} Nothing was changed.")
         elif settings:
             self._try(settings)
 

@@ -7,7 +7,7 @@ from upright_bolt.model.quantity import COUNT, TEMPERATURE, with_unit
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.work import Options, Work, split_command
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.presentation.ports import SessionWork
 from upright_bolt.presentation.records import Records, Say, length_s
 from upright_bolt.reports.earlier_cooling import earlier_cooling
@@ -73,7 +73,7 @@ class RunStarter:
             return
 
         def begin(session: Session) -> ActiveRun:
-            known = self._store.all() if workload(work.workload).way is Way.HOLD else []
+            known = self._store.all() if workload(work.workload).mode is Mode.HOLD else []
             prior = earlier_cooling(self._store, known, session.machine.spec)
             return start_run(session, work, asked.label, self._store, thermal_prior=prior)
 
@@ -99,11 +99,11 @@ def work_of(asked: RunRequest) -> Work:
     duration_s = length_s(asked.length)
     count = int(COUNT.parse(asked.threads, "Threads")) if asked.threads.strip() else None
     options = Options()
-    if known.way is Way.COMMAND:
+    if known.mode is Mode.COMMAND:
         options = Options(split_command(asked.command), asked.pattern)
     elif known.on_gpu:
         options = Options(chip=asked.chip, weight=asked.weight)
-    elif known.way is Way.HOLD:
+    elif known.mode is Mode.HOLD:
         if not asked.below.strip():
             raise BadInput("Stay below: name the temperature near which the machine is held, e.g. 85 °C.")
         options = Options(below_c=TEMPERATURE.parse(with_unit(asked.below, "°C"), "Stay below"), sure=asked.sure)

@@ -95,7 +95,7 @@ class DriftRestorer:
             if backoff.resting:
                 continue
             at_s = backoff.due_s(now_s)
-            if backoff.enough:
+            if backoff.exhausted:
                 self._suspend(drift, backoff, moved)
             elif at_s > now_s:
                 looks_s.append(at_s)

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from upright_bolt.model.catalogue import danger_of, declaration_of
+from upright_bolt.model.catalogue import declaration_of, unsafe_direction_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.failure import Failure, FailureKind, comes_near
 from upright_bolt.model.profile import HeldBack, Profile, Proof, needs_proof
@@ -84,7 +84,7 @@ def unproven(name: str, value: float, proof: Proof | None, chip: str) -> str:
     """
     if proof is None:
         return "not proven"
-    unsafe_direction = danger_of(name)
+    unsafe_direction = unsafe_direction_of(name)
     if unsafe_direction * (value - proof.value) > 0.0:
         return f"proven {'up' if unsafe_direction > 0.0 else 'down'} to {show_value(name, proof.value)} only"
     if proof.chip != chip:

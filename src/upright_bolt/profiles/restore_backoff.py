@@ -33,7 +33,7 @@ class RestoreBackoff:
         return max(now_s, self.times_s[-1] + PAUSES_S[min(len(self.times_s), len(PAUSES_S) - 1)])
 
     @property
-    def enough(self) -> bool:
+    def exhausted(self) -> bool:
         """Whether it has been put back so often that it is to be left alone."""
         return len(self.times_s) >= MOST
 

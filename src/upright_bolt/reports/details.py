@@ -9,7 +9,7 @@ from upright_bolt.analysis.limits.gpu_limits import HIGHEST_CLOCK, seen_as_a_pro
 from upright_bolt.analysis.run_details import RunDetails
 from upright_bolt.model.catalogue import PART_MARK
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.reports.earlier_cooling import cooling_of, heated_beside
 from upright_bolt.session.stages import stages_of
 from upright_bolt.store.runs import Floats, RunStore
@@ -29,7 +29,7 @@ def telemetry_of(store: RunStore, record: RunRecord) -> tuple[Floats, dict[str, 
     """
     time_s, columns = store.telemetry(record.id)
     chip = record.head.options.chip
-    if workload(record.head.workload).way is Way.GPU and f"{chip}.clock" in columns:
+    if workload(record.head.workload).mode is Mode.GPU and f"{chip}.clock" in columns:
         return time_s, seen_as_a_processor(columns, chip)
     return time_s, columns
 
@@ -39,7 +39,7 @@ def details_of(store: RunStore, record: RunRecord, below_c: float | None = None)
     time_s, columns = telemetry_of(store, record)
     head, duration_s = record.head, record.end.duration_s
     known, bounds = workload(head.workload), bounds_of(head.settings)
-    if known.way is Way.GPU:
+    if known.mode is Mode.GPU:
         cap = head.settings.get(f"{head.options.chip}{PART_MARK}{HIGHEST_CLOCK}")
         bounds = Bounds(cap if isinstance(cap, float) else None)
     if known.even:

@@ -7,7 +7,7 @@ from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.sensor import FAN
 from upright_bolt.model.start import Start
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.store.runs import Floats, RunStore
 
 if TYPE_CHECKING:
@@ -66,7 +66,7 @@ def earlier_cooling(store: RunStore, known: Sequence[RunRecord], machine: str) -
         run
         for run in known
         if run.head.machine == machine
-        and workload(run.head.workload).way in (Way.MIXED, Way.HOLD)
+        and workload(run.head.workload).mode in (Mode.MIXED, Mode.HOLD)
         and workload(run.head.workload).threads is None
         and run.head.conditions.start == Start.RESTED
         and run.end.duration_s >= LEAST_S

@@ -12,7 +12,7 @@ from upright_bolt.model.run import RunEnd, RunHead, RunNumbers, RunState, WorkEr
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.sensor import LID, LID_WORDS
 from upright_bolt.model.start import Start
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.numbers import (
     Rows,
@@ -131,7 +131,7 @@ class ActiveRun(Activity):
     def _held_chip(self, sample: Sample) -> Constraint | None:
         """Return what holds the graphics chip, where nothing but that works; None for other work."""
         chip = self.head.options.chip
-        if self._work_of.way is not Way.GPU or not chip:
+        if self._work_of.mode is not Mode.GPU or not chip:
             return None
         return held_by(lambda name: value_of(sample, self._index, name), chip, self._chip_cap)
 
@@ -232,7 +232,7 @@ class ActiveRun(Activity):
         elif load.done():
             self._finish()
         elif elapsed >= asked_s - 1e-6:
-            if self._work_of.way is Way.COMMAND:
+            if self._work_of.mode is Mode.COMMAND:
                 self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
             elif self._done.complete_until() >= asked_s or elapsed > asked_s + LAST_BLOCKS_S:
                 self._finish()

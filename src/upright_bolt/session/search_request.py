@@ -6,7 +6,7 @@ from typing import TypeVar
 
 from upright_bolt.errors import BadInput
 from upright_bolt.model.axis import Axis
-from upright_bolt.model.catalogue import TOGETHER, beside, danger_of, part_of
+from upright_bolt.model.catalogue import TOGETHER, beside, part_of, unsafe_direction_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.quantity import CLOCK, OFFSET, TEMPERATURE, TIME, Quantity
 from upright_bolt.model.search import AfterFreeze, Asked, Bold, Outcome
@@ -54,7 +54,9 @@ class RawArguments:
 
 def axes_of(controls: dict[str, Control]) -> dict[str, tuple[str, ...]]:
     """Return the axes that a machine could be searched on, by the word that names them."""
-    parts = {name: (name,) for name in controls if part_of(name) and danger_of(name) and name.endswith(SEARCHED)}
+    parts = {
+        name: (name,) for name in controls if part_of(name) and unsafe_direction_of(name) and name.endswith(SEARCHED)
+    }
     return AXES | parts
 
 
@@ -110,7 +112,7 @@ def _controls(word: str) -> tuple[str, ...]:
     """Return the controls that an axis' word names. Raises BadInput."""
     if word in AXES:
         return AXES[word]
-    if part_of(word) and danger_of(word) and word.endswith(SEARCHED):
+    if part_of(word) and unsafe_direction_of(word) and word.endswith(SEARCHED):
         return (word,)
     of_chips = ", ".join(f"CHIP.{own}" for own in SEARCHED)
     raise BadInput(f"axis: “{word[:60]}” is none; write {', '.join(AXES)}, or of a graphics chip {of_chips}.")

@@ -18,7 +18,7 @@ from upright_bolt.model.run import RunRole, RunState
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.work import Work
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.session.activity import BY_USER, Activity
 from upright_bolt.session.chip_wake import wake_for
@@ -85,7 +85,7 @@ class ActiveSeries(Activity):
             )
         if asked.cool_c is not None and "temperature.package" not in session.index:
             raise BadInput("cool-to: this machine's temperature is not measured, so it cannot be waited for.")
-        if workload(asked.work.workload).way is Way.HOLD:
+        if workload(asked.work.workload).mode is Mode.HOLD:
             raise BadInput("repeat: “cooling” moves the limits itself and knows of its earlier runs; run it alone.")
         wake_for(session, tried)
         check_steps(asked.steps, session.controls())

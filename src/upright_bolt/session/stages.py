@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from upright_bolt.model.work import Options, hold_s
-from upright_bolt.model.workloads import LIGHT, Way, workload
+from upright_bolt.model.workloads import LIGHT, Mode, workload
 
 if TYPE_CHECKING:
     from upright_bolt.analysis.summary import Floats, Mask
@@ -41,7 +41,7 @@ def stages_of(name: str, options: Options, time_s: "Floats") -> Stages | None:
     import numpy as np  # noqa: PLC0415 - half of this program's commands never need it
 
     known = workload(name)
-    if known.way is Way.HOLD:
+    if known.mode is Mode.HOLD:
         held = time_s <= hold_s(options)
         return Stages(held, np.zeros_like(held), time_s > hold_s(options) + SETTLES_S, told=False)
     stages = known.stages

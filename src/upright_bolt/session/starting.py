@@ -13,7 +13,7 @@ from upright_bolt.model.settings import Settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport
 from upright_bolt.model.work import Work, check_options, length_of
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.session.active_run import ActiveRun, Beginning
 from upright_bolt.session.chip_wake import on_chip, wake_for
 from upright_bolt.session.other_processes import OtherProcesses
@@ -66,7 +66,7 @@ def start_run(
     check_options(work.workload, work.options)
     work = replace(work, duration_s=length_of(work.workload, work.options, work.duration_s))
     cpus = choose_cpus(session.about.topology, work.workload, work.threads, work.kind)
-    holds = (known := workload(work.workload)).way is Way.HOLD
+    holds = (known := workload(work.workload)).mode is Mode.HOLD
     limits = limits_of(session, work.options.below_c) if holds else {}
     work, chip = on_chip(session, work)
     load: Load = session.machine.load(Task("steady" if holds else work.workload, cpus, work.options, chip))

@@ -1,7 +1,7 @@
 """How much of its work a load has done, in slices and as scores."""
 
 from upright_bolt.model.run import SLICE_S, Slice, settled_from_s
-from upright_bolt.model.workloads import Way, Workload
+from upright_bolt.model.workloads import Mode, Workload
 from upright_bolt.workload.load import Load
 
 NOTHING_DONE = (
@@ -24,7 +24,7 @@ class WorkDone:
     """
 
     def __init__(self, load: Load, work: Workload, asked_s: float) -> None:
-        self.paced = work.even or work.way is Way.FRAMES
+        self.paced = work.even or work.mode is Mode.FRAMES
         self.slices: list[Slice] = []
         self.start_s: float | None = None
         self._load = load
@@ -66,7 +66,7 @@ class WorkDone:
         load = self._load
         if (own := load.own_score()) is not None:
             return own
-        if self.start_s is None or duration_s <= 0 or not load.scores or self._work.way is Way.COMMAND:
+        if self.start_s is None or duration_s <= 0 or not load.scores or self._work.mode is Mode.COMMAND:
             return None
         return self.units(duration_s) * self._work.per_s / duration_s
 
@@ -82,6 +82,6 @@ class WorkDone:
         if why := self._load.doubt():
             return why
         load = self._load
-        if not load.scores or load.own_score() is not None or self._work.way is Way.COMMAND:
+        if not load.scores or load.own_score() is not None or self._work.mode is Mode.COMMAND:
             return ""
         return "" if self.units(self._asked_s) > 0 else NOTHING_DONE

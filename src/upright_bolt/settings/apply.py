@@ -8,7 +8,7 @@ from collections.abc import Mapping
 
 from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel.driver import ControlDriver, ExplainsSilence, Write
-from upright_bolt.model.catalogue import beside, danger_of, declaration_of
+from upright_bolt.model.catalogue import beside, declaration_of, unsafe_direction_of
 from upright_bolt.model.control import Control, Value, show_value
 from upright_bolt.model.note import CAPPED, Diagnostic, DiagnosticCode, note
 from upright_bolt.model.settings import Settings
@@ -109,10 +109,10 @@ def write_order(settings: Settings, drivers: Mapping[str, ControlDriver]) -> lis
             if isinstance(top, float) and float(settings[low]) > top:
                 first, second = names.index(low), names.index(high)
                 names[first], names[second] = names[second], names[first]
-    risky = [name for name in names if danger_of(name)]
+    risky = [name for name in names if unsafe_direction_of(name)]
     if len(risky) > 1:
         in_turn = iter(sorted(risky, key=lambda name: _goes_deeper(drivers[name], settings[name])))
-        names = [next(in_turn) if danger_of(name) else name for name in names]
+        names = [next(in_turn) if unsafe_direction_of(name) else name for name in names]
     return names
 
 
@@ -120,7 +120,7 @@ def _goes_deeper(driver: ControlDriver, value: Value) -> bool:
     held = driver.read()
     if isinstance(held, str) or isinstance(value, str) or held is None:
         return False
-    return danger_of(driver.name) * (value - held) > 0.0
+    return unsafe_direction_of(driver.name) * (value - held) > 0.0
 
 
 def apply_settings(settings: Settings, backend: Backend, before: Mapping[str, str]) -> ApplyReport:

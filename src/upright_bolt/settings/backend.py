@@ -14,7 +14,7 @@ from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, OverlaidFiles
 from upright_bolt.kernel.sensors.channels import Supplies
 from upright_bolt.kernel.survey import refreshed, survey
-from upright_bolt.model.catalogue import CATALOGUE, beside, danger_of, declaration_of, part_of
+from upright_bolt.model.catalogue import CATALOGUE, beside, declaration_of, part_of, unsafe_direction_of
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import Diagnostic, Subject
@@ -351,7 +351,9 @@ class Backend:
 
     def _goes_deeper(self, path: str, text: str) -> bool:
         """Tell whether a text takes a control that can fail further from stock."""
-        unsafe_direction = next((danger_of(name) for name, driver in self.drivers.items() if path in driver.files), 0.0)
+        unsafe_direction = next(
+            (unsafe_direction_of(name) for name, driver in self.drivers.items() if path in driver.files), 0.0
+        )
         if not unsafe_direction:
             return False
         with suppress(FileFault, ValueError):

@@ -5,7 +5,7 @@ from contextlib import suppress
 from typing import Protocol
 
 from upright_bolt.errors import BadInput, BoltError, Refused
-from upright_bolt.model.catalogue import danger_of, part_of
+from upright_bolt.model.catalogue import part_of, unsafe_direction_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.failure import Failure, FailureKind, at_risk, reaches
 from upright_bolt.model.profile import counts_from_0
@@ -53,7 +53,7 @@ class Failures:
         GPUs have no part in work of the processor: named beside its offsets, they would have to be applied as well
         before a failure is recognised again.
         """
-        offsets = self._backend.values(n for n in self._backend.drivers if danger_of(n) and counts_from_0(n))
+        offsets = self._backend.values(n for n in self._backend.drivers if unsafe_direction_of(n) and counts_from_0(n))
         values = at_risk({**self._engine.expected, **offsets})
         own = {name: value for name, value in values.items() if not part_of(name)}
         return values if self._on_gpu or not own else own

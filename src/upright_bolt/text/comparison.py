@@ -10,7 +10,7 @@ from upright_bolt.analysis.numbers import Number, numbers_of, value_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.quantity import COUNT, POWER
 from upright_bolt.model.run import RunRecord
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.text.faults import fault_words
 
 SAME_PERCENT = 0.5
@@ -58,7 +58,7 @@ CHANGES: dict[str, tuple[tuple[str, tuple[Change, ...]], ...]] = {
 def _changes_of(run: RunRecord, compared: Compared) -> tuple[tuple[str, tuple[Change, ...]], ...]:
     if run.head.workload in CHANGES:
         return CHANGES[run.head.workload]
-    timed = workload(run.head.workload).way is Way.COMMAND and not run.head.options.pattern
+    timed = workload(run.head.workload).mode is Mode.COMMAND and not run.head.options.pattern
     score: Change = ("score", "time" if timed else "score", "less")
     if compared.percent.get("score_settled") is None:
         return ((WHOLE, (score, WATTS)),)

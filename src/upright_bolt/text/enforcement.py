@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable
 
-from upright_bolt.model.catalogue import danger_of
+from upright_bolt.model.catalogue import unsafe_direction_of
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.hold import Cause, EnforcementStatus, LogEntry, LogKind, Resting
 from upright_bolt.model.profile import STOCK, HeldBack, Proof, needs_proof
@@ -135,7 +135,7 @@ def proof_words(control: str, value: Value, proof: Proof | None) -> str:
     """Return what speaks for a setting of a profile, in a phrase."""
     if proof is None:
         return "not proven" if needs_proof(control, value) else "no run has had it yet"
-    loads = f", {span(proof.all_loads_s)} of them of every kind of load" if danger_of(control) else ""
+    loads = f", {span(proof.all_loads_s)} of them of every kind of load" if unsafe_direction_of(control) else ""
     runs = f"{len(proof.runs)} run{'s' if len(proof.runs) != 1 else ''}"
     deeper = f" at {show_value(control, proof.value)}" if proof.value != value else ""
     return f"{span(proof.load_s)} passed in {runs}{deeper}{loads}, last {proof.on}"

@@ -21,12 +21,12 @@ class GraphicsLoad(HostLoad):
 
     Args:
         task: what it is made for.
-        plant: number of the frame that is drawn wrong; None for none.
+        inject_fault_at: number of the frame that is drawn wrong; None for none.
         checked: whether frames are checked; only a measurement of what that costs leaves it out.
     """
 
-    def __init__(self, task: Task, plant: int | None = None, *, checked: bool = True) -> None:
-        super().__init__(task, plant)
+    def __init__(self, task: Task, inject_fault_at: int | None = None, *, checked: bool = True) -> None:
+        super().__init__(task, inject_fault_at)
         self._checked = checked
         self._lost = False
         self.renderer = ""
@@ -36,8 +36,8 @@ class GraphicsLoad(HostLoad):
         """Yield the one command of the process that renders."""
         options, chip = self._task.options, self._task.chip
         place = chip.place if chip is not None else ""
-        plant = self._plant if self._plant is not None else -1
-        words = (place, options.weight, options.pace_fps, plant, int(self._checked))
+        inject_fault_at = self._inject_fault_at if self._inject_fault_at is not None else -1
+        words = (place, options.weight, options.pace_fps, inject_fault_at, int(self._checked))
         # Mesa's own choice of a GPU; “!” forbids every other.
         chosen = (
             {"DRI_PRIME": f"pci-{place.replace(':', '_').replace('.', '_')}!"}

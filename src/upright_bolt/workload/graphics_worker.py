@@ -44,25 +44,27 @@ class Frames:
     Args:
         renderer: where.
         known: what the frames of each weight have to come to, by seed.
-        plant: number of the frame that is drawn wrong; −1 for none.
+        inject_fault_at: number of the frame that is drawn wrong; −1 for none.
         checked: whether they are checked.
     """
 
-    def __init__(self, renderer: Renderer, known: dict[str, list[scene.Words]], plant: int, *, checked: bool) -> None:
+    def __init__(
+        self, renderer: Renderer, known: dict[str, list[scene.Words]], inject_fault_at: int, *, checked: bool
+    ) -> None:
         self._renderer = renderer
         self._known = known
-        self._plant = plant
+        self._inject_fault_at = inject_fault_at
         self._checked = checked
         self._under_way: list[tuple[int, str, float]] = []
 
     def render(self, number: int, weight: str) -> None:
         """Ask for a frame, and tell of the one that is due."""
         renderer = self._renderer
-        if number == self._plant:
+        if number == self._inject_fault_at:
             renderer.spoil(7, 9)
         begun = time.monotonic()
         renderer.begin(number, number % scene.SEEDS, renderer.size.rounds(weight), checked=self._checked)
-        if number == self._plant:
+        if number == self._inject_fault_at:
             renderer.mend()
         self._under_way.append((number, weight, begun))
         # The GPU is kept busy with the next frames while this one is read back; a wait after each would starve it.
@@ -103,7 +105,7 @@ def weights(weight: str, start_s: float) -> Iterator[str]:
             time.sleep(left_s)
 
 
-def work(place: str, weight: str, rate_fps: float, plant: int, *, checked: bool) -> None:
+def work(place: str, weight: str, rate_fps: float, inject_fault_at: int, *, checked: bool) -> None:
     """Render for ever."""
     say("warming", "renderer")
     renderer = Renderer(place)
@@ -114,7 +116,7 @@ def work(place: str, weight: str, rate_fps: float, plant: int, *, checked: bool)
         for seed in range(scene.SEEDS):
             known[name].append(scene.folded(seed, renderer.size.rounds(name)))
             say("warming", name)
-    frames = Frames(renderer, known, plant, checked=checked)
+    frames = Frames(renderer, known, inject_fault_at, checked=checked)
     say("ready")
     begin = sys.stdin.readline()
     if not begin:

@@ -12,7 +12,7 @@ from typing import IO
 
 from upright_bolt.errors import BoltError
 from upright_bolt.model.run import WorkError
-from upright_bolt.model.workloads import MIXES, Way
+from upright_bolt.model.workloads import MIXES, Mode
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.subprocess_start import python_module
 from upright_bolt.workload.worker import SINGLE_THREAD
@@ -53,15 +53,15 @@ class HostLoad(Load):
 
     Args:
         task: what it is made for.
-        plant: number of the block in which the first worker's checker must find one wrong bit; None for no block.
+        inject_fault_at: number of the block in which the first checker must find one wrong bit; None for no block.
     """
 
-    def __init__(self, task: Task, plant: int | None = None) -> None:
+    def __init__(self, task: Task, inject_fault_at: int | None = None) -> None:
         self._task = task
-        self._way = task.known.way
+        self._mode = task.known.mode
         self.scores = task.known.counts
-        self._blocks_per_unit = len(MIXES) if self._way in (Way.MIXED, Way.STAGES) else 1
-        self._plant = plant
+        self._blocks_per_unit = len(MIXES) if self._mode in (Mode.MIXED, Mode.STAGES) else 1
+        self._inject_fault_at = inject_fault_at
         self._proved: list[bool] = []
         self._told_proved = False
         self._workers: list[Worker] = []
@@ -96,8 +96,8 @@ class HostLoad(Load):
         """Yield processor, command and environment of each worker."""
         options = self._task.options
         for i, cpu in enumerate(self._task.cpus):
-            plant = self._plant if self._plant is not None and i == 0 else -1
-            words = (cpu, self._task.workload, i, plant, options.rate_fps, LOWEST if options.polite else 0)
+            inject_fault_at = self._inject_fault_at if self._inject_fault_at is not None and i == 0 else -1
+            words = (cpu, self._task.workload, i, inject_fault_at, options.rate_fps, LOWEST if options.polite else 0)
             yield cpu, python_module("upright_bolt.workload.worker", *words), ENVIRONMENT
 
     def ready(self) -> bool:
@@ -211,7 +211,7 @@ class HostLoad(Load):
         self._read()
         done = [_blocks_until(worker, time_s) for worker in self._workers]
         # A frame is done once its slowest part is; other blocks are independent, so they add up.
-        return min(done, default=0.0) if self._way is Way.FRAMES else sum(done) / self._blocks_per_unit
+        return min(done, default=0.0) if self._mode is Mode.FRAMES else sum(done) / self._blocks_per_unit
 
     def figures(self, duration_s: float) -> dict[str, float]:
         """Return latencies, frame numbers, or what was checked."""
@@ -220,14 +220,14 @@ class HostLoad(Load):
         self._read()
         until = self._start_s + duration_s
         counts = [bisect_right(worker.ended, until) for worker in self._workers]
-        if self._way is Way.TASKS:
+        if self._mode is Mode.TASKS:
             return latencies(
                 [w.ended[i] - w.begun[i] for w, count in zip(self._workers, counts, strict=True) for i in range(count)]
             )
-        if self._way is Way.FRAMES:
+        if self._mode is Mode.FRAMES:
             ends = [max(w.ended[i] for w in self._workers) for i in range(min(counts, default=0))]
             return frame_numbers([b - a for a, b in pairwise(ends)], self._task.options.rate_fps)
-        if self._way is Way.STAGES:
+        if self._mode is Mode.STAGES:
             return {"blocks_checked": float(sum(counts)), "planted_caught": float(sum(self._proved))}
         return {}
 
@@ -237,7 +237,7 @@ class HostLoad(Load):
 
     def doubt(self) -> str:
         """Return a sentence if a checker at work was never tested."""
-        untested = self._way is Way.STAGES and len(self._proved) < sum(not worker.dead for worker in self._workers)
+        untested = self._mode is Mode.STAGES and len(self._proved) < sum(not worker.dead for worker in self._workers)
         return UNTESTED if untested else ""
 
     def self_test_passed(self) -> int | None:

@@ -6,7 +6,7 @@ from random import Random
 
 from upright_bolt.errors import BadInput
 from upright_bolt.model.run import WorkError
-from upright_bolt.model.workloads import MIXES, Way
+from upright_bolt.model.workloads import MIXES, Mode
 from upright_bolt.simulator.machine import SimulatedMachine
 from upright_bolt.workload.load import Load, Task
 from upright_bolt.workload.plan import pauses
@@ -38,7 +38,7 @@ class SimulatedLoad(Load):
                 "for the command, scored by its wall time."
             )
         self._task = task
-        self._way = task.known.way
+        self._mode = task.known.mode
         self.scores = task.known.counts
         self._threads = frozenset(task.cpus)
         self._twin = twin
@@ -58,19 +58,19 @@ class SimulatedLoad(Load):
         state.faults_seen.clear()
         self._marks = [(state.time_s, 0.0)]
         self._working = True
-        match self._way:
-            case Way.STAGES:
+        match self._mode:
+            case Mode.STAGES:
                 state.faults_seen.append([state.time_s, float(min(self._threads)), PLANTED])
                 self._twin.follow(StagedDemand(self._threads, state.time_s, self._task.known.stages))
-            case Way.TASKS:
+            case Mode.TASKS:
                 rests = pauses(0)
                 begin = state.time_s + next(rests)
                 self._turns = TaskDemand(self._threads, TASK_WORK, begin, lambda _due, end: end + next(rests))
                 self._twin.follow(self._turns)
-            case Way.FRAMES:
+            case Mode.FRAMES:
                 self._turns = TaskDemand(self._threads, FRAME_WORK, state.time_s, self._beat)
                 self._twin.follow(self._turns)
-            case Way.MIXED | Way.COMMAND:
+            case Mode.MIXED | Mode.COMMAND:
                 self._twin.demand(self._threads)
             case other:
                 raise ValueError(f"no simulated work is done in the way {other}")
@@ -94,7 +94,7 @@ class SimulatedLoad(Load):
         return self._counted(self._marks[-1][1]) if time_s > self._marks[-1][0] else 0.0
 
     def _counted(self, units: float) -> float:
-        return float(units // COMMAND_UNITS) if self._way is Way.COMMAND else units
+        return float(units // COMMAND_UNITS) if self._mode is Mode.COMMAND else units
 
     def _mark(self) -> None:
         state = self._twin.state
@@ -110,11 +110,11 @@ class SimulatedLoad(Load):
         """Tell whether the piece of work that stands in for a command has been done as often as asked."""
         self._mark()
         wanted = COMMAND_UNITS * self._task.options.times
-        return self._way is Way.COMMAND and self._marks[-1][1] >= wanted
+        return self._mode is Mode.COMMAND and self._marks[-1][1] >= wanted
 
     def own_score(self) -> float | None:
         """Return the mean wall time of the times so far, for a command."""
-        if self._way is not Way.COMMAND:
+        if self._mode is not Mode.COMMAND:
             return None
         ends = self._times()
         return (ends[-1] - self._start_s) / len(ends) if ends else None
@@ -134,14 +134,14 @@ class SimulatedLoad(Load):
 
         if self._turns is not None:
             pieces = [p for p in self._turns.pieces if p[1] <= self._start_s + duration_s + 1e-9]
-            if self._way is Way.FRAMES:
+            if self._mode is Mode.FRAMES:
                 gaps = [b - a for (_, a), (_, b) in pairwise(pieces)]
                 return frame_numbers(gaps, self._task.options.rate_fps)
             return latencies([end - due for due, end in pieces])
-        if self._way is Way.STAGES:
+        if self._mode is Mode.STAGES:
             blocks = self.units_until(self._start_s + duration_s) * len(MIXES)
             return {"blocks_checked": float(int(blocks)), "planted_caught": float(bool(self._caught))}
-        return {"times_run": float(len(self._times()))} if self._way is Way.COMMAND else {}
+        return {"times_run": float(len(self._times()))} if self._mode is Mode.COMMAND else {}
 
     def errors(self) -> list[WorkError]:
         """Return the wrong results that too little voltage has led to."""
@@ -155,7 +155,7 @@ class SimulatedLoad(Load):
 
     def doubt(self) -> str:
         """Return a sentence if the checker was never tested."""
-        untested = self._way is Way.STAGES and not self._caught
+        untested = self._mode is Mode.STAGES and not self._caught
         return "The checker did not come to its test: this run proves nothing." if untested else ""
 
     def self_test_passed(self) -> int | None:

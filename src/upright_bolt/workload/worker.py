@@ -21,7 +21,7 @@ from itertools import count
 
 from threadpoolctl import threadpool_limits
 
-from upright_bolt.model.workloads import Stage, Way, Workload, workload
+from upright_bolt.model.workloads import Mode, Stage, Workload, workload
 from upright_bolt.workload.blocks import KNOWN, Mix, digest_of
 from upright_bolt.workload.plan import pauses, stage_at
 
@@ -85,14 +85,14 @@ def frames(mix: Mix, start_s: float, rate_fps: float) -> Iterator[Due]:
 
 def dues_of(mix: Mix, known: Workload, start_s: float, number: int, rate_fps: float) -> Iterator[Due]:
     """Return the blocks that a workload executes and when each is due, without end. Raises ValueError."""
-    match known.way:
-        case Way.MIXED:
+    match known.mode:
+        case Mode.MIXED:
             return mixed(mix)
-        case Way.STAGES:
+        case Mode.STAGES:
             return staged(mix, start_s, known.stages)
-        case Way.TASKS:
+        case Mode.TASKS:
             return bursts(mix, start_s, number)
-        case Way.FRAMES:
+        case Mode.FRAMES:
             return frames(mix, start_s, rate_fps)
         case other:
             raise ValueError(f"no worker works in the way {other}")
@@ -109,8 +109,8 @@ def parent_gone() -> bool:
     return any(event & select.POLLHUP for _, event in poll.poll(0))
 
 
-def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
-    """Do a workload for ever on processor ``cpu``; result number ``plant`` gets one wrong bit (−1: none)."""
+def work(cpu: int, name: str, number: int, inject_fault_at: int, rate_fps: float) -> None:
+    """Do a workload for ever on processor ``cpu``; result number ``inject_fault_at`` gets one wrong bit (−1: none)."""
     # One worker for each processor, bound to it: a wrong result then tells which processor gave it.
     os.sched_setaffinity(0, {cpu})
     out, known = sys.stdout, workload(name)
@@ -134,12 +134,12 @@ def work(cpu: int, name: str, number: int, plant: int, rate_fps: float) -> None:
         for done, ((block_name, block), due) in zip(count(), dues, strict=False):
             begun = time.monotonic() if due is None else due
             result = block()
-            # The result itself is changed, not the comparison, so that the checker is tested and not the plant.
-            if done == plant:
+            # The result itself is changed, not the comparison, so that the checker is tested and not the injection.
+            if done == inject_fault_at:
                 result = _with_one_wrong_bit(result)
             right = digest_of(result) == KNOWN[block_name]
             out.write(f"b {block_name} {begun:.6f} {time.monotonic():.6f} {right:d}\n")
-            if known.way is Way.STAGES and done == PROVED_AT:
+            if known.mode is Mode.STAGES and done == PROVED_AT:
                 caught = digest_of(_with_one_wrong_bit(result)) != KNOWN[block_name]
                 out.write(f"p {block_name} {time.monotonic():.6f} {caught:d}\n")
             out.flush()

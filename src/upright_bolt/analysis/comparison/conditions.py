@@ -6,7 +6,7 @@ from enum import StrEnum
 
 from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.start import Start
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 
 START_TEMP_C = 4.0
 """A start this much warmer moves the first minutes' temperatures by about as much as one step of a limit."""
@@ -92,7 +92,7 @@ def _unlike_work(run: RunRecord, baseline: RunRecord) -> list[Unlike]:
     if run.head.options != baseline.head.options:
         found.append(Unlike(UnlikeKind.OPTIONS))
     lasts_alike = abs(run.end.duration_s - baseline.end.duration_s) <= SHORT_PART * baseline.end.duration_s
-    if not lasts_alike and workload(run.head.workload).way is not Way.COMMAND:
+    if not lasts_alike and workload(run.head.workload).mode is not Mode.COMMAND:
         found.append(Unlike(UnlikeKind.LENGTH, run.end.duration_s, baseline.end.duration_s))
     if run.end.state not in (RunState.FINISHED, RunState.RUNNING):
         found.append(Unlike(UnlikeKind.END, run.end.state.value))

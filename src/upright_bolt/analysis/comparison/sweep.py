@@ -18,7 +18,7 @@ from upright_bolt.model.catalogue import beside, declaration_of, in_order
 from upright_bolt.model.control import Value, show_value
 from upright_bolt.model.declaration import Kind
 from upright_bolt.model.run import RunHead, RunRecord, RunRole, RunState
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 
 MOST_WORDS = 3
 
@@ -66,7 +66,7 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
         if ended and not warms_up and _index(control, words, run) is not None:
             head = run.head
             # work in stages is full load at first, so its score hangs on its length
-            staged_s = head.asked_s if key == "score" and workload(head.workload).way is Way.STAGES else None
+            staged_s = head.asked_s if key == "score" and workload(head.workload).mode is Mode.STAGES else None
             for rest in _rests(control, run):
                 grouped.setdefault((head.machine, head.workload, head.options, staged_s, rest), []).append(run)
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
@@ -84,7 +84,7 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
 
 def shares_power(run: RunRecord) -> bool:
     """Tell whether processor and GPU worked at once in a run, each with a score."""
-    return workload(run.head.workload).way is Way.GPU_AND_CPU
+    return workload(run.head.workload).mode is Mode.GPU_AND_CPU
 
 
 SHARED = "shared"

@@ -12,7 +12,7 @@ from upright_bolt.model.control import Value
 from upright_bolt.model.run import GRAPHICS, RunHead, RunRecord, RunRole, RunState
 from upright_bolt.model.search import Asked, Outcome, Search
 from upright_bolt.model.work import FULL_WORTH
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 
 LATE_S = 10.0
 """What a run had measured may be so much older than the freeze that ended it."""
@@ -132,7 +132,7 @@ def _full_part(head: RunHead, axis: Axis) -> float:
     """Return which part of a run is full load of the chip that an axis is of; 0 if it was none, or not checked."""
     if not axis.part:
         return workload(head.workload).full_part
-    here = workload(head.workload).way is Way.GPU and head.options.chip == axis.part
+    here = workload(head.workload).mode is Mode.GPU and head.options.chip == axis.part
     return FULL_WORTH[head.options.weight] if here else 0.0
 
 

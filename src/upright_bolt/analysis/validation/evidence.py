@@ -4,11 +4,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from upright_bolt.analysis.chip import board_of_run, boards_differ, chip_of_run
-from upright_bolt.model.catalogue import danger_of, find_declaration, part_of
+from upright_bolt.model.catalogue import find_declaration, part_of, unsafe_direction_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunHead, RunRecord, RunState
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 
 PROVING = (RunState.FINISHED, RunState.STOPPED)
 """Runs that ended by themselves, or because a person ended them: up to there all went well."""
@@ -49,7 +49,11 @@ def evidence(
             continue
         passed = 0.0 if broke else run.end.duration_s
         settings = {name: value for name, value in run.head.settings.items() if not isinstance(value, str)}
-        blamed = {n: v for n, v in settings.items() if (v and is_offset(n)) or (n in run.head.tried and danger_of(n))}
+        blamed = {
+            n: v
+            for n, v in settings.items()
+            if (v and is_offset(n)) or (n in run.head.tried and unsafe_direction_of(n))
+        }
         other_chip = bool(chip) and chip_of_run(run) != chip
         is_history = other_chip or (not broke and boards_differ(board_of_run(run), board))
         for name, value in (blamed if broke and blamed else settings).items():
@@ -68,10 +72,10 @@ def has_every_kind(head: RunHead, name: str) -> bool:
     Of a graphics chip's scenes only the steps between them have: full, light and none in turn.
     """
     part = part_of(name)
-    way = workload(head.workload).way
+    mode = workload(head.workload).mode
     if not part:
-        return way is Way.STAGES
-    return way is Way.GPU and head.options.weight == "steps" and head.options.chip == part
+        return mode is Mode.STAGES
+    return mode is Mode.GPU and head.options.weight == "steps" and head.options.chip == part
 
 
 def offsets_of(settings: Mapping[str, Value]) -> dict[str, float]:

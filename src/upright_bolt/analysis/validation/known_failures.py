@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from upright_bolt.analysis.chip import chip_of_run
 from upright_bolt.analysis.validation.evidence import offsets_of
 from upright_bolt.model.axis import Axis
-from upright_bolt.model.catalogue import danger_of
+from upright_bolt.model.catalogue import unsafe_direction_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.failure import MARGIN_STEPS, Failure, FailureKind, comes_near, step_of
 from upright_bolt.model.run import RunRecord, RunState
@@ -65,7 +65,7 @@ def _margins(search: Search, test: Rung, values: Mapping[str, float]) -> dict[st
 
 def _risks(settings: Mapping[str, Value], moved: Mapping[str, Value]) -> dict[str, float]:
     """Return what of settings can have made work fail: voltages below stock, and what was moved and can fail."""
-    tried = {name: value for name, value in moved.items() if not isinstance(value, str) and danger_of(name)}
+    tried = {name: value for name, value in moved.items() if not isinstance(value, str) and unsafe_direction_of(name)}
     return offsets_of(settings) | tried
 
 
@@ -82,6 +82,6 @@ def first_failures(known: Iterable[Failure]) -> dict[str, float]:
     found: dict[str, float] = {}
     for one in known:
         for name, value in one.values.items():
-            first = min if danger_of(name) > 0.0 else max
+            first = min if unsafe_direction_of(name) > 0.0 else max
             found[name] = first(value, found.get(name, value))
     return found

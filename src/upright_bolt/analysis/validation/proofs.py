@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping
 
 from upright_bolt.analysis.chip import chip_of, chip_of_run, same_board
 from upright_bolt.analysis.validation.evidence import PROVING, has_every_kind, is_offset
-from upright_bolt.model.catalogue import danger_of, declaration_of, part_of
+from upright_bolt.model.catalogue import declaration_of, part_of, unsafe_direction_of
 from upright_bolt.model.control import Value
 from upright_bolt.model.machine import Identity
 from upright_bolt.model.profile import Proof, counts_from_0
@@ -46,7 +46,9 @@ def proofs_of(
     for name, value in settings.items():
         if not isinstance(value, float):
             continue
-        speaking = [run for run in (here if danger_of(name) else good) if _of_this(run, part_of(name), graphics)]
+        speaking = [
+            run for run in (here if unsafe_direction_of(name) else good) if _of_this(run, part_of(name), graphics)
+        ]
         if proof := _proof(name, value, settings, speaking, chip):
             found[name] = proof
     return found
@@ -75,7 +77,7 @@ def _proof(
 
 
 def _speaks(had: Mapping[str, Value], name: str, value: float, settings: Mapping[str, Value]) -> bool:
-    if not danger_of(name):
+    if not unsafe_direction_of(name):
         return alike(name, had.get(name), value)
     companion = declaration_of(name).companion
     beside = settings.get(companion) if companion else None
@@ -86,7 +88,7 @@ def _as_deep(had: Mapping[str, Value], name: str, value: float) -> bool:
     there = had.get(name, 0.0 if counts_from_0(name) else None)
     if not isinstance(there, float | int):
         return False
-    return danger_of(name) * (there - value) >= -_ROUNDING[declaration_of(name).quantity.unit]
+    return unsafe_direction_of(name) * (there - value) >= -_ROUNDING[declaration_of(name).quantity.unit]
 
 
 def alike(name: str, had: Value | None, value: Value) -> bool:

@@ -19,7 +19,7 @@ from upright_bolt.model.run import RunRecord, RunState, parse_measures
 from upright_bolt.model.settings import Settings, parse_assignments
 from upright_bolt.model.start import parse_start
 from upright_bolt.model.work import Options, Work, split_command
-from upright_bolt.model.workloads import WORKLOADS, Way
+from upright_bolt.model.workloads import WORKLOADS, Mode
 from upright_bolt.model.workloads import workload as workload_called
 
 UNTIL_DECIDED = "Run with and without --with in turn until the difference in score is decided: 4 to 10 runs of each."
@@ -71,7 +71,7 @@ def run(
     settings = parse_assignments(tried or [])
     cool_c = _degrees(cool_to, "cool-to")
     below_c = _degrees(below, "below")
-    held_c = (below_c or 0.0) if workload_called(workload).way is Way.HOLD else 0.0
+    held_c = (below_c or 0.0) if workload_called(workload).mode is Mode.HOLD else 0.0
     options = Options(split_command(command), pattern, unit, times, below_c=held_c, sure=sure, chip=chip, weight=weight)
     options = _paced(options, workload, rate)
     work = Work(workload, duration_s, threads, kind, options, parse_start(start) if start else None)
@@ -295,7 +295,7 @@ def run_once(
                 check_ground(choice, session.access, [settings], what_to_do=NOT_RUN)
             _try_for_run(session, settings)
         prior = None
-        if workload_called(work.workload).way is Way.HOLD:
+        if workload_called(work.workload).mode is Mode.HOLD:
             from upright_bolt.reports.earlier_cooling import earlier_cooling
 
             prior = earlier_cooling(store, store.all(), session.machine.spec)

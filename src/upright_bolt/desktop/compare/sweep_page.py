@@ -32,7 +32,7 @@ from upright_bolt.model.declaration import Kind
 from upright_bolt.model.quantity import SHARE
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.work import Options, score_quantity
-from upright_bolt.model.workloads import WORKLOADS, Way, workload
+from upright_bolt.model.workloads import WORKLOADS, Mode, workload
 from upright_bolt.presentation.history import Floats
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.records import SweepRequest
@@ -184,7 +184,7 @@ class LadderForm(QWidget):
         self.cool_to = QLineEdit()
         self.cool_to.setPlaceholderText("no waiting")
         for name, known in WORKLOADS.items():
-            if known.way not in (Way.REST, Way.COMMAND, Way.HOLD):
+            if known.mode not in (Mode.REST, Mode.COMMAND, Mode.HOLD):
                 self.workload.addItem(name, name)
                 self.workload.setItemData(self.workload.count() - 1, known.purpose, Qt.ItemDataRole.ToolTipRole)
         grid = QGridLayout()

@@ -26,7 +26,7 @@ from upright_bolt.desktop.widgets.basic import Bounded, button, column, heading,
 from upright_bolt.desktop.widgets.files_button import FilesButton
 from upright_bolt.desktop.widgets.theme import Theme, font, run_colours
 from upright_bolt.model.run import LETTERS, RunRecord, RunRole, RunState
-from upright_bolt.model.workloads import Way, workload
+from upright_bolt.model.workloads import Mode, workload
 from upright_bolt.presentation.preferences import RunFact
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.text.comparison import change, interval_text, verdict_with_conditions
@@ -321,7 +321,7 @@ def _keys_of(runs: list[RunRecord]) -> tuple[str, ...]:
     """Return the numbers that are compared: where a graphics chip worked, its own; the processor's where that did."""
     if not any(value_of(run, "graphics_mhz") is not None for run in runs):
         return KEYS
-    alone = all(workload(run.head.workload).way is Way.GPU for run in runs)
+    alone = all(workload(run.head.workload).mode is Mode.GPU for run in runs)
     return OF_CHIP if alone else (*KEYS[:2], "processor_score", *KEYS[2:5], *OF_CHIP[2:])
 
 

@@ -6,7 +6,7 @@ from PyQt6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLineEdit, QWidge
 from upright_bolt.desktop.widgets.basic import column
 from upright_bolt.model.start import STARTS, Start
 from upright_bolt.model.work import NO_CHIP, WEIGHTS
-from upright_bolt.model.workloads import WORKLOADS, Way
+from upright_bolt.model.workloads import WORKLOADS, Mode
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.run_starter import RunRequest
 from upright_bolt.sanitize import capital, small
@@ -82,12 +82,12 @@ class RunForm(QWidget):
     def _workload_chosen(self) -> None:
         """Offer what this workload takes, and the length and start that suit it."""
         known = WORKLOADS[self.workload.currentData()]
-        own, cooling = known.way is Way.COMMAND, known.way is Way.HOLD
+        own, cooling = known.mode is Mode.COMMAND, known.mode is Mode.HOLD
         chip = known.on_gpu
         for widget, needed in ((self.command, own), (self.pattern, own), (self.below, cooling), (self.sure, cooling),
                                (self.chip, chip), (self.weight, chip)):  # fmt: skip
             widget.setVisible(needed)
-        self.threads.setVisible(known.way not in (Way.REST, Way.GPU, Way.COMMAND, Way.HOLD))
+        self.threads.setVisible(known.mode not in (Mode.REST, Mode.GPU, Mode.COMMAND, Mode.HOLD))
         self.threads.setEnabled(self.threads.isVisibleTo(self))
         self.length.setEnabled(not cooling)
         self.times.setEnabled(not cooling)

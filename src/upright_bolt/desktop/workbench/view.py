@@ -63,7 +63,7 @@ class Workbench(QWidget):
         layout.addWidget(scrolled(self.run))
         presenter.drafted.connect(self._show_draft)
         self.settings.tried_over.connect(lambda: presenter.try_draft(allow_known_bad=True))
-        presenter.said.connect(lambda said: self.settings.show_outcome(said, doubted=bool(presenter.doubt)))
+        presenter.said.connect(lambda said: self.settings.show_outcome(said, doubted=bool(presenter.warning)))
         presenter.searches.changed.connect(lambda _: self.settings.show_ground(presenter.failures.failed_at))
         presenter.settings_changed.connect(lambda _: self._show_controls())
         presenter.live.connect(lambda _: self._show_live())
@@ -90,7 +90,7 @@ class Workbench(QWidget):
 
     def _show_draft(self, name: str) -> None:
         presenter = self._presenter
-        self.settings.over_button.setVisible(bool(presenter.doubt))
+        self.settings.over_button.setVisible(bool(presenter.warning))
         if name == ALL:
             self._show_controls()
         else:
