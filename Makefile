@@ -1,6 +1,8 @@
 # Everything a person or a machine needs, by one word each. `make` lists the words.
 PYTHON ?= python3
 BIN := .venv/bin
+# Tests wait more than they work, so twice as many at once as there are processors.
+WORKERS ?= $(shell echo $$((2 * $$(nproc))))
 
 .PHONY: help setup demo test test-all test-kernel test-kernel-long test-kernel-newer test-kernel-faults attack check bench screenshots install deb uninstall lock clean
 help: ## List what can be made
@@ -17,10 +19,10 @@ demo: setup ## Open the window on a simulated laptop; with no display, play the 
 	@$(BIN)/upright-bolt --data demo-output/data demo
 
 test: .venv/ready-for-tests ## Run the tests
-	@$(BIN)/python -m pytest -m "not long"
+	@$(BIN)/python -m pytest -n $(WORKERS) -m "not long"
 
 test-all: .venv/ready-for-tests ## Run all tests: also packages, installed layouts, real rendering, random kills
-	@$(BIN)/python -m pytest
+	@$(BIN)/python -m pytest -n $(WORKERS)
 
 test-kernel: setup ## Run the program on a real kernel in an emulator: needs root, takes ten minutes
 	@sh tools/setup.sh kernel-tests || [ "$$UPRIGHT_BOLT_SKIP_KERNEL" = 1 ]
@@ -40,8 +42,8 @@ test-kernel-faults: setup ## Plant faults in the program and see whether the che
 
 attack: setup ## Run the long form of the attacks: an hour and more; the short form is part of the tests
 	@$(BIN)/python -m pip install --quiet --require-hashes -r attack.lock || echo "(atheris does not install here)"
-	@$(BIN)/python -m pytest tests/attack tests/test_installed.py tests/test_service_rights.py tests/test_hold_storms.py \
-		--long --timeout 7200
+	@$(BIN)/python -m pytest -n $(WORKERS) tests/attack tests/test_installed.py tests/test_service_rights.py \
+		tests/test_hold_storms.py --long --timeout 7200
 	@$(BIN)/python tests/attack/coverage_guided.py 20000
 
 check: setup ## Formatting, lint, types, layers
