@@ -61,6 +61,7 @@ class Gpu:
     def touch(self, now_s: float) -> None:
         """Note that something reaches for its registers: that wakes it, and keeps it awake."""
         state = self.state
+        # Counted, so that a test can show that reading has left a sleeping GPU alone.
         if state.asleep:
             state.asleep = False
             state.woken += 1
@@ -107,6 +108,7 @@ class Gpu:
         asked = self._asked_clock()
         clock = min(asked, state.heat_cap_mhz)
         state.held = "idle" if demand is None else "heat" if clock < asked else ""
+        # Its own limit, and what the shared budget leaves; 0 is a GPU without a limit of its own.
         allowed = min(budget_w, state.limit_w or budget_w)
         if self._power(clock) > allowed:
             clock, state.held = self._clock_for(allowed, clock), "power"
@@ -114,6 +116,7 @@ class Gpu:
         state.watts = self._power(clock)
         if demand is not None:
             state.used_s = now_s
+            # Only work shows an error: an unstable voltage at rest is found by nobody.
             self._err(now_s, dt, demand, noise)
         # A GPU that drives a screen never sleeps while the screen is on.
         elif not spec.drives_screen and now_s - state.used_s > SLEEPS_AFTER_S:
@@ -161,6 +164,7 @@ class Gpu:
     def _moved_mv(self, clock_mhz: float) -> float:
         """Return by how many mV the voltage of a clock differs from stock: by its offset, or as another clock's."""
         spec, state = self.spec, self.state
+        # A clock offset moves the curve sideways: each clock then runs at the voltage that belonged to a lower one.
         shifted_v = spec.volts(clock_mhz - state.clock_offset_mhz) - spec.volts(clock_mhz)
         return state.offset_mv + 1000.0 * shifted_v
 
@@ -178,6 +182,7 @@ class Gpu:
     def _clock_for(self, watts: float, highest: float) -> float:
         """Return the highest clock of at most ``watts``; the lowest if none is."""
         low, high = self.spec.clock_min_mhz, highest
+        # Below its lowest clock it cannot go, so a limit that is too low is exceeded.
         if self._power(low) >= watts:
             return low
         while high - low > GRID_MHZ:
@@ -192,6 +197,7 @@ class Gpu:
         if state.die_c >= self.ceiling_c:
             state.heat_cap_mhz = max(spec.clock_min_mhz, min(state.heat_cap_mhz, state.clock_mhz) - HEAT_STEP_MHZ)
         elif state.die_c < self.ceiling_c - 1.0:
+            # Four times slower up than down, or it would swing about its ceiling.
             state.heat_cap_mhz = min(spec.clock_top_mhz, state.heat_cap_mhz + HEAT_STEP_MHZ / 4.0)
 
     def beyond_mv(self, demand: GraphicsDemand) -> float:
@@ -235,6 +241,7 @@ class Gpu:
         """Let the driver reset the chip: everything that was set is gone, and so is the work."""
         spec, state = self.spec, self.state
         state.resets += 1
+        # A driver's reset loads the firmware's tables again; nothing tells the program that set them.
         state.table_to_stock(spec)
         state.limit_w, state.level = spec.limit_w[0], "auto"
         self.demand = None
@@ -282,6 +289,7 @@ class GraphicsChips:
         for chip in self.chips:
             if chip.spec.driver is GraphicsDriver.CLOCK_FILES:  # its voltage is moved by the processor's mailbox
                 chip.state.offset_mv = state.offsets_mv[GRAPHICS]
+            # Skips a chip at rest: nearly all machines at nearly all steps have one.
             if chip.resting:
                 chip.rest()
                 continue

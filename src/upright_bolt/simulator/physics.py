@@ -85,12 +85,15 @@ class Physics:
         state, chip = self.state, self.spec.chip
         switches = ((state.limits_on, NO_LIMIT_W), (state.burst_on, NO_LIMIT_W), (state.limits_on, 28.0))
         self._limits = [
+            # Each limit stands in two copies, and the processor obeys the lower of those that are switched on.
             min((limits[column] for limits, on in zip(state.limits, switch, strict=True) if on), default=without)
             for column, (switch, without) in enumerate(switches)
         ]
+        # The board limit counts all that the machine draws, so screen and memory leave less of it for the processor.
         board_w = state.board_w - self.spec.rest_w if state.board_w else NO_LIMIT_W
         self._peak_w = min(state.peak_w or NO_LIMIT_W, board_w)
         self._table = [ratio * 100.0 for ratio in state.turbo_ratios]
+        # Shallow idle states save next to nothing; it is the deep ones whose loss costs power at rest.
         deep_off = sum(not key.startswith(("POLL", "C1:")) for key in state.idle_off) / len(state.idle_s)
         self._rest = min(1.0, REST_PART + REST_LOST * deep_off)
         self._floor = chip.clock_min_mhz if state.clamp else chip.base_mhz
@@ -107,6 +110,7 @@ class Physics:
         self._uncore = [agent * ((v + cache) / v) ** UNCORE_POWER for v in self._stock_volts]
         self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
         self._lowest_cap = min(self._caps)
+        # Under the governor “performance”, intel_pstate ignores the preference that is set.
         eager = all(word == "performance" for word in state.governor)
         self._epp = 0.0 if eager else sum(state.epp) / len(state.epp)
         self._eager = eager
@@ -133,17 +137,20 @@ class Physics:
 
     def _step(self, dt: float) -> None:
         state, noise = self.state, self._noise
+        # The firmware acts before work and limiter, as the new limits hold for the whole step.
         state.time_s += dt
         if state.reset_due_s is not None and state.time_s >= state.reset_due_s:
             self.firmware_resets_limits()
         if state.time_s >= state.surroundings.due_s:
             state.surroundings.go_on(noise, self.spec.restless)
             self._take_surroundings()
+        # Cubed: others mostly do little, and now and then much.
         self._background = background = self._others * (0.6 + 1.6 * noise.uniform() ** 3)
         state.activity_drift += (noise.gaussian() * 0.006 - state.activity_drift * 0.2) * min(1.0, dt / STEP_S)
         weights, shares, active = self._busy(background, dt)
         wanted = self._wanted_clock(active, max(shares), dt)
         switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
+        # The parts that hold for the step come first: every look at the power below uses them.
         self._load_power(weights, switching)
         beside_w = self.graphics.step(state, min(self._limits[0], self._limits[1]), noise, dt)
         clock, watts = self._limited_clock(wanted, weights, dt)
@@ -183,6 +190,7 @@ class Physics:
         table = self._table[active - 1]
         thrift = self._epp / 255.0
         highest = min(max(self._caps), table)
+        # Light work is where the preference shows; under full load all preferences ask for nearly the same clock.
         if share < 0.3 and not self._eager:
             held = (1.0 - thrift) ** HELD_POWER
             lift = held + (1.0 - held) * min(1.0, share * 6.0) * 0.4 * (1.0 - thrift)
@@ -223,16 +231,19 @@ class Physics:
                 clock = self._clock_for(amps_w, clock)
                 watts = self._power(clock)
                 reasons = REASON_CURRENT
+        # The turbo table goes by how many cores work, so one at its entry is held by it and by nothing else.
         table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
         if not reasons and clock >= table - GRID_MHZ:
             reasons = REASON_TURBO
         state.reasons = reasons
+        # The log bits of the register stay set until someone clears them, as its status bits do not.
         state.log |= reasons
         return clock, watts
 
     def _reason(self, budget: float, burst: float, sustained: float) -> int:
         """Return the bit of the lowest limit; a burst limit that leaves no burst is the sustained one."""
         lowest = min(budget, burst, self._peak_w)
+        # Where both limits are one, people set the sustained one; naming the burst limit would mislead them.
         if lowest == budget or (lowest == burst == sustained):
             return REASON_SUSTAINED
         return REASON_BURST if lowest == burst else REASON_ELECTRICAL
@@ -352,6 +363,7 @@ class Physics:
         fresh.surroundings = old.surroundings
         # A restart takes long enough for the die to cool to its sink, not for the sink to cool.
         fresh.sink_c, fresh.case_c, fresh.die_c = old.sink_c, old.case_c, old.sink_c
+        # In place: files, registers and loads all hold on to this state.
         for name in SimulatedState.__dataclass_fields__:
             setattr(old, name, getattr(fresh, name))
         self.demand = Demand()

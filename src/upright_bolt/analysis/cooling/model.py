@@ -116,6 +116,7 @@ def positive(sets: Floats) -> Floats:
     A run tells the sum of r0 and R_die well, and hardly how it is divided, so the sum and r0's part are parameters.
     """
     found = np.exp(sets[:, :POSITIVE]).T
+    # Held below the whole: with nothing left for R_die, the die would have no time constant and the model no inverse.
     at_once = found[0] * np.minimum(found[1], _MOST_AT_ONCE)
     return np.vstack([at_once, found[0] - at_once, found[2:]])
 
@@ -124,8 +125,10 @@ def at_rest(sets: Floats, rest_w: float, rest_c: float) -> Bodies:
     """Return where the bodies stand at rest at ``rest_w``, for sets of shape ``(sets, COUNT)``."""
     r0, die, _, _, _, _, to_case, _, to_air = positive(sets)
     warm = die * rest_w
+    # Backwards from what the sensor shows: at rest no heat is stored, so each way carries the same watts.
     sink = rest_c - warm - r0 * rest_w
     room = sets[:, ROOM]
+    # The case lies between sink and room by their resistances, but rest is rarely long enough for it; hence CASE_OFF.
     case = room + (sink - room) * to_air / (to_air + to_case) + sets[:, CASE_OFF]
     return Bodies(sink + warm, sink, case)
 
@@ -134,11 +137,13 @@ def follow(sets: Floats, measured: Measured, bodies: Bodies) -> tuple[Floats, Fl
     """Return temperatures and what the fan law says, each of shape ``(sets, n)``; ``bodies`` move along to the end."""
     r0, die, capacity, sink_c, still, blown, to_case, case_c, to_air = positive(sets)
     room, a, b, c = sets[:, ROOM], sets[:, FAN_A], sets[:, FAN_B], sets[:, FAN_C]
+    # Exact for the die: its time constant can be below a step, where the simple rule would swing.
     share = 1.0 - np.exp(-STEP_S / (die * capacity))
     power, rpm = measured.power_w, measured.rpm / 1000.0
     temps = np.empty((len(sets), len(power)))
     speeds = np.empty_like(temps)
     hot, sink, case = bodies.die, bodies.sink, bodies.case
+    # A loop over time with all sets in one array: sets are many, so this is where NumPy helps.
     for i in range(len(power)):
         before = hot
         hot = hot + (sink + die * power[i] - hot) * share
@@ -160,6 +165,7 @@ def ahead(sets: Floats, bodies: Bodies, watts: Floats, seconds: float, *, blows:
     """
     r0, die, _, sink_c, still, blown, to_case, case_c, to_air = positive(sets)
     room, a, b, c = sets[:, ROOM], sets[:, FAN_A], sets[:, FAN_B], sets[:, FAN_C]
+    # Above the sink, since the die has settled.
     above = (die + r0) * watts
     sink, case = bodies.sink, bodies.case
     for _ in range(round(seconds / AHEAD_STEP_S)):
@@ -175,11 +181,13 @@ def watts_for(sets: Floats, start: Bodies, below_c: float | Floats, *, blows: bo
 
     By the secant rule: the temperature is nearly a straight line over the watts.
     """
+    # Any two different starts do; these bracket what laptops sustain.
     low = np.full(len(sets), 5.0)
     high = np.full(len(sets), 25.0)
     at_low = ahead(sets, start, low, seconds, blows=blows) - below_c
     at_high = ahead(sets, start, high, seconds, blows=blows) - below_c
     for _ in range(8):
+        # At least 0.05 K/W: where two points coincide there is no slope, and the step would go anywhere.
         slope = np.maximum((at_high - at_low) / np.where(high == low, 1.0, high - low), 0.05)
         low, at_low = high, at_high
         high = np.clip(high - at_high / slope, 0.2, 400.0)
