@@ -1,6 +1,7 @@
 """Rules of this house, each with a sample that must fail."""
 
 import ast
+import builtins
 import importlib
 import re
 import subprocess
@@ -11,6 +12,7 @@ import pytest
 
 SOURCE = Path(__file__).parents[1] / "src" / "upright_bolt"
 FILES = sorted(SOURCE.rglob("*.py"))
+CLASSES = {name for path in FILES for name in re.findall(r"^ *class (\w+)", path.read_text(), re.MULTILINE)}
 LONGEST_FILE = 420
 LONGEST_FUNCTION = 60
 KERNEL_ROOTS = ("/sys/", "/proc/", "/dev/")
@@ -82,6 +84,19 @@ def silent_raises(text: str) -> list[str]:
     return found
 
 
+def unknown_raises(text: str) -> list[str]:
+    """Errors that a docstring tells of and that do not exist."""
+    told = []
+    for node in ast.walk(ast.parse(text)):
+        if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef | ast.ClassDef | ast.Module):
+            words = ast.get_docstring(node) or ""
+            told += re.findall(r"\bRaises?\s([A-Z]\w+(?:(?:,| or|, or)\s+[A-Z]\w+)*)", words)
+            told += re.findall(r"^    ([A-Z]\w+):", words.partition("Raises:\n")[2], re.MULTILINE)
+    names = {name for one in told for name in re.split(r",\s+or\s+|,\s+|\s+or\s+", one)}
+    known = CLASSES | set(dir(builtins)) | set(re.findall(r"\.(\w+)", text))  # the last: of a library
+    return sorted(names - known)
+
+
 def module_state(text: str) -> list[str]:
     """Names bound at module level to something that can change and is not written in capitals."""
     found = []
@@ -111,6 +126,7 @@ def outside(folder: str) -> list[Path]:
         (qt_imports, outside("desktop"), "def f():\n    from PyQt6.QtCore import QObject"),
         (module_state, FILES, "cache = {}"),
         (lowered_names, FILES, "name.capitalize()"),
+        (unknown_raises, FILES, "def f():\n    '''Return x. Raises BadInput or NoSuch.'''"),
         (silent_raises, FILES, "def f():\n    '''Return x.'''\n    raise BadInput(1)"),
     ],
 )

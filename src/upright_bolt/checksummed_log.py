@@ -71,7 +71,7 @@ def opened(version: int, line: bytes, oldest: int | None = None) -> bytes:
     Raises:
         NewerVersion: a later version of this program has written it, undamaged.
         OlderVersion: an earlier one has, in a form that is not read any more.
-        Damaged: it does not hold what it should.
+        CorruptData: it does not hold what it should.
     """
     of_line, length, check, content = (*line.split(b" ", 3), b"", b"", b"")[:4]
     if not length.isdigit() or length != b"%d" % len(content) or check != _sum(of_line, content):
@@ -134,7 +134,7 @@ class ChecksummedLog(Generic[T]):
         form: how an entry becomes text, and text an entry.
         most: bytes it may have.
         oldest: the oldest version that is still read; only the present one if not given.
-        check: raises Damaged for what no entry can hold, beyond its form.
+        check: raises CorruptData for what no entry can hold, beyond its form.
     """
 
     def __init__(
@@ -152,7 +152,7 @@ class ChecksummedLog(Generic[T]):
         return sealed(self._version, self._form.text(entry).encode())
 
     def entry(self, line: bytes) -> T:
-        """Return the entry of a line without its end. Raises NewerVersion, OlderVersion or Damaged, as ``opened``."""
+        """Return a line's entry; its end is left out. Raises NewerVersion, OlderVersion or CorruptData, as ``opened``."""
         entry = self._form.from_text(opened(self._version, line, self._oldest))
         self._check(entry)
         return entry

@@ -47,7 +47,7 @@ class JsonCodec(Generic[T]):
         return msgspec.json.encode(value).decode()
 
     def from_plain(self, data: Any) -> T:  # noqa: ANN401 - what JSON can hold
-        """Return the value of plain data. Raises Damaged; the sentence says at which part."""
+        """Return the value of plain data. Raises CorruptData; the sentence says at which part."""
         form = self._form
         if self._by_kind:
             kind = data.get("kind") if isinstance(data, dict) else None
@@ -59,7 +59,7 @@ class JsonCodec(Generic[T]):
             return made
 
     def from_text(self, text: str | bytes) -> T:
-        """Return the value of JSON. Raises Damaged; the sentence says at which part."""
+        """Return the value of JSON. Raises CorruptData; the sentence says at which part."""
         with _as_damaged():
             if not self._by_kind:
                 return msgspec.json.decode(text, type=self._form)  # type: ignore[no-any-return]
@@ -110,7 +110,7 @@ def bounded(value: object) -> None:
         value: a dataclass, or what JSON can hold.
 
     Raises:
-        Damaged: a number is not finite or larger than 1e18, a text is too long or holds control characters, it is
+        CorruptData: a number is not finite or larger than 1e18, a text is too long or holds control characters, it is
             nested too deeply, or it has too many parts.
     """
     room = MOST_PARTS
@@ -172,7 +172,7 @@ class Document(Generic[T]):
         """Return the value; None if there is no file.
 
         Raises:
-            Damaged: the file holds something else, is damaged, or is of a newer version.
+            CorruptData: the file holds something else, is damaged, or is of a newer version.
         """
         try:
             data: Any = json.loads(read_bounded(self.path, MOST_BYTES))
@@ -189,7 +189,7 @@ class Document(Generic[T]):
         return value
 
     def _content(self, data: Any) -> Any:  # noqa: ANN401 - whatever the file holds
-        """Return what a file holds, without its envelope. Raises Damaged."""
+        """Return what a file holds, without its envelope. Raises CorruptData."""
         if not isinstance(data, dict):
             raise CorruptData(f"{self.path} is damaged: it holds no object.")
         if not {"format", "version", "data"} <= data.keys():
@@ -217,7 +217,7 @@ class Document(Generic[T]):
 
 
 def _check_no_more(data: Any, known: Any) -> None:  # noqa: ANN401 - what JSON can hold
-    """Raise Damaged if data has a key that its type does not: what it would mean is not known here."""
+    """Raise CorruptData if data has a key that its type does not: what it would mean is not known here."""
     if isinstance(data, dict) and isinstance(known, dict):
         extra = data.keys() - known.keys()
         if extra:

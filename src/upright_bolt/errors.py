@@ -4,11 +4,11 @@ The tree::
 
     BoltError              something could not be done (exit code 1)
     ├── BadInput           what was asked for makes no sense (exit code 2)
-    │   └── NotHere        it names something that this machine or data folder does not have
+    │   └── NotFound       it names something that this machine or data folder does not have
     ├── FileFault          a kernel file or register could not be read or written
     ├── Refused            the machine, its firmware or the kernel refused a change
     ├── InUse              another process holds the machine
-    ├── Damaged            a file of this program does not hold what it should
+    ├── CorruptData        a file of this program does not hold what it should
     ├── Denied             the person has no right to it
     ├── NoFolder           a folder that records go to cannot be written
     └── MachineFroze       a simulated machine froze, which ends whatever was running on it

@@ -80,7 +80,7 @@ def print_run(store: "RunStore", record: "RunRecord", below_c: float | None, *, 
 def compare_runs(
     choice: MachineChoice, run_ids: list[int], against: int | None, *, as_json: bool, to_csv: Path | None = None
 ) -> None:
-    """Compare kept runs and print the result; the table also goes to ``to_csv``. Raises NotHere or BadInput."""
+    """Compare kept runs and print the result; the table also goes to ``to_csv``. Raises NotFound or BadInput."""
     from upright_bolt.analysis.comparison.compare import compare
 
     baseline_id = against if against is not None else run_ids[0]

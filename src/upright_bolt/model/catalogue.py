@@ -311,7 +311,7 @@ def declaration_of(name: str) -> Declaration:
     """Return the declaration of a control by its full name: ``sustained``, or ``gpu1.power-limit`` for one of a part.
 
     Raises:
-        NotHere: no such control; the nearest name is suggested.
+        NotFound: no such control; the nearest name is suggested.
     """
     if (found := find_declaration(name)) is not None:
         return found
@@ -348,7 +348,7 @@ def unsafe_direction_of(name: str) -> float:
 
 
 def title_of(name: str) -> str:
-    """Return a control's title, with its part in front if it has one. Raises NotHere."""
+    """Return a control's title, with its part in front if it has one. Raises NotFound."""
     part = part_of(name)
     title = declaration_of(name).title
     return f"{part}: {title}" if part else title

@@ -150,7 +150,7 @@ def parts_of(value: str) -> list[str]:
 
 
 def show_value(name: str, value: Value | None) -> str:
-    """Return a control's value as a person reads it. Raises NotHere if there is no such control."""
+    """Return a control's value as a person reads it. Raises NotFound if there is no such control."""
     declared = declaration_of(name)
     if declared.kind is Kind.TABLE and isinstance(value, str):
         return ", ".join(f"{float(part) / 1000:g}" for part in parts_of(value)) + " GHz"
@@ -163,7 +163,7 @@ def parse_value(name: str, text: str) -> Value:
     """Return the value typed for control ``name``, in its own unit, not yet checked against a machine.
 
     Raises:
-        NotHere: there is no such control.
+        NotFound: there is no such control.
         BadInput: the text is not a value of this control.
     """
     declared, title = declaration_of(name), title_of(name)

@@ -60,7 +60,7 @@ def settings_from_data(pairs: Mapping[str, object]) -> dict[str, Value]:
 
     Raises:
         BadInput: a value of the wrong form, or not a finite number.
-        NotHere: an unknown control.
+        NotFound: an unknown control.
     """
     settings: dict[str, Value] = {}
     for name, value in pairs.items():

@@ -73,7 +73,7 @@ class Work:
 
     @property
     def begins(self) -> Start:
-        """The state in which it begins: as asked, else what is usual for its workload. Raises NotHere."""
+        """The state in which it begins: as asked, else what is usual for its workload. Raises NotFound."""
         return workload(self.workload).start if self.start is None else self.start
 
 

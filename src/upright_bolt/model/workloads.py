@@ -152,7 +152,7 @@ WORKLOADS = {
 
 
 def workload(name: str) -> Workload:
-    """Return the workload called ``name``. Raises NotHere if there is none."""
+    """Return the workload called ``name``. Raises NotFound if there is none."""
     found = WORKLOADS.get(name)
     if found is None:
         raise NotFound(f"There is no workload “{name}”. Workloads: {', '.join(WORKLOADS)}.")

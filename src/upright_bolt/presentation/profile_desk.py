@@ -63,7 +63,7 @@ class ProfileDesk:
         return self.profiles.status()
 
     def get(self, name: str) -> Profile:
-        """Return a profile; stock has no settings. Raises NotHere."""
+        """Return a profile; stock has no settings. Raises NotFound."""
         if name.strip().casefold() == STOCK:
             return Profile(STOCK, {})
         status = self.status()
@@ -96,7 +96,7 @@ class ProfileDesk:
         return self._write(Profile(name, dict(settings), note=note), "")
 
     def set(self, name: str, settings: Mapping[str, Value], without: Collection[str] = ()) -> Profile:
-        """Change settings of a profile, and take others out of it. Raises NotHere, BadInput or BoltError."""
+        """Change settings of a profile, and take others out of it. Raises NotFound, BadInput or BoltError."""
         profile = self.get(name)
         earlier = self.profiles.text(profile.name)
         kept = {key: value for key, value in profile.settings.items() if key not in without}
@@ -108,7 +108,7 @@ class ProfileDesk:
         return self._write(replace(profile, settings={**kept, **settings}), earlier)
 
     def copy(self, source: str, target: str, only: Collection[str] = ()) -> Profile:
-        """Copy a profile, or some of its settings into another one. Raises NotHere, BadInput or BoltError."""
+        """Copy a profile, or some of its settings into another one. Raises NotFound, BadInput or BoltError."""
         profile, target = self.get(source), check_name(target)
         missing = [key for key in only if key not in profile.settings]
         if missing or not profile.settings:
@@ -134,7 +134,7 @@ class ProfileDesk:
     def rename(self, name: str, new: str) -> None:
         """Give a profile another name; one that is in force or named by a rule keeps its own.
 
-        Raises NotHere, BadInput or BoltError.
+        Raises NotFound, BadInput or BoltError.
         """
         profile, new = self.get(name), check_name(new)
         if self.is_there(new):
@@ -167,7 +167,7 @@ class ProfileDesk:
         return found
 
     def export(self, name: str, path: Path) -> None:
-        """Write a profile's file elsewhere. Raises NotHere or BoltError."""
+        """Write a profile's file elsewhere. Raises NotFound or BoltError."""
         write_atomically(path, self.profiles.text(self.get(name).name).encode())
 
     def bring_in(self, name: str, path: Path, *, replacing: bool = False) -> Profile:

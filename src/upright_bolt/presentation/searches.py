@@ -35,7 +35,7 @@ def begin_search(session: Session, log: SearchLog, store: RunStore, asked: Asked
 
     Raises:
         BadInput: one is asked while another has not ended, or a trial or run is in progress.
-        NotHere: there is none to go on with.
+        NotFound: there is none to go on with.
         Refused: the axis cannot be set here, or the chip is another one than the search began with; it has ended then.
         BoltError: the record cannot be read or written.
     """

@@ -1,6 +1,6 @@
 """Profiles of one machine, as people and other processes see them: files, rules, what is in force, hold and boot.
 
-It lives beside the settings engine, in the process that has the rights; what it does by itself is in ``keeping``.
+It lives beside the settings engine, in the process that has the rights; what it does by itself is in ``reconciler``.
 """
 
 from dataclasses import replace
@@ -56,7 +56,7 @@ class ProfileEngine:
         return self.record.entries(most)
 
     def text(self, name: str) -> str:
-        """Return the text of a profile's file. Raises NotHere or BadInput."""
+        """Return the text of a profile's file. Raises NotFound or BadInput."""
         return self.files.text(name)
 
     def save(self, name: str, text: str) -> None:
@@ -65,7 +65,7 @@ class ProfileEngine:
         self.reconciler.look_soon()
 
     def delete(self, name: str) -> None:
-        """Delete a profile, unless it is in force. Raises NotHere, BadInput or BoltError."""
+        """Delete a profile, unless it is in force. Raises NotFound, BadInput or BoltError."""
         if name.strip() == self.record.now.wanted and self.record.now.active:
             raise BadInput(f"The profile {name.strip()} is in force; use another one first.")
         self.files.delete(name)
@@ -79,7 +79,7 @@ class ProfileEngine:
         """Put a profile in force and hold it; what was under suspicion is trusted again.
 
         Raises:
-            NotHere: there is no such profile.
+            NotFound: there is no such profile.
             BadInput: a trial is running, or the kernel's command line says no.
             InUse: a run is going on, or another program holds the machine.
             Refused: it cannot be written down.

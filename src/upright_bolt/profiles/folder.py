@@ -109,7 +109,7 @@ class ProfileFolder:
             return Found(profiles, broken, rules_broken=str(fault))
 
     def text(self, name: str) -> str:
-        """Return the text of a profile's file, whether or not it is sound. Raises NotHere or BadInput."""
+        """Return the text of a profile's file, whether or not it is sound. Raises NotFound or BadInput."""
         return _text(self._path_of(name), MOST_BYTES)
 
     def _path_of(self, name: str) -> Path:
@@ -137,7 +137,7 @@ class ProfileFolder:
         return profile
 
     def delete(self, name: str) -> None:
-        """Delete a profile's file. Raises NotHere or BadInput; BadInput too while a rule names it."""
+        """Delete a profile's file. Raises NotFound or BadInput; BadInput too while a rule names it."""
         path = self._path_of(name)
         if check_name(name) in self.found().rules.profiles():
             raise BadInput(f"A rule uses the profile {name}; change the rules first.")
@@ -165,7 +165,7 @@ def _profile(name: str, text: str) -> Profile:
 
 
 def _text(path: Path, most: int) -> str:
-    """Return the text of a file that nobody else could have put there. Raises NotHere, BadInput or BoltError."""
+    """Return the text of a file that nobody else could have put there. Raises NotFound, BadInput or BoltError."""
     try:
         if path.is_symlink():
             raise BadInput("It is a link, so what it holds is not trusted.")

@@ -24,8 +24,8 @@ def telemetry_of(store: RunStore, record: RunRecord) -> tuple[Floats, dict[str, 
         record: the run.
 
     Raises:
-        NotHere: there is no such run.
-        Damaged: what the database holds of it makes no sense.
+        NotFound: there is no such run.
+        CorruptData: what the database holds of it makes no sense.
     """
     time_s, columns = store.telemetry(record.id)
     chip = record.head.options.chip

@@ -83,7 +83,7 @@ def export_csv(store: RunStore, run_id: int, path: Path) -> int:
 
     Raises:
         BoltError: the file cannot be written.
-        NotHere: there is no such run.
+        NotFound: there is no such run.
     """
     store.get(run_id)
     time_s, columns = store.telemetry(run_id)

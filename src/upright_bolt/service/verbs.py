@@ -61,7 +61,7 @@ class Argument:
         name: of the engine's parameter.
         signature: on the bus.
         pack: makes plain data of it.
-        unpack: checks plain data, which anybody may have sent, and returns the argument. Raises BadInput or NotHere.
+        unpack: checks plain data, which anybody may have sent, and returns the argument. Raises BadInput or NotFound.
         default: what stands for it if it is not given.
     """
 
@@ -136,7 +136,7 @@ class Verb:
         return [each.pack(values[each.name]) for each in self.takes]
 
     def unpacked(self, data: Sequence[Any]) -> dict[str, Any]:
-        """Return the arguments that came as plain data. Raises BadInput or NotHere."""
+        """Return the arguments that came as plain data. Raises BadInput or NotFound."""
         return {each.name: each.unpack(part) for each, part in zip(self.takes, data, strict=True)}
 
     def act(self, engine: SettingsEngine, arguments: Mapping[str, Any]) -> Any:  # noqa: ANN401 - the method's
@@ -155,7 +155,7 @@ def pack_settings(settings: Settings) -> dict[str, tuple[str, Any]]:
 
 
 def unpack_settings(asked: Mapping[str, tuple[str, Any]]) -> dict[str, float | str]:
-    """Return the settings of a call. Raises BadInput or NotHere."""
+    """Return the settings of a call. Raises BadInput or NotFound."""
     unpack_names(asked)
     for name, (form, _) in asked.items():
         if form not in ("d", "s"):
@@ -164,7 +164,7 @@ def unpack_settings(asked: Mapping[str, tuple[str, Any]]) -> dict[str, float | s
 
 
 def unpack_names(asked: Iterable[str]) -> tuple[str, ...]:
-    """Return the names of a call. Raises BadInput if there are too many, NotHere for one that does not exist."""
+    """Return the names of a call. Raises BadInput if there are too many, NotFound for one that does not exist."""
     names = tuple(asked)
     if len(names) > MOST_SETTINGS:
         raise BadInput(f"{len(names)} settings were given; at most {MOST_SETTINGS} can be set at once.")

@@ -124,7 +124,7 @@ def controls(found: dict[str, Control]) -> str:
 
 
 def read_controls(text: str) -> dict[str, Control]:
-    """Return the controls of a reply. Raises Refused; NotHere for a control that this version does not know."""
+    """Return the controls of a reply. Raises Refused; NotFound for a control that this version does not know."""
     return {
         r.name: Control(
             r.name,

@@ -167,7 +167,7 @@ class Session:
     def reset_to_stock(self, names: Collection[str] = ()) -> Trial:
         """Put the machine's own values in force, after *keep* as well; a running trial ends.
 
-        Raises BadInput, NotHere, InUse or Refused.
+        Raises BadInput, NotFound, InUse or Refused.
         """
         trial = self.access.reset_to_stock(names)
         self._changed(WasPutBack(self.now_s, trial.before_values))

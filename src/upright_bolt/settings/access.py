@@ -42,7 +42,7 @@ class ProfileAccess(Protocol):
         ...
 
     def text(self, name: str) -> str:
-        """Return the text of a profile's file. Raises NotHere or BadInput."""
+        """Return the text of a profile's file. Raises NotFound or BadInput."""
         ...
 
     def save(self, name: str, text: str) -> None:
@@ -50,7 +50,7 @@ class ProfileAccess(Protocol):
         ...
 
     def delete(self, name: str) -> None:
-        """Delete a profile. Raises NotHere, BadInput, Denied or BoltError."""
+        """Delete a profile. Raises NotFound, BadInput, Denied or BoltError."""
         ...
 
     def save_rules(self, text: str) -> None:
@@ -145,7 +145,7 @@ class MachineAccess(Protocol):
     def reset_to_stock(self, names: Collection[str] = ()) -> Trial:
         """Put the machine's own values in force: of the named controls, or of all that were changed in this boot.
 
-        Raises BadInput, NotHere, InUse or Refused.
+        Raises BadInput, NotFound, InUse or Refused.
         """
         ...
 

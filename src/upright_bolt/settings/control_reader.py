@@ -36,7 +36,7 @@ class ControlReader:
         return {name: self.read(name) for name in wanted}
 
     def read(self, name: str) -> Control:
-        """Return one control. Raises NotHere if there is no such control."""
+        """Return one control. Raises NotFound if there is no such control."""
         declared = declaration_of(name)
         driver = self._backend.drivers.get(name)
         if driver is None:

@@ -51,7 +51,7 @@ class SettingsEngine:
         failures: what has failed on this machine.
 
     Raises:
-        Damaged: the journal was written by a newer version.
+        CorruptData: the journal was written by a newer version.
     """
 
     fastest_s = 0.05
@@ -259,7 +259,7 @@ class SettingsEngine:
 
         Raises:
             BadInput: nothing was changed in this boot.
-            NotHere: there is no such control.
+            NotFound: there is no such control.
             InUse: another process holds the machine.
             Refused: some files did not take their value.
         """

@@ -127,7 +127,7 @@ Reading = Lines[Entry]
 
 
 def check(entry: Entry) -> None:
-    """Raise Damaged for what no entry can tell."""
+    """Raise CorruptData for what no entry can tell."""
     bounded(entry)
     if any(find_declaration(name) is None for name in _names(entry)):
         raise CorruptData("control")
@@ -163,7 +163,7 @@ class Journal:
         """Return what it holds; a file that cannot be read at all counts as one damaged line.
 
         Raises:
-            Damaged: it was written by a newer version, so nothing can be concluded from it.
+            CorruptData: it was written by a newer version, so nothing can be concluded from it.
         """
         try:
             return self.log.read()
@@ -223,7 +223,7 @@ class Journal:
                 self.compact()
 
     def compact(self) -> None:
-        """Leave out a torn last line and old entries. Raises BoltError if it cannot be written, Damaged if newer."""
+        """Leave out a torn last line and old entries. Raises BoltError if it is not written, CorruptData if newer."""
         found = self.read()
         if found.unreadable:
             return

@@ -50,7 +50,7 @@ def recover(journal: Journal, memory: BootMemory, backend: Backend, at: str) -> 
         What is known. After damage to the journal it tells of a trial that has to be put back to stock.
 
     Raises:
-        Damaged: the journal was written by a newer version.
+        CorruptData: the journal was written by a newer version.
     """
     found = journal.read()
     unread = journal.unread(found)

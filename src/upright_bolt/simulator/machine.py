@@ -122,7 +122,7 @@ def open_simulated(name: str, path: Path | None) -> SimulatedMachine:
     """Return the twin called ``name`` (``tern``, ``tern#1234``), with the state saved at ``path``.
 
     Raises:
-        NotHere: no such twin.
+        NotFound: no such twin.
     """
     spec = spec_named(name)
     return SimulatedMachine(spec, load_state(path, spec) if path else None, path)

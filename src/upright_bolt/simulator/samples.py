@@ -48,7 +48,7 @@ def spec_named(name: str) -> MachineSpec:
     """Return the twin called ``name``: a model (``tern``), or an individual of one (``tern#1234``).
 
     Raises:
-        NotHere: no such twin.
+        NotFound: no such twin.
     """
     found = _NAME.fullmatch(name)
     make = TWINS.get(found[1]) if found is not None else None

@@ -36,7 +36,7 @@ MOST_WORDS = 1000
 
 
 def check_record(record: RunRecord) -> None:
-    """Raise Damaged unless a record is sane; the sentence says what is not."""
+    """Raise CorruptData unless a record is sane; the sentence says what is not."""
     head, end = record.head, record.end
     _words("label", (head.label,))
     _words("machine", (head.machine, head.workload, head.series, head.key, head.boot_id))
@@ -166,7 +166,7 @@ _SINGLE = tuple(
 
 
 def check_telemetry(time_s: NDArray[np.float64], columns: dict[str, NDArray[np.float64]]) -> None:
-    """Raise Damaged unless a run's telemetry can be shown: times that go forward, numbers, constraints that are."""
+    """Raise CorruptData unless a run's telemetry can be shown: times that go forward, numbers, constraints that are."""
     if not np.isfinite(time_s).all() or (np.abs(time_s) > LONGEST_S).any() or (np.diff(time_s) < 0).any():
         raise CorruptData("its times do not go forward")
     for name, column in columns.items():
@@ -178,7 +178,7 @@ def check_telemetry(time_s: NDArray[np.float64], columns: dict[str, NDArray[np.f
 
 
 def check_events(events: Iterable[Event]) -> None:
-    """Raise Damaged unless events can be told."""
+    """Raise CorruptData unless events can be told."""
     for count, event in enumerate(events):
         if count >= MOST_PARTS:
             raise CorruptData("too many events")

@@ -62,7 +62,7 @@ class Imported:
 
 
 def export_json(store: RunStore, run_ids: list[int], path: Path) -> int:
-    """Write runs with their telemetry to ``path`` and return how many. Raises NotHere or BoltError."""
+    """Write runs with their telemetry to ``path`` and return how many. Raises NotFound or BoltError."""
     data = {"format": FORMAT, "version": VERSION, "runs": [_run_data(store, run_id) for run_id in run_ids]}
     with writing(path) as file:
         file.write(json.dumps(data, ensure_ascii=False, allow_nan=False) + "\n")

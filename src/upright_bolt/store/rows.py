@@ -102,17 +102,17 @@ def of_event(event: Event) -> dict[str, Any]:
 
 
 def event_of(row: RowMapping) -> Event:
-    """Return the event of a row. Raises Damaged."""
+    """Return the event of a row. Raises CorruptData."""
     return _EVENT.from_text(row["data"])
 
 
 def columns_of(text: str) -> tuple[str, ...]:
-    """Return the names of telemetry columns from a column's text. Raises Damaged."""
+    """Return the names of telemetry columns from a column's text. Raises CorruptData."""
     return _COLUMNS.from_text(text)
 
 
 def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[RowMapping]) -> RunRecord:
-    """Return the record of a row, with the rows of its slices and errors. Raises Damaged."""
+    """Return the record of a row, with the rows of its slices and errors. Raises CorruptData."""
     check_seal(row, slices, errors)
     try:
         record = _record_of(row, slices, errors)
@@ -123,7 +123,7 @@ def record_of(row: RowMapping, slices: Sequence[RowMapping], errors: Sequence[Ro
 
 
 def _column(row: RowMapping, name: str, form: JsonCodec[T]) -> T:
-    """Return what a column holds as JSON. Raises Damaged."""
+    """Return what a column holds as JSON. Raises CorruptData."""
     try:
         return form.from_text(row[name])
     except CorruptData as fault:
@@ -166,7 +166,7 @@ def packed(table: list[list[float]]) -> dict[str, Any]:
 
 
 def unpacked(parts: Sequence[RowMapping], width: int) -> NDArray[np.float64]:
-    """Return the rows of several parts, shape (n, width). Raises Damaged."""
+    """Return the rows of several parts, shape (n, width). Raises CorruptData."""
     tables = [_unpacked_part(part["rows"], part["data"], width) for part in parts]
     if sum(len(table) for table in tables) > MOST_ROWS:
         raise CorruptData("too many rows of telemetry")

@@ -219,8 +219,8 @@ class RunStore:
         """Return a run with its slices and errors.
 
         Raises:
-            NotHere: there is no such run.
-            Damaged: what the database holds of it makes no sense.
+            NotFound: there is no such run.
+            CorruptData: what the database holds of it makes no sense.
         """
         with self._engine.connect() as connection:
             row = connection.execute(select(tables.runs).where(tables.runs.c.id == run_id)).mappings().first()
@@ -273,7 +273,7 @@ class RunStore:
             figures: numbers computed from what another program has measured, by the keys of ``RunNumbers.extra``.
 
         Raises:
-            NotHere: there is no such run.
+            NotFound: there is no such run.
             BadInput: it has a score, or such numbers, of its own; or what is given could not be shown later.
         """
         record = self.get(run_id)
@@ -297,7 +297,7 @@ class RunStore:
         return self.get(run_id)
 
     def events(self, run_id: int) -> list[Event]:
-        """Return what happened during a run, times from load start. Raises Damaged."""
+        """Return what happened during a run, times from load start. Raises CorruptData."""
         with self._engine.connect() as connection:
             rows = children(connection, tables.events, run_id, tables.events.c.id)
         try:
@@ -311,8 +311,8 @@ class RunStore:
         """Return sample times from load start in s, shape (n,), and each column, NaN where not measured.
 
         Raises:
-            NotHere: there is no such run.
-            Damaged: what the database holds of it makes no sense.
+            NotFound: there is no such run.
+            CorruptData: what the database holds of it makes no sense.
         """
         with self._engine.connect() as connection:
             names = connection.execute(select(tables.runs.c.columns).where(tables.runs.c.id == run_id)).scalar()
@@ -329,7 +329,7 @@ class RunStore:
         return table[:, 0], by_name
 
     def delete(self, run_id: int) -> None:
-        """Delete a run and everything of it, damaged or not. Raises NotHere, or BoltError if it goes on."""
+        """Delete a run and everything of it, damaged or not. Raises NotFound, or BoltError if it goes on."""
         with self._writing() as connection:
             row = connection.execute(select(tables.runs.c.id).where(tables.runs.c.id == run_id)).first()
             if row is None:

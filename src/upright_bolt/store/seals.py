@@ -26,7 +26,7 @@ def seal_of(run: Row, slices: Sequence[Row], errors: Sequence[Row]) -> str:
 
 
 def check_seal(run: Row, slices: Sequence[Row], errors: Sequence[Row]) -> None:
-    """Raise Damaged unless a run that has ended is what was sealed."""
+    """Raise CorruptData unless a run that has ended is what was sealed."""
     if run["state"] != RunState.RUNNING.value and run["seal"] != seal_of(run, slices, errors):
         raise CorruptData("its checksum is not that of its content")
 

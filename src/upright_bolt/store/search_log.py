@@ -38,7 +38,7 @@ _ENTRY: JsonCodec[Entry] = JsonCodec(Entry)
 
 
 def check(entry: Entry) -> None:
-    """Raise Damaged for what no entry can tell."""
+    """Raise CorruptData for what no entry can tell."""
     bounded(entry)
     named = [*entry.asked.controls, *(entry.rung.settings if entry.rung else ())]
     if any(find_declaration(name) is None for name in named):
@@ -76,7 +76,7 @@ class SearchLog:
         return [one if one.asked.machine == self._machine else _of_another_machine(one) for one in found]
 
     def get(self, number: int) -> Search:
-        """Return a search by its number. Raises NotHere or BoltError."""
+        """Return a search by its number. Raises NotFound or BoltError."""
         for search in self.all():
             if search.asked.id == number:
                 return search
@@ -196,7 +196,7 @@ def answer_open(log: SearchLog, outcome: Outcome) -> Search:
     """Write down how it went while a person used the machine in the rung that waits for it, and return the search.
 
     Raises:
-        NotHere: no rung waits for an answer.
+        NotFound: no rung waits for an answer.
         BoltError: the record cannot be read or written.
     """
     search = log.open_search()
