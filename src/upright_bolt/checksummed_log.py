@@ -152,7 +152,7 @@ class ChecksummedLog(Generic[T]):
         return sealed(self._version, self._form.text(entry).encode())
 
     def entry(self, line: bytes) -> T:
-        """Return a line's entry; its end is left out. Raises NewerVersion, OlderVersion or CorruptData, as ``opened``."""
+        """Return the entry of a line. Raises NewerVersion, OlderVersion or CorruptData, as ``opened``."""
         entry = self._form.from_text(opened(self._version, line, self._oldest))
         self._check(entry)
         return entry
