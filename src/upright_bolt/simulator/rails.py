@@ -90,8 +90,10 @@ def rails_of(chip: ChipSpec, offsets_mv: list[float], now_s: float = 0.0) -> Rai
     if chip.shared_rail:
         # The rail carries the higher of the two voltages asked for, so the smaller offset counts.
         core = cache = max(core, cache)
+    # Linear: over the weeks that a test plays, real ageing is nearly so.
     aged = chip.ageing_mv_per_day * now_s / DAY_S
     of_cache = chip.cache_edge_mv + aged
+    # The agent's edge goes along with the cache's: both hang on the uncore's silicon.
     agent = of_cache - AGENT_FURTHER_MV - offsets_mv[AGENT]
     return Rails(core, cache, chip.core_edge_mv + aged - core, of_cache - cache, agent)
 
@@ -99,6 +101,7 @@ def rails_of(chip: ChipSpec, offsets_mv: list[float], now_s: float = 0.0) -> Rai
 def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
     """Return how often something goes wrong under given conditions."""
     nearer = CLOCK_MV * (now.clock_mhz - chip.base_mhz) / 100.0
+    # Between the two bounds temperature moves nothing; above, delays grow, below, transistors switch more weakly.
     if now.die_c > WARM_C:
         nearer += WARM_MV * (now.die_c - WARM_C)
     elif now.die_c < COLD_C:
@@ -109,6 +112,7 @@ def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
     if now.load < RESTING:
         idle = _rate(chip, rails.worst_mv + chip.idle_nearer_mv)
         return Rates(0.0, 0.0, idle + _rate(chip, rails.agent_beyond_mv))
+    # Each mix strains another part, so no single load finds every edge.
     of_core, of_cache = MIX_MV[now.mix]
     core, cache = rails.core_beyond_mv + nearer + of_core, rails.cache_beyond_mv + nearer + of_cache
     # A machine freezes by whichever part is further beyond its edge.
@@ -119,12 +123,14 @@ def rates(chip: ChipSpec, rails: Rails, now: Conditions) -> Rates:
 
 def agent_watts_part(offsets_mv: list[float]) -> float:
     """Return what part is left of the uncore's watts at rest by the system agent's offset."""
+    # Its leakage and switching together fall with about the third power of its voltage.
     lower = max(0.0, AGENT_V + offsets_mv[AGENT] / 1000.0) / AGENT_V
     left: float = 1.0 - AGENT_PART * (1.0 - lower**AGENT_POWER)
     return left
 
 
 def _rate(chip: ChipSpec, beyond_mv: float) -> float:
+    # Bounded, as an exponent of hundreds would overflow.
     power = min(beyond_mv / chip.slope_mv, HIGHEST) - LOG_EDGE_S
     if power < BEND:
         # Beyond what any test can see, the true slope may be flatter than the measured one.

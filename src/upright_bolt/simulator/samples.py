@@ -87,6 +87,7 @@ def _graphics(chip: GraphicsSpec, noise: Noise) -> GraphicsSpec:
         edge_mv=min(-SOLD_SLOPES * slope, chip.edge_mv + CHIP_MV * noise.gaussian()),
         light_further_mv=max(0.0, chip.light_further_mv + LIGHT_MV * noise.gaussian()),
         reset_beyond_mv=reset,
+        # Never before the reset: a driver notices a hung chip sooner than the machine does.
         freeze_beyond_mv=reset
         + max(LEAST_GAP_MV, chip.freeze_beyond_mv - chip.reset_beyond_mv + RESET_MV * noise.gaussian()),
         memory_edge_mhz=max(

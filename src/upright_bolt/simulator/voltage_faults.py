@@ -55,6 +55,7 @@ class VoltageFaults:
         """Let one of the busy processors give a wrong result: the weakest core most often."""
         nearer = self._chip.core_nearer_mv or (0.0,) * self._chip.cores
         cpus = sorted(demand.threads)
+        # Errors grow e-fold a slope, so a core that is nearer to its edge by mV errs by so much more often.
         weights = [exp(nearer[cpu // 2 % self._chip.cores] / self._chip.slope_mv) for cpu in cpus]
         place, hit = noise.uniform() * sum(weights), cpus[-1]
         for cpu, weight in zip(cpus, weights, strict=True):
@@ -69,6 +70,7 @@ class VoltageFaults:
 def _adds_up(state: SimulatedState, what: str, expected: float, noise: Noise) -> bool:
     """Let a rate add up, and tell whether its next event is due."""
     left = state.extra.get(what)
+    # Other noise than the state's: a first look at a rate must not move what all else draws.
     if left is None:
         left = _level(Noise(state.noise ^ len(what)))
     # Rates add up until a drawn level is reached. So the next event does not depend on how time is cut into steps.
