@@ -104,8 +104,10 @@ class EdgeBelief:
 
     def __init__(self, prior: EdgePrior, tested: Iterable[Observed] = ()) -> None:
         edges = np.linspace(-SPREAD, SPREAD, EDGE_POINTS) * prior.edge_sd + prior.edge
+        # Over the logarithm, since slopes spread by factors; the range leaves out 1.6 % of what the prior expects.
         logs = np.linspace(-2.4, 2.4, SLOPE_POINTS) * prior.slope_log_sd + log(prior.slope)
         gaps = np.linspace(-2.0, 2.2, GAP_POINTS) * prior.gap_sd + prior.gap
+        # A machine that froze before it erred would have no edge to find: negative gaps are left out.
         grid = np.meshgrid(edges, logs, gaps[gaps > 0.0], indexing="ij")
         self.edge, log_slope, self.gap = (part.ravel() for part in grid)
         self.slope = np.exp(log_slope)
@@ -116,6 +118,7 @@ class EdgeBelief:
         )
         known = list(tested)
         own = [one for one in known if not one.shared]
+        # All shared ones at once: it is one part or the other that is weaker, not a new draw for each test.
         weight = self._weighed(score, [one for one in known if one.shared])
         for one in own:
             weight = weight + self._log_likelihood(one)
@@ -144,6 +147,7 @@ class EdgeBelief:
             within: Array = np.log(-np.expm1(-np.exp(log_freeze) * one.load_s))
             return within
         found: Array = one.errors * log_error - (np.exp(log_error) + np.exp(log_freeze)) * one.load_s
+        # The moment of a freeze is known here, so its density counts, beside having survived until then.
         return found + log_freeze if one.froze else found
 
     def log_rates(self, position: float) -> tuple[Array, Array]:
@@ -184,6 +188,7 @@ def log_rates_of(position: float, edge: Array, slope: Array, gap: Array) -> tupl
     """Return the logarithms of the rates of errors and of freezes at a position, per second, of chips."""
     beyond = (position - edge) / slope
     top = HIGHEST_LOG_RATE
+    # Bounded: far beyond the edge every test fails at once, and larger rates would only overflow.
     error = np.minimum(beyond, top) - log(EDGE_S)
     freeze = np.minimum(beyond - gap / slope, top) - log(EDGE_S)
     return error, freeze

@@ -97,6 +97,7 @@ class Course:
 
     def interval_history(self, controls: tuple[str, ...]) -> list[Narrowed]:
         """Return where the edge of an axis was thought to lie before this search, and after each of its tests."""
+        # Kept, as it takes one posterior for each test, and views ask at every redraw.
         if controls not in self._narrowed:
             prior, known = self.scale(controls).prior, self.known_on(controls)
             own = on_axis(seen_in(self.search), controls)
@@ -127,6 +128,7 @@ class Course:
         """Return what part of the score at stock what is recommended has brought; None if that was not measured."""
         stock = self.gains.stock_score
         scores = [end.score for end in self._at_recommended() if end.score is not None]
+        # A score measured there outranks one that is interpolated from another position.
         if stock and scores:
             return sum(scores) / len(scores) / stock - 1.0
         per_unit = gain_per_unit(self.gains.of())
@@ -152,6 +154,7 @@ class Course:
 
     def work_out(self) -> None:
         """Work out all that follows from the record, which takes a while."""
+        # In the background: after it, views only read.
         for axis in self.axes:
             self.outlook(axis)
         self.interval_history(self.searched_last)
@@ -164,6 +167,7 @@ class Course:
         """What would be kept now; nothing for stock. What a soak has shown is not gone beyond without another one."""
         advised = self._advised()
         for rung, end in reversed(self.search.ended):
+            # The newest that holds; what is advised may have grown deeper since, and then waits for a soak of its own.
             if self._soaked_by(rung, end) and self.axis.as_far(advised, rung.settings):
                 return dict(rung.settings)
         return advised
@@ -179,15 +183,16 @@ class Course:
         if (
             not self.apart
             or not together
+            # After a soak of unequal positions has failed, only all of them together are tried again.
             or any(len(set(self.axis.positions(rung.settings).values())) > 1 for rung, _ in failed_soaks(self.search))
         ):
             return joint
         single = {name: self.outlook((name,)).final for name in controls}
-        # the edge of all together is that of the weakest: apart it lies no further, and on a rail that is shared after
-        # all the shallowest of the offsets is the one that counts
-        # No control lies further apart than all of them together did, whatever its own tests tell.
+        # Together they fail where the weakest does, so by itself it lies no further, whatever its own tests tell. On a
+        # rail that turns out to be shared, the shallowest of the offsets is the one that counts.
         weakest = min(single, key=lambda name: single[name])
         single[weakest] = min(single[weakest], together)
+        # Apart has to gain something over together; if not, the simpler setting with more evidence is kept.
         if min(single.values()) <= 0.0 or sum(single.values()) <= together * len(controls):
             return joint
         failed = any(self._reaches(single, one) for one in self._seen if not one.passed)
@@ -209,11 +214,13 @@ class Course:
         positions = self.axis.positions(settings)
         if len(set(positions.values())) <= 1:
             return self._predicted_at(self.axis.controls, self.axis.furthest(settings))
+        # Each part fails by itself, so the whole holds only if all of them do.
         parts = [self._predicted_at((name,), position) for name, position in positions.items()]
         return Estimate(*(_either(numbers) for numbers in zip(*((p.value, p.low, p.high) for p in parts), strict=True)))
 
     def _predicted_at(self, controls: tuple[str, ...], position: float) -> Estimate:
         known = self.outlook(controls)
+        # Worked out with the outlook already; any other position needs a posterior of its own.
         if position == known.final:
             return known.predicted
         return EdgeBelief(self.scale(controls).prior, self.tested(controls)).predicted(position, EIGHT_HOURS_S)
@@ -280,10 +287,12 @@ class Course:
             warm: whether it has worked until just now; otherwise it is warmed up first.
         """
         number = len(self.search.rungs) + 1
+        # The edge moves with temperature, so tests compare only if each begins warm.
         if not warm and not (self.search.asked.in_breaks and self.is_soaking):
             return self._at_stock(number, WARM_UP_S, Purpose.WARM_UP, boot_id)
         if self.gains.stock_score is None:
             return self._at_stock(number, BASELINE_S, Purpose.BASELINE, boot_id)
+        # Offsets that the firmware swallows change neither power nor score; testing them would prove nothing.
         if self.gains.move_nothing:
             return SearchEnd(Why.NO_EFFECT)
         return (
@@ -300,6 +309,7 @@ class Course:
         asked = self.search.asked
         if self.is_soaking:
             return None
+        # One axis is finished before the next begins: going back and forth would spend warm-ups.
         begun = [axis for axis in self.axes if any(rung.controls == axis for rung in self.search.rungs)]
         if self.is_past_together:
             alone = self._alone(number, boot_id)
@@ -326,6 +336,7 @@ class Course:
         tried = [rung for rung in self.search.rungs if rung.purpose is Purpose.ALONE]
         if not asked.apart or len(asked.controls) < 2 or not self.outlook().final or len(tried) >= TIMES_ALONE:
             return None
+        # A gain shows only against stock measured just before, since temperatures drift over a search.
         if not self.gains.is_beside(number - 1):
             return self._at_stock(number, ALONE_S, Purpose.BESIDE, boot_id)
         position = tried[0].position if tried else proven

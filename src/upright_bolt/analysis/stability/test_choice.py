@@ -100,11 +100,14 @@ def next_test(scale: AxisScale, bold: Boldness, tested: Sequence[Observed]) -> N
     Where only one further away than the bound allows is worth it, the way there is made in steps of the bound.
     """
     cells = _Cells(EdgeBelief(scale.prior, tested))
+    # In slopes: over one of them errors grow e-fold, so reach bounds by which factor a test may be worse than what
+    # passed.
     allowed = proven_position(tested) + bold.reach * scale.prior.slope
     most = failed_position(tested) + BEYOND_FAILED * scale.prior.slope
     best = _best(cells, scale, bold, min(allowed, most))
     if best is not None or allowed >= most:
         return best
+    # The belief may be so sure of a far edge that nothing near tells anything; then the way there goes in short tests.
     further = _best(cells, scale, bold, most)
     nearest = scale.positions(scale.step, allowed)
     if further is None or not nearest or nearest[-1] <= proven_position(tested):
@@ -153,6 +156,7 @@ def final_position(scale: AxisScale, tested: Sequence[Observed], accepted: float
 
 def furthest_kept(belief: EdgeBelief, scale: AxisScale, tested: Sequence[Observed], accepted: float) -> float:
     """Return ``final_position`` from a posterior that is there already; what fails grows all along the axis."""
+    # What failed did so within minutes, and eight hours fail sooner: two steps are the least room between them.
     most = min(proven_position(tested), failed_position(tested) - 2.0 * scale.step)
     # How often it fails only grows with the position, so halving finds the furthest that is kept.
     low, high = 0, max(0, floor(most / scale.step + 1e-9))
@@ -173,6 +177,7 @@ class _Cells:
         self._kept = kept
         self._weight = belief.weight[kept] / belief.weight[kept].sum()
         self._ideal = belief.ideal[kept]
+        # Centred, so that spreads below are differences of small numbers and lose no digits.
         self._ideal -= self._weight @ self._ideal
         self._spread = float(np.sqrt(self._weight @ self._ideal**2))
 
@@ -193,7 +198,9 @@ class _Cells:
         likely = weighted.sum(axis=1)
         kept = likely > 1e-9
         means = (weighted[kept] @ self._ideal) / likely[kept]
+        # Rounding can make a variance a little negative.
         spreads = np.sqrt(np.maximum((weighted[kept] @ self._ideal**2) / likely[kept] - means**2, 0.0))
+        # About how fast a test ends: the mean time until the last allowed error, or a freeze.
         ending = error / bold.stop_errors + freeze
         lasts_s = float(self._weight @ np.where(ending * load_s > 1e-6, -np.expm1(-ending * load_s) / ending, load_s))
         return NextTest(
@@ -228,6 +235,7 @@ def _endings(error: Array, freeze: Array, load_s: float, stop_errors: int) -> tu
 def _counts(expected: Array, most: int) -> tuple[Array, Array]:
     """Return how likely a Poisson count is 0, 1, … ``most`` − 1, and how likely it is 1, 2, … ``most`` at least."""
     exactly, at_least = [np.exp(-expected)], [-np.expm1(-expected)]
+    # By recurrence: factorials of large counts would overflow.
     for count in range(1, most):
         exactly.append(exactly[-1] * expected / count)
         at_least.append(np.maximum(at_least[-1] - exactly[-1], 0.0))
