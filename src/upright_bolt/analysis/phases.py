@@ -87,6 +87,7 @@ def find(
         duration_s: time under load.
         bounds: highest clock and temperature that settings allowed.
     """
+    # The last sample is taken as the load ends, with the rounding of a clock.
     under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
     if not under_load.any():
         return ()
@@ -96,6 +97,7 @@ def find(
 
 
 def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: Mask) -> float | None:
+    # Watts first: a burst is the power limiter's doing, while clocks also fall by heat.
     for name in ("power.package", "clock.mean"):
         column = columns.get(name)
         if column is None:
@@ -106,6 +108,7 @@ def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: Mask) 
         times, smooth = time_s[known], _smoothed(column[under_load][known])
         level = float(np.median(smooth[-len(smooth) // 3 :]))
         above = np.flatnonzero(smooth > ABOVE * level)
+        # A burst begins with the load and is over before the end; what rises later is something else.
         if not above.size or above[0] > SMOOTH or above[-1] + 1 >= len(times):
             return None
         end = float(times[above[-1] + 1])
@@ -114,6 +117,7 @@ def _burst_end(time_s: Floats, columns: Mapping[str, Floats], under_load: Mask) 
 
 
 def _smoothed(values: Floats) -> Floats:
+    # A median, as a mean would smear the edge that is looked for.
     padded = np.pad(values, SMOOTH // 2, mode="edge")
     return np.asarray(np.median(np.lib.stride_tricks.sliding_window_view(padded, SMOOTH), axis=1))
 

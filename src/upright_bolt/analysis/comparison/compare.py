@@ -82,6 +82,7 @@ def compare(runs: list[RunRecord], baseline: RunRecord, known: Sequence[RunRecor
 def _beside(run: RunRecord, baseline: RunRecord, known: Sequence[RunRecord], spreads: RunSpreads) -> Compared:
     group, base_group = series_of(run, known), series_of(baseline, known)
     values, base = _means(group), _means(base_group)
+    # A series is judged by its typical run: one disturbed repeat of four must not spoil all of them.
     found = unlike(typical(group, run), typical(base_group, baseline)) if run.id != baseline.id else ()
     percent: dict[str, float | None] = {}
     change_by: dict[str, float | None] = {}
@@ -100,6 +101,7 @@ def _beside(run: RunRecord, baseline: RunRecord, known: Sequence[RunRecord], spr
             # A series that was looked at several times has had several chances of a false verdict.
             level = LOOK_LEVEL if looked_at(group) and looked_at(base_group) else LEVEL
             plain = difference(of, against, level) if of and against else Difference(change)
+            # The interval is kept beside the doubt, so that a person can see what was measured.
             differences[key] = _doubted(plain, number, found)
     return Compared(
         run,
@@ -121,6 +123,7 @@ def _tells(number: Number, run: RunRecord, baseline: RunRecord) -> bool:
     """
     if not number.of_work:
         return True
+    # Options change the work itself: threads, weight and pace.
     same = (run.head.workload, run.head.options) == (baseline.head.workload, baseline.head.options)
     return same and not run.broke and not baseline.broke
 
@@ -133,6 +136,7 @@ def _doubted(found: Difference, number: Number, unlike: Sequence[Unlike]) -> Dif
 def doubt_of(number: Number, unlike: Sequence[Unlike]) -> Doubt:
     """Return why a number of two runs that are so unlike shows nothing."""
     what = {entry.what for entry in unlike}
+    # In order of weight: surroundings touch every number, starts and lengths only those of the whole run.
     if what & OF_SURROUNDINGS:
         return Doubt.CONDITIONS
     if number.settled:

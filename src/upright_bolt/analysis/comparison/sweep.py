@@ -62,13 +62,15 @@ def lines(runs: Iterable[RunRecord], control: str, key: str) -> tuple[SweepLine,
     grouped: dict[tuple[object, ...], list[RunRecord]] = {}
     for run in looked_at:
         ended = run.broke or run.end.state in (RunState.FINISHED, RunState.FAILED)
+        # The warm-up begins cold, so it is no repeat of the runs after it.
         warms_up = run.head.role is RunRole.WARM_UP
         if ended and not warms_up and _index(control, words, run) is not None:
             head = run.head
-            # work in stages is full load at first, so its score hangs on its length
+            # Work in stages is full load at first, so its score depends on its length.
             staged_s = head.asked_s if key == "score" and workload(head.workload).mode is Mode.STAGES else None
             for rest in _rests(control, run):
                 grouped.setdefault((head.machine, head.workload, head.options, staged_s, rest), []).append(run)
+    # Largest first, so that a line with all runs stands, and parts of it do not.
     ordered = _without_repeats(sorted(grouped.values(), key=len, reverse=True))
     first = ordered[0][0].head if ordered else None
     spreads = RunSpreads(looked_at)
@@ -104,6 +106,7 @@ def shared(runs: Iterable[RunRecord], control: str) -> tuple[SweepLine, ...]:
         first = next(iter(lines(of_both, control, key)), None)
         if first is None:
             return ()
+        # Frames and scores have different units; in % of their best they share an axis.
         most = max(point.mean for point in first.points)
         points = tuple(
             replace(
@@ -122,6 +125,7 @@ def _rests(control: str, run: RunRecord) -> list[tuple[object, ...]]:
     settings = run.head.settings
     rest = tuple(sorted((n, v) for n, v in settings.items() if n != control))
     companion = companion_of(control)
+    # Core and cache moved together are one line; for it, the companion counts as part of the control.
     if not companion or settings.get(companion) != settings.get(control):
         return [rest]
     return [rest, ("alike", *(entry for entry in rest if entry[0] != companion))]

@@ -112,6 +112,7 @@ class Cooling:
 
     def as_prior(self) -> Prior:
         """Return what it tells of a later run of the same machine."""
+        # Widened first: yesterday's room and dust are not today's.
         precision: Floats = np.asarray(np.linalg.inv(self.covariance + np.diag(FORGET**2)), dtype=float)
         return Prior(self.mean, precision)
 
@@ -140,10 +141,13 @@ def fit(
     measured = on_grid(time_s, power_w, temp_c, fan_rpm, cores_c)
     if measured is None or len(measured.power_w) < LEAST_S:
         return None
+    # The rest of a day adds little and costs a multiple; the model is followed over all of it below.
     begins = _first(measured, FITTED_S)
+    # With next to no rise the noise would be fitted, and the prior would come out looking like a measurement.
     if float(begins.temp_c.max() - begins.rest_c) < LEAST_RISE_C:
         return None
     mean, covariance = fitted(begins, prior or vague(fan=begins.blows, size_w=size_w), refined=True)
+    # A fixed seed: opening a run twice must not show two intervals.
     draws = np.random.default_rng(0).multivariate_normal(mean, covariance, DRAWS)
     # The first draw is the fit itself, so that every number and its interval come from one computation.
     draws[0] = mean
@@ -171,6 +175,7 @@ def on_grid(
     grid = grid[grid <= float(time_s[loaded][-1]) + 1e-9]
     if not len(grid):
         return None
+    # Watts are averaged and temperatures interpolated: heat adds up over a step, while a temperature is of a moment.
     power = _mean_in(grid, time_s[known], power_w[known])
     blows = fan_rpm is not None and bool(np.nanmax(fan_rpm[known], initial=0.0) > 0)
     rpm = np.zeros_like(grid)
@@ -231,7 +236,9 @@ def fitted(measured: Measured, prior: Prior, *, refined: bool = False) -> tuple[
 
 
 def _solved(measured: Measured, prior: Prior, noise: Noise, start: Floats) -> tuple[Floats, Floats]:
+    # A prior is one more row of residuals for each parameter, scaled by a root of its precision.
     root = np.linalg.cholesky(prior.precision).T
+    # Seconds after a jump weigh nothing instead of being cut out, so that the model's steps stay evenly long.
     temp_weight = np.where(_after_a_step(measured.power_w), 0.0, 1.0 / noise.temp_c)
     fan_weight = np.where(_fan_follows(measured), 1.0 / noise.rpm, 0.0)
 
@@ -244,6 +251,7 @@ def _solved(measured: Measured, prior: Prior, noise: Noise, start: Floats) -> tu
         return np.concatenate(found, axis=1)
 
     def jacobian(p: Floats) -> Floats:
+        # All derivatives by one pass over time: sets of parameters run side by side in arrays.
         all_rows = rows(np.vstack([p, p + np.diag(STEPS)]))
         found: Floats = (all_rows[1:] - all_rows[0]).T / STEPS
         return found
@@ -272,6 +280,7 @@ def _worth(left: Floats, guess: float) -> float:
         return guess
     variance = float(np.mean(left**2))
     seconds, lag = 1.0, 1
+    # Up to where neighbours no longer resemble each other: further lags would only add noise.
     while lag < left.size // 4 and (alike := float(np.mean(left[:-lag] * left[lag:]))) > LEAST_ALIKE * variance:
         seconds += 2.0 * alike / variance
         lag += 1
@@ -285,6 +294,7 @@ def _fan_follows(measured: Measured) -> NDArray[np.bool_]:
     """
     loaded = measured.power_w > 0.5 * float(np.percentile(measured.power_w, 90))
     moving = measured.rpm > 0.0
+    # At its lowest speed a fan stays while the die cools, so its speed tells nothing of the temperature there.
     lowest = float(measured.rpm[moving].min()) if moving.any() else 0.0
     before = np.concatenate([np.zeros(FAN_CATCHES_UP_S), measured.rpm])[: len(measured.rpm)]
     steady = (before > 0.0) & (np.abs(measured.rpm - before) < FAN_STEADY_RPM)
@@ -298,6 +308,7 @@ def _after_a_step(power_w: Floats) -> NDArray[np.bool_]:
 
 
 def _cooling(measured: Measured, mean: Floats, covariance: Floats, draws: Floats) -> Cooling:
+    # The last quarter: what a run came to, without its burst.
     last_w = float(measured.power_w[-max(1, len(measured.power_w) // 4) :].mean())
     settled, conductance = _settled(draws, last_w, blows=measured.blows)
     room = draws[:, ROOM]
@@ -341,6 +352,7 @@ def _taus(draws: Floats, conductance: Floats) -> tuple[Interval, Interval]:
     _, _, _, sink, _, _, to_case, case, to_air = positive(draws)
     a, b = (conductance + 1.0 / to_case) / sink, 1.0 / (to_case * sink)
     c, d = 1.0 / (to_case * case), (1.0 / to_case + 1.0 / to_air) / case
+    # Eigenvalues of the two bodies' 2×2 system; their inverses are the time constants.
     half, root = (a + d) / 2.0, np.sqrt(((a - d) / 2.0) ** 2 + b * c)
     return _interval(1.0 / (half + root)), _interval(1.0 / (half - root))
 
@@ -355,6 +367,7 @@ def _still_needs(mean: Floats, measured: Measured, watts: float, end_c: float) -
     low, high = 0.0, LONGEST_S
     while high - low > 10.0:
         middle = (low + high) / 2.0
+        # A copy: looking ahead moves what it is given.
         start = Bodies(bodies.die, bodies.sink, bodies.case)
         left = abs(float(ahead(sets, start, np.array([watts]), middle, blows=measured.blows)[0]) - end_c)
         low, high = (middle, high) if left > SETTLED_C else (low, middle)
@@ -364,6 +377,7 @@ def _still_needs(mean: Floats, measured: Measured, watts: float, end_c: float) -
 def expected_watts(prior: Prior, rest_w: float, rest_c: float, below_c: float, *, fan: bool) -> float:
     """Return a first guess at what a cooling carries before anything of it was seen, in W."""
     sets = prior.mean[None, :].copy()
+    # How far the case was off is of an earlier run's start, and tells nothing of this one.
     sets[:, CASE_OFF] = 0.0
     watts = watts_for(sets, at_rest(sets, rest_w, rest_c), below_c, blows=fan)
     return 15.0 if np.isnan(watts[0]) else float(watts[0])
