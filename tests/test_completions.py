@@ -6,7 +6,7 @@ import pytest
 
 from pty_terminal import Terminal
 from upright_bolt.cli import completions
-from upright_bolt.cli.manual import commands
+from upright_bolt.cli.command_tree import commands
 
 
 def offered(tmp_path, line):

@@ -5,7 +5,8 @@ import subprocess
 
 import pytest
 
-from upright_bolt.cli.manual import commands, man_page
+from upright_bolt.cli.command_tree import commands
+from upright_bolt.cli.manual import man_page
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.workloads import WORKLOADS
 

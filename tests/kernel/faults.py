@@ -73,7 +73,7 @@ FAULTS = (
           "settling is not None and settling.boot_id not in (boot_id, clean)", "settling is None and boot_id == clean"),
     Fault("the boot word is ignored", "enforce", "boot_word", "profiles/reconciler.py",
           "            if OFF_WORD in self._ports", "            if OFF_WORDS in self._ports"),
-    Fault("a profile is said to be applied under the boot word", "enforce", "boot_word", "profiles/status.py",
+    Fault("a profile is said to be applied under the boot word", "enforce", "boot_word", "profiles/engine.py",
           "now.wanted if now.active and not reconciler.off else", "now.wanted if now.active else"),
     Fault("offsets are applied without validation", "enforce", "unclean", "profiles/plan.py",
           "    if declared.risky and doubts.suspects:\n        return doubts.suspects\n", ""),

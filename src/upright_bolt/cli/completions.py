@@ -7,7 +7,7 @@ word that is typed belongs to an option. Then they offer what fits there.
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from upright_bolt.cli.manual import PROGRAM, Option, commands
+from upright_bolt.cli.command_tree import PROGRAM, Option, commands
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.search import AfterFreeze, Bold
 from upright_bolt.model.start import Start

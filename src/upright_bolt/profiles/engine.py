@@ -8,17 +8,16 @@ from pathlib import Path
 
 from upright_bolt.errors import BadInput, InUse
 from upright_bolt.kernel.machine_ports import MachinePorts
-from upright_bolt.model.hold import Cause, EnforcementStatus, LogEntry, LogKind
+from upright_bolt.model.hold import Cause, EnforcementStatus, LogEntry, LogKind, ProfileView, Resting, RuleView
 from upright_bolt.model.profile import STOCK
 from upright_bolt.profiles.folder import ProfileFolder
 from upright_bolt.profiles.plan import Plan
 from upright_bolt.profiles.reconciler import Reconciler, said
 from upright_bolt.profiles.record import KEPT_ENTRIES, Record
-from upright_bolt.profiles.status import status_of
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.engine import SettingsEngine
-from upright_bolt.settings.failure_log import FailureRecord
 from upright_bolt.text.failures import failures_in_short
+from upright_bolt.text.rules import sentence, until, why
 
 
 class ProfileEngine:
@@ -146,22 +145,49 @@ class ProfileEngine:
         self.reconciler.log(LogKind.CLEARED, Cause.BY_HAND, who=by, why=failures_in_short(gone))
         self.reconciler.look_soon()
 
-    @property
-    def failure_record(self) -> FailureRecord:
-        """What is on record of failures."""
-        return self._engine.failures.log.now
+    def status(self) -> EnforcementStatus:
+        """Return how profiles, rules and enforcement stand."""
+        reconciler = self.reconciler
+        found, now = self.files.found(), self.record.now
+        standing = found.rules.stand(reconciler.situation(found.rules))
+        counting = next((each.rule for each in standing if each.counts), None)
+        doubts, failures = self.planner.doubts(), self._engine.failures.log.now
+        active = now.wanted if now.active and not reconciler.off else ""
+        plan = reconciler.plan or self._applied_before()
+        at_boot = (counting.profile if counting is not None and not now.by_hand else now.wanted) if now.boot else ""
+        return EnforcementStatus(
+            profiles=tuple(ProfileView(p, self.planner.plan(p).held_back) for p in found.profiles.values()),
+            broken=dict(found.broken),
+            rules=tuple(
+                RuleView(sentence(each.rule), each.rule.profile, each.counts, why(each, counting)) for each in standing
+            ),
+            rules_text=found.rules_text,
+            rules_broken=found.rules_broken,
+            active=active,
+            applied=dict(plan.settings) if plan is not None and active else {},
+            held_back=plan.held_back if plan is not None and active else (),
+            by_hand=until(found.rules) if active and now.by_hand else "",
+            hold=now.active,
+            boot=now.boot,
+            resting=tuple(
+                Resting(name, one.who, one.since) for name, one in reconciler.restorer.backoff.items() if one.resting
+            ),
+            settling=now.settling is not None,
+            suspects=doubts.suspects or doubts.stock_only,
+            off=reconciler.off,
+            failures=tuple(doubts.failed),
+            failures_lost=failures.lost,
+            cleared_at=failures.cleared_at,
+            at_boot=at_boot,
+        )
 
-    def told_before(self) -> Plan | None:
+    def _applied_before(self) -> Plan | None:
         """Return what an earlier process of this boot has put in force, as far as it is known; None if nothing."""
         profile = self.reconciler.profile(self.record.now.wanted, self.files.found())
         if profile is None:
             return None
         kept, plan = self._engine.kept, self.planner.plan(profile)
         return Plan({name: kept[name] for name in plan.settings if name in kept}, plan.held_back)
-
-    def status(self) -> EnforcementStatus:
-        """Return how everything stands."""
-        return status_of(self)
 
     def close(self) -> None:
         """Listen to the machine no more."""
