@@ -78,7 +78,7 @@ class Machine:
         )
         self._line = self._connect(self._talk)
         self._rest = b""
-        self._denied_s, self._ended = 0.0, Event()
+        self._denied_s, self._ended, self._hurries = 0.0, Event(), hurries
         Thread(target=self._tell_denied, daemon=True).start()
 
     def _tell_denied(self) -> None:
@@ -90,10 +90,12 @@ class Machine:
         before = self._waited_ns()
         while not self._ended.wait(LOOK_EVERY_S):
             now = self._waited_ns()
-            # it goes on at the pace of the processor that waits longest
+            # It goes on at the pace of the processor that waits longest
             self._denied_s += max((now[task] - before.get(task, 0) for task in now), default=0) / 1e9
             before = now
-            page.set(denied_ms=round(self._denied_s * 1000.0))
+            # A machine that hurries counts its time by instructions, so while it cannot run its time stands still, too.
+            if not self._hurries:
+                page.set(denied_ms=round(self._denied_s * 1000.0))
 
     def _waited_ns(self) -> dict[str, int]:
         """Return for how long each task of the emulator has waited for a processor since it began."""
