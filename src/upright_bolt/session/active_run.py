@@ -139,6 +139,7 @@ class ActiveRun(Activity):
         """Go on towards the load: rest, get the work ready, warm the machine up, start. Raises BoltError."""
         warm = self._beginning.warm
         if self.stage in (RunStage.LEAD, RunStage.RESTING):
+            # Workers start only once the machine rests: starting them is work, too.
             if not self._may_begin(now_s):
                 return
             self._lead_to_s = now_s
@@ -172,6 +173,7 @@ class ActiveRun(Activity):
         self._others.begin(start_s)
         self.stage = RunStage.WORKING
         self._keep_conditions()
+        # A wait for rest can take an hour, of which only the last part tells where the run began.
         kept_from = start_s - LEAD_KEPT_S
         self._rows.forget_before(kept_from)
 
@@ -227,6 +229,7 @@ class ActiveRun(Activity):
     def _is_over(self, elapsed: float) -> bool:
         """End the run if it is at its end, or cannot go on; tell whether it was ended."""
         load, asked_s = self._load, self.head.asked_s
+        # In this order: why it cannot go on explains best, and having ended early counts only if nothing else does.
         if why := load.failure() or self._hindered(self._last_sample):
             self._conclude(RunState.FAILED, why)
         elif load.done():
@@ -234,6 +237,7 @@ class ActiveRun(Activity):
         elif elapsed >= asked_s - 1e-6:
             if self._work_of.mode is Mode.COMMAND:
                 self._conclude(RunState.FAILED, f"The command was not done within {asked_s:.0f} s; give it more time.")
+            # A last block that straddles the end is waited for: without it, part of the work would not count.
             elif self._done.complete_until() >= asked_s or elapsed > asked_s + LAST_BLOCKS_S:
                 self._finish()
         elif not load.alive():
@@ -259,6 +263,7 @@ class ActiveRun(Activity):
     def _with_readings(self, error: WorkError) -> WorkError:
         """Add what its core was at: the sample at or after the moment of the error, half a second off at most."""
         at = (self._done.start_s or 0.0) + error.time_s
+        # Errors are found in the last seconds, so from the newest backwards.
         row = next((row for row in reversed(self._rows) if row[0] <= at + SAMPLE_SPAN_S), self._rows[-1])
 
         def reading(*names: str) -> float | None:
@@ -296,6 +301,7 @@ class ActiveRun(Activity):
         return without_the_processor_s(found) if "graphics_w" in extra else found
 
     def _flush(self) -> None:
+        # Kept relative to the load's start: the machine's clock means nothing after a restart.
         start = self._done.start_s if self._done.start_s is not None else self._lead_from_s
         fresh = (self._rows[i] for i in range(self._kept_rows, len(self._rows)))
         self._sink.append(self.id, [[row[0] - start, *row[1:]] for row in fresh])
@@ -323,6 +329,7 @@ class ActiveRun(Activity):
         duration = min(self._done.elapsed(now), self.head.asked_s)
         if self._load.done():
             duration = min(duration, self._done.complete_until())
+        # First, as what follows can fail and lead here again.
         self.stage, self.ended = RunStage.ENDED, True
         if self._done.start_s is not None:
             self._others.end(now)
@@ -332,8 +339,9 @@ class ActiveRun(Activity):
         self.end = end = RunEnd(state, why, duration, self._done.score(duration), self._numbers)
         self._keep(self._flush)
         if not self._keep(lambda: self._sink.finish(self.id, end)):
-            # a full disk may still have room for the few bytes that tell how it ended
+            # A full disk may still have room for the few bytes that tell how it ended
             self._keep(lambda: self._sink.finish(self.id, replace(end, numbers=RunNumbers())))
+        # Last: workers are still asked for their final counts above.
         self._load.stop()
         if self._beginning.warm is not None:
             self._beginning.warm.stop()

@@ -142,6 +142,7 @@ class _Surroundings:
         """Return what of charger and lid keeps it from working; a lid that has been closed all along does not."""
         if value_of(sample, self._index, "charger") == 0.0:
             return ON_BATTERY
+        # A laptop on a stand with an outer screen is used closed; only closing it in the middle changes its cooling.
         closed = value_of(sample, self._index, LID)
         self._lid_opened |= closed == 0.0
         return LID_CLOSED if closed and self._lid_opened else ""
@@ -201,6 +202,7 @@ class ActiveSearch(Activity):
         self.paused = ""
         self.search = search
         self._course: Course | None = None
+        # All rights are asked for at once: a search of hours must not stop at night for a password.
         session.access.begin_series({*search.asked.controls, *search.asked.held})
         autostart = session.machine.autostart
         if autostart is not None and search.asked.after_freeze is AfterFreeze.GO_ON:
@@ -244,6 +246,7 @@ class ActiveSearch(Activity):
     def _go_on(self, sample: Sample) -> None:
         self.paused = self._around.keep_from_beginning(sample)
         if self.paused:
+            # Cold again by the time it goes on, so a warm-up is due.
             self._state, self._gate, self._warm = State.PAUSED, None, False
             return
         if self._state is State.PAUSED:
@@ -260,11 +263,13 @@ class ActiveSearch(Activity):
         if isinstance(step, SearchEnd):
             self._finish(step)
             return
+        # Asked again once it has cooled down; then the state tells that it has.
         if step.purpose is Purpose.COOL_SOAK and self._state is not State.COOLING:
             self._state = State.COOLING
             self._gate = StartCondition(Goal(settles=True, at_most_s=COOLING_S), self._session.rest)
             return
         self._state = State.TESTING
+        # On record before anything is set: after a freeze this entry is all that tells what was tried.
         self._sink.open_rung(self.search, step)
         asked = self.search.asked
         self.search = replace(self.search, rungs=(*self.search.rungs, step))
@@ -293,15 +298,18 @@ class ActiveSearch(Activity):
 
     def on_run_end(self, run: ActiveRun) -> None:
         """Write down how a rung ended, put back what was tried, and go on."""
+        # A run that failed may never have begun its load.
         self._warm = run.end is not None and run.end.state is not RunState.FAILED
         self._around.forget_load()
         if self._watch is None or run.end is None:
             return
         fault = BoltError(f"Run {run.id} could not be kept to its end. {run.unsaved}") if run.unsaved else None
+        # Wrong results are what a search looks for; runs that fail without any mean that something else is broken.
         failed = run.end.state is RunState.FAILED and not run.errors
         self._failed_runs = self._failed_runs + 1 if failed else 0
         if self._failed_runs >= FAILED_RUNS:
             fault = BoltError(f"{FAILED_RUNS} runs in a row have failed; the last one: {run.end.why}")
+        # Taken before closing, which moves the state on.
         stopping = self._state is State.STOPPING
         try:
             self._close_or_ask(self._watch.rung, self._watch.end_of(run, run.end, self._session.now_s))
@@ -351,6 +359,7 @@ class ActiveSearch(Activity):
             return
         self.ended, self.fault = True, fault
         self.close()
+        # Each in any case: a revert that fails must not leave the series open.
         for step in (self._put_back, self._session.access.end_series):
             try:
                 step()
