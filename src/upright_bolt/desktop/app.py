@@ -136,6 +136,7 @@ class DesktopApp:
     def _begin(self, session: Session) -> None:
         """Put thread, store and presenter around a session."""
         self.store = RunStore(self._data / "runs.sqlite")
+        # A program that was killed left runs open; nobody else can write to this machine's runs now.
         self.store.mark_unfinished(session.machine.spec, session.boot_id)
         if session.machine.set_pace is not None:
             session.machine.set_pace(1.0)
@@ -145,6 +146,7 @@ class DesktopApp:
         self.thread = SessionThread(session)
         log = SearchLog(session.machine.record or self._data, session.machine.spec)
         self.presenter = Presenter(outline, self.thread, self.background, self.store, controls, log)
+        # Connected before the thread starts, or the first snapshots would be lost.
         self.thread.snapshot.connect(self._take)
         self.thread.failed.connect(self.presenter.say)
         self.thread.froze.connect(self._after_freeze)
@@ -157,6 +159,7 @@ class DesktopApp:
     def _take(self, snapshot: Snapshot) -> None:
         """Hand a snapshot on; a graphics chip that has come or gone has the window built anew around what is there."""
         about = snapshot.about
+        # The same object as long as nothing has come or gone, so this costs nothing at every sample.
         if about is None or about is self.presenter.outline.about:
             self.presenter.take(snapshot)
             return
@@ -176,6 +179,7 @@ class DesktopApp:
     def _show_panel(self, looks: theme.Theme) -> None:
         """Put the icon into the desktop's panel, or take it away, as the person prefers."""
         if self.panel is not None:
+            # Hidden first: deletion waits for the event loop, and two icons would be seen meanwhile.
             self.panel.icon.hide()
             self.panel.deleteLater()
             self.panel = None
@@ -189,6 +193,7 @@ class DesktopApp:
             self.window.when_closed = lambda: self.kept.chosen.when_closed
         elif chosen.panel:
             self.presenter.say(f"✕ {NO_PANEL}")
+        # With the icon, a closed window is hidden, and the program lives on behind it.
         QApplication.setQuitOnLastWindowClosed(self.panel is None)
 
     def end(self) -> None:
@@ -219,6 +224,7 @@ class DesktopApp:
         Shown.clocks = chosen.clocks
         self.window = Window(self.presenter, looks, chosen)
         self.window.closing.connect(self.close)
+        # From the event loop: the menu that asks is a child of the window that goes.
         self.window.machine_wanted.connect(lambda spec: QTimer.singleShot(0, partial(self.open_machine, spec)))
         self.window.preferred.connect(self.prefer)
         self.presenter.drifts.told.connect(lambda words: None if self.window.isActiveWindow() else self._notify(words))
@@ -238,6 +244,7 @@ class DesktopApp:
             self.window.stay_in_panel()
         else:
             self.window.show()
+        # After the new one is shown: with no window open, Qt would end the program.
         before.close()
         before.deleteLater()
 
@@ -271,6 +278,7 @@ class DesktopApp:
         if self._opener is None:
             return
         spec = self.presenter.outline.spec
+        # Ended first, other than with another machine: it is the same one, and its lock is still held.
         self._end_session()
         try:
             session = self._opener(spec)
@@ -308,6 +316,7 @@ class DesktopApp:
         trouble = self.thread.close()
         self.background.close()
         self.store.close()
+        # The window is going, so there is no better place left for it.
         if trouble:
             print(trouble, file=sys.stderr)
 
@@ -323,6 +332,7 @@ class DesktopApp:
             self.panel.icon.hide()
             self.panel.deleteLater()
         self.window.deleteLater()
+        # Python would destroy widgets in any order at its end, some after the application that they need.
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
 
 

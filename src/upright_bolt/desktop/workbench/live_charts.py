@@ -170,6 +170,7 @@ class LiveCharts(QWidget):
         self._busy = self.busy.curve(theme.ink)
         self._slices = self.pace.curve(theme.score)
         self.busy.setYRange(0, 110, padding=0)
+        # Fixed scales, from the machine's own bounds: a scale that follows the data hides how near it is to them.
         self.clock.setYRange(0, (highest_mhz or 4000.0) * CLOCK.on_axes[1] * 1.08, padding=0)
         top = (self._ceiling_c or 100.0) * ABOVE_LEVEL
         self.temperature.setYRange(20, top, padding=0)
@@ -192,6 +193,7 @@ class LiveCharts(QWidget):
         if not len(self._history):
             return
         self._scroll()
+        # Samples that come during a round are drawn by the next one, all at once.
         self._stale = True
         # A round that is going on begins the next one itself, with whatever has come by then.
         if not self._steps.busy:
@@ -212,6 +214,7 @@ class LiveCharts(QWidget):
         self._stale = False
         history = self._history
         (from_s, to_s), _ = self._time.getPlotItem().getViewBox().viewRange()
+        # Taken once for all charts of a round, so that they agree although they are drawn one after another.
         seen = history.seen(from_s, to_s)
         self._steps.begin(
             [
@@ -298,6 +301,7 @@ class LiveCharts(QWidget):
             (self.power, "power"),
             (self.temperature, "temperature"),
         ):
+            # The last forty readings: a single one that is missing is no missing sensor.
             missing = _highest(history.column(name)[-40:]) is None and len(history) > 2
             chart.say(NOT_MEASURED if missing else "")
 

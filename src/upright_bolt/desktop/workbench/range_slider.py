@@ -88,10 +88,12 @@ class ScaleStrip(QWidget):
         self._ticks = [(value, self._tick_text(value)) for value in ticks]
         self.setEnabled(control.settable)
         self.setAccessibleName(control.title)
+        # A drag changes the draft hundreds of times, and these words never.
         self._fixed_words = ", ".join(self._words())
         self._changed()
 
     def _changed(self) -> None:
+        # For a screen reader the painted marks do not exist.
         self.setAccessibleDescription(self.described())
         self.update()
 
@@ -158,6 +160,7 @@ class ScaleStrip(QWidget):
         if present is None:
             return
         if only:
+            # From the nearest of them: the value that is current may lie between two steps.
             at = min(range(len(only)), key=lambda i: abs(only[i] - present))
             self.drafted.emit(only[max(0, min(len(only) - 1, at + round(steps)))])
         else:
@@ -252,6 +255,7 @@ class ScaleStrip(QWidget):
             return
         failed_x = self.x_of(self._failed_at)
         upwards = self._control.declaration.unsafe_direction > 0.0
+        # Everything beyond the first failure is marked, as a deeper value would fail sooner, not later.
         left, right = (failed_x, self.width() - PAD) if upwards else (PAD, failed_x)
         painter.setPen(QPen(QColor(self._theme.temperature), 1))
         painter.setBrush(QBrush(QColor(self._theme.temperature), Qt.BrushStyle.BDiagPattern))
@@ -265,6 +269,7 @@ class ScaleStrip(QWidget):
             painter.drawLine(QPointF(x, BAR_Y + BAR_H + 2), QPointF(x, BAR_Y + BAR_H + 5))
             painter.setPen(QColor(self._theme.muted))
             width = painter.fontMetrics().horizontalAdvance(text)
+            # Numbers at both ends stay inside of the widget.
             left = min(max(x - width / 2, 0.0), self.width() - width)
             painter.drawText(QPointF(left, HEIGHT - 4), text)
 
