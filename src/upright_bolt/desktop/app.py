@@ -266,7 +266,7 @@ class DesktopApp:
         except (BoltError, OSError) as fault:
             presenter.say(f"✕ {fault}")
             return
-        # The new machine is open before the old one is let go: if it cannot be opened, nothing has happened.
+        # The new machine is open before the old one is released: if it cannot be opened, nothing has happened.
         self._end_session()
         self._begin(session)
         self.kept.save(self.kept.chosen.with_recent(session.machine.spec))

@@ -82,7 +82,7 @@ class Reconciler:
         """What this process knows to be in force; None before its first look."""
         self._planned_for: tuple[str, Plan] | None = None
         self.restorer = DriftRestorer(engine, backend, record)
-        self._woken = self._watches_owed = False
+        self._woken = self._watches_pending = False
         self._moved: Cause | None = None
         """What has come or gone since the last look: processors, or drivers."""
         now_s = ports.clock.now_s()  # an earlier process may have died before firmware had done what it does
@@ -116,7 +116,7 @@ class Reconciler:
         changes = self._ports.changes.take()
         now_s = self._ports.clock.now_s()
         self._hear(changes, now_s)
-        if self._engine.has_pending_restores != self._watches_owed:
+        if self._engine.has_pending_restores != self._watches_pending:
             self._watch()  # first, so that no processor comes back unheard
         if self._engine.has_pending_restores:
             self._engine.look_at_processors()
@@ -292,14 +292,14 @@ class Reconciler:
         self.restorer.forget()
 
     def _watch(self) -> None:
-        """Let the machine tell of writes to what is held, and of processors to which something is owed.
+        """Let the machine tell of writes to what is held, and of processors for which something is pending.
 
         What is left alone is watched no longer: whoever fights for it would wake this process with every write.
         """
         applied = self.plan.settings if self.plan is not None else {}
         held = [name for name in applied if not self.restorer.is_suspended(name)]
-        self._watches_owed = self._engine.has_pending_restores
-        processors = (paths.CPU_ONLINE, *self._backend.pending_restores) if self._watches_owed else ()
+        self._watches_pending = self._engine.has_pending_restores
+        processors = (paths.CPU_ONLINE, *self._backend.pending_restores) if self._watches_pending else ()
         self._ports.changes.watch([*(path for name in held for path in self._backend.files_of(name)), *processors])
 
     def looked(self) -> None:

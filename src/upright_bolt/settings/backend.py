@@ -188,7 +188,7 @@ class Backend:
 
     def touched_by(self, names: Iterable[str]) -> list[str]:
         """Return ``names`` and every control of this machine that it may change along with them, in writing order."""
-        # A platform mode may move the power limits, turbo the highest clock: what moves along has to be put back as
+        # A platform mode may move the power limits, turbo the highest clock: what moves along has to be reverted as
         # well.
         touched = set(names)
         for name in tuple(touched):
@@ -327,9 +327,9 @@ class Backend:
 
         Every file is written in the first round, whatever it reads: a value asked for before may still be on its way
         into force. What goes further from stock comes last: together, offsets are never deeper than before or after. A
-        write that fails may pass in a later round. What belongs to a processor that is offline is owed: the kernel
-        keeps what was set there, and has it in force again once the processor is back. So is what belongs to a chip
-        that sleeps, since nothing is written there without waking it.
+        write that fails may pass in a later round. What belongs to an offline processor stays pending, as the kernel
+        keeps what was set there and applies it again once the processor is back. So does what belongs to a GPU that
+        sleeps, since nothing is written there without waking it.
         """
         gone = {path: text for path, text in before.items() if self.is_gone(path)}
         self.pending_restores = {

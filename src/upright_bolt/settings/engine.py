@@ -106,11 +106,11 @@ class SettingsEngine:
 
     @property
     def has_pending_restores(self) -> bool:
-        """Whether something is to be put back once a processor is there again."""
+        """Whether something is to be reverted once a processor is online again."""
         return self._lock is not None and self._trials.has_pending_restores
 
     def look_at_processors(self) -> None:
-        """See whether processors have come or gone, and put back what is owed to those that have come."""
+        """See whether processors have come or gone, and flush what is pending for those that have come."""
         self._backend.look_at_processors()
 
     @property

@@ -109,7 +109,7 @@ class Trials:
         except BoltError as fault:
             self.current = earlier
             raise Refused(f"Nothing was changed, since it cannot be written down first. {fault}") from fault
-        # Texts that this process has read itself need no validation when they are put back; those of a journal do.
+        # Texts that this process has read itself need no validation when they are reverted; those of a journal do.
         if earlier is None:
             self._sure_of = trial.id
         report = apply.apply_settings(settings, self._backend, before_now)
@@ -362,7 +362,7 @@ class Trials:
         """Return what may be written of texts from a record, stock in place of what may not, and what is left then.
 
         Files that are not there now, since their processor is offline, no control of this moment declares: they are
-        owed, and checked once they are back (``flush_pending``).
+        pending, and checked once they are back (``flush_pending``).
         """
         gone = {path: text for path, text in texts.items() if self._backend.is_gone(path)}
         checked = check_texts({p: text for p, text in texts.items() if p not in gone}, self._backend, self._controls)

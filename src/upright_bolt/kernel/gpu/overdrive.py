@@ -136,7 +136,7 @@ class OverdriveFiles(ForwardingFiles):
         say = partial(self._say, f"{folder}{FILE}")
         words = asked.words()
         if ALL in text.split():
-            # The whole table is put back from the driver's own defaults: what equals them then needs no command.
+            # The whole table is reset from the driver's own defaults: what equals them then needs no command.
             say("r")
             there = self._table(path).words()
             words = [each for each in words if each not in there]

@@ -187,7 +187,7 @@ class Limiter:
 
     def plan(self, value: Value) -> list[Write]:
         # The register's own switches are not written here: the kernel derives them from this file. They are read, and
-        # put back, see the class.
+        # reverted, see the class.
         return [Write(path, "1" if value == "on" else "0") for path in self._enabled]
 
     def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every copy is looked at
