@@ -119,6 +119,7 @@ class Asked:
 
 def _between(known: Sequence[tuple[float, float | None]], at: float) -> float | None:
     points = [(x, y) for x, y in known if y is not None]
+    # Half a step of the grid beyond its ends, since clocks were rounded to it; no further, as curves bend steeply.
     if not points or not points[0][0] - GRID_MHZ / 2 <= at <= points[-1][0] + GRID_MHZ / 2:
         return None
     return float(np.interp(at, [x for x, _ in points], [y for _, y in points]))
@@ -184,6 +185,7 @@ def _rows(
         count = int(here.sum())
         if count < LEAST_SAMPLES:
             continue
+        # A score is of a whole run, so it goes to a clock only if most of the run was spent there.
         mostly = heavy and count > 0.5 * len(buckets)
         score = run.end.score if mostly and run.end.score is not None else np.nan
         power = float(np.nanmean(watts[good][here])) if heavy and not np.isnan(watts[good][here]).all() else np.nan
@@ -226,6 +228,7 @@ def same_clock(curve: Curve, controls: Mapping[str, Control], part: str, clock_m
     own = mover_of(controls, part)
     for mhz in (clock_mhz, as_mhz):
         _check_seen(curve, mhz)
+    # Differences of measured voltages: absolute ones differ from chip to chip.
     volts, lower = curve.volts_at(clock_mhz), curve.volts_at(as_mhz)
     moved: Value
     if own == "clock-offset":
@@ -238,6 +241,7 @@ def same_clock(curve: Curve, controls: Mapping[str, Control], part: str, clock_m
     if can_set(controls, part, HIGHEST_CLOCK):
         settings[f"{part}{PART_MARK}{HIGHEST_CLOCK}"] = float(round(clock_mhz))
     watts_part = curve.watts_part(clock_mhz)
+    # Switching goes with V²; leakage falls faster still, so this promises rather too little.
     less = (lower / volts) ** 2 if volts and lower else None
     watts_part = None if less is None or watts_part is None else less * watts_part
     return Asked(settings, clock_mhz, lower, watts_part, curve.frames_part(clock_mhz))
@@ -282,6 +286,7 @@ def clocks_to_measure(controls: Mapping[str, Control], part: str, curve: Curve) 
     control = controls.get(name)
     if control is None or not can_set(controls, part, HIGHEST_CLOCK):
         return None
+    # Without a stock value: what may be set, and of a chip that sleeps, what it has shown.
     highest = control.stock if isinstance(control.stock, float) else control.maximum
     if highest is None and curve.top is not None:
         highest = round(curve.top.clock_mhz / GRID_MHZ) * GRID_MHZ
@@ -315,6 +320,7 @@ def flat_and_quiet(curve: Curve, controls: Mapping[str, Control], part: str) -> 
     for (low, low_w), (high, high_w) in pairwise(measured):
         if low_w <= wanted <= high_w:
             exact = low + (wanted - low_w) / (high_w - low_w) * (high - low) if high_w > low_w else low
+            # Downwards, so that the watts stay below what was wanted.
             clock = GRID_MHZ * floor(exact / GRID_MHZ)
             settings: dict[str, Value] = {f"{part}{PART_MARK}{HIGHEST_CLOCK}": clock}
             return Asked(settings, clock, None, curve.watts_part(clock), curve.frames_part(clock))
@@ -329,6 +335,7 @@ def same_speed(curve: Curve, controls: Mapping[str, Control], part: str) -> Aske
     as_mhz = _lower_clock(curve, top)
     if as_mhz is None:
         return None
+    # A proposal, not an answer to what a person typed: what cannot be worked out is not proposed.
     try:
         found = same_clock(curve, controls, part, top.clock_mhz, as_mhz)
     except (BadInput, Refused):

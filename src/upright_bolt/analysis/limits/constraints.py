@@ -72,9 +72,11 @@ def held_by(now: Readings) -> Constraint:
     """
     if now.busiest is None:
         return Constraint.UNKNOWN
+    # Before all else: a clock that nobody asked to be high is held back by nothing.
     if now.busiest < BUSY_SHARE:
         return Constraint.NO_WORK
     touched = _touched(now)
+    # Bits first, as the processor knows; but only as far as its own numbers agree.
     if now.reasons:
         said = _from_bits(now, touched)
         if said is not None:
@@ -107,6 +109,7 @@ def _limit_of(now: Readings, constraint: Constraint) -> float | None:
 def _from_bits(now: Readings, touched: Constraint | None) -> Constraint | None:
     """Return what the processor's bits say, as far as the numbers bear it out."""
     reasons = now.reasons
+    # A signal from outside (PROCHOT) has no number that it could be held against.
     if Constraint.HOT_SIGNAL in reasons:
         return Constraint.HOT_SIGNAL
     if Constraint.HEAT in reasons and _is_hot(now):
@@ -128,7 +131,8 @@ def _unopposed(now: Readings, constraint: Constraint) -> Constraint | None:
         return constraint
     if constraint is not Constraint.SUSTAINED:
         return None
-    # the average is met: the watts come down to it, or lie below until what was drawn before is made up for
+    # The average is met: the watts come down to it, or lie below until what was drawn before is made up for
+    # Without a history, the watts of the moment are the best guess at the average.
     average = now.power_w if now.average_w is None else now.average_w
     return constraint if max(now.power_w, average) >= NEAR_LIMIT * limit else None
 

@@ -77,6 +77,7 @@ class ConstraintJudge:
         self._cores = [cores.index(core) for core in cores]
         self._all_cores = len(set(cores))
         self._throttle = span_of([i for i, sensor in enumerate(sensors) if sensor.kind is SensorKind.THROTTLE])
+        # Indices instead of names, as this runs for every sample of every run.
         self._pick = _picker([index.get(name) for name in PICKED])
         self._limits = [(constraint, index[name]) for constraint, name in LIMITS.items() if name in index]
         self._bits = tuple(index.get(name) for name in (LIVE_BITS, LOGGED_BITS, STATUS_BITS))
@@ -111,6 +112,7 @@ class ConstraintJudge:
             values: a number per sensor.
             caps_mhz: highest clock allowed by settings, of all cores and then of each kind.
         """
+        # Looked at in every sample, also of an idle one: the next is told apart from it by what has grown since.
         counts = values[self._throttle]
         throttled = counts != self._last_throttle and self._throttled(counts)
         clock, power, temperature, board, board_limit, window = self._pick(values)
@@ -120,6 +122,7 @@ class ConstraintJudge:
         shares = values[self._busy]
         try:
             busiest = max(shares) if shares else None  # type: ignore[type-var]
+        # Faster than asking each reading of each processor: they are nearly never missing.
         except TypeError:  # some are missing
             shares = [share or 0.0 for share in shares]
             busiest = max(shares)  # type: ignore[type-var]
@@ -137,6 +140,7 @@ class ConstraintJudge:
 
     def _busy_cores(self, shares: list[float]) -> int:
         """Return how many cores work; threads of one core count once, and in most loads all work."""
+        # The usual case under load, without making a set of the cores.
         if min(shares) >= BUSY_SHARE:
             return self._all_cores
         return len(set(compress(self._cores, map(BUSY_SHARE.__le__, shares))))
@@ -144,6 +148,7 @@ class ConstraintJudge:
     def _kinds_held(self, now: Readings, values: Numbers, caps_mhz: Numbers) -> tuple[Constraint, ...]:
         """Return what holds each kind: watts, heat and signals hold all that work, clocks each kind by itself."""
         found = []
+        # The table is of the whole processor; of each kind only its highest clock is known.
         now.busy_cores, now.turbo_table_mhz = 0, ()
         for kind, cap, highest in zip(self._kinds, caps_mhz[1:], self.limits.kind_highest_mhz, strict=True):
             now.busiest, now.clock_mhz, now.cap_mhz, now.highest_mhz = (
