@@ -84,6 +84,7 @@ class DriftRestorer:
         waits: set[str] = set()
         unread: set[str] = set()
         due: list[Drift] = []
+        # What is suspended is no longer watched, so a change of this list is a change of what to watch.
         before = [name for name in self.backoff if self.is_suspended(name)]
         for drift in drifts:
             files = set(self._backend.files_of(drift.name))
@@ -108,6 +109,7 @@ class DriftRestorer:
         looks_s += [now_s + VAIN_S] if vain else []
         self.waits = waits | vain
         kept = self.waits | unread
+        # Names are kept only for what is still to be restored; any other name would be blamed for a later change.
         self.written = {path: who for path, who in self.written.items() if path in kept}
         return looks_s, not due and before == [name for name in self.backoff if self.is_suspended(name)]
 
@@ -133,6 +135,7 @@ class DriftRestorer:
         self._log(LogKind.RESTS, cause, drift, backoff.who)
 
     def _restore_now(self, due: list[Drift], now_s: float, moved: Cause | None) -> None:
+        # All at once first, as one record and one pass; one by one only to find which is refused.
         together = revert_one(self._engine, [drift.name for drift in due], "hold")
         for drift in due:
             backoff = self.backoff[drift.name]

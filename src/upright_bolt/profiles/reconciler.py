@@ -95,6 +95,7 @@ class Reconciler:
     def off(self) -> str:
         """Why nothing is done in this boot, as a clause; empty if it is."""
         with suppress(FileFault):
+            # Read anew each time: the file never changes within a boot, but a test's machine may start again.
             if OFF_WORD in self._ports.files.read(paths.COMMAND_LINE).decode("ascii", "replace").split():
                 return OFF_WORDS
         return self.start.why_not
@@ -131,8 +132,10 @@ class Reconciler:
             self._looks_s = [*(at for at in self._looks_s if at > now_s), now_s]
             return BUSY_S
         self._settle(now_s)
+        # A file that waits for its turn is not looked at because it was written once more: that is how a fight goes.
         news = [each for each in changes if each.kind is not ChangeKind.WRITTEN or each.path not in self.restorer.waits]
         if news or any(at <= now_s for at in (*self._looks_s, self._routine_due_s)):
+            # Most routine looks read only what changes without a word from the kernel; every so-manyth reads all.
             by_routine = not news and not any(at <= now_s for at in self._looks_s)
             self._looks_s = [at for at in self._looks_s if at > now_s]
             self._routine_looks = self._routine_looks + 1 if by_routine else 0
@@ -166,6 +169,7 @@ class Reconciler:
                 self._woken = True
             elif change.kind is ChangeKind.PROCESSORS:
                 self._moved = Cause.PROCESSORS
+            # Firmware acts up to seconds after what made it act, so one look at once would come too early.
             if change.kind in FOLLOWED:
                 self._looks_s = [now_s + after for after in AFTER_LOOKS_S]
 
@@ -182,6 +186,7 @@ class Reconciler:
     def _look(self, now_s: float, *, silent_only: bool) -> None:
         """See what should be in force, and see to it; ``silent_only``: of what can change unheard. Raises BoltError."""
         self._see_what_moved()
+        # Before anything is planned: bounds, and even which controls there are, go with the processors.
         if self._moved is not None:
             self._backend.processors_changed()
             self._watch()
@@ -189,6 +194,7 @@ class Reconciler:
         wanted, cause = self._wanted(found)
         if not wanted:
             return None
+        # A person's choice lasts until the rules come to another verdict than the one it overrode.
         if cause is Cause.RULE and now.by_hand:
             self.record.change(by_hand=False)
         profile = self.profile(wanted, found)
@@ -218,6 +224,7 @@ class Reconciler:
         """Restore what no longer holds. Raises InUse or Refused."""
         held = self.plan.settings if self.plan is not None else {}
         drifts = self.restorer.drifts(held, silent_only=silent_only)
+        # The name of a writer comes as an event of its own, often after the value could already be read.
         if drifts:
             self._hear(self._ports.changes.take(), now_s)  # who has written since this look began
         looks_s, watched = self.restorer.restore(drifts, now_s, self._moved)
@@ -236,6 +243,7 @@ class Reconciler:
         """Return which profile should be in force, and why: a person's choice until another rule counts, else rules."""
         now = self.record.now
         rule = found.rules.counting(self.situation(found.rules))
+        # Compared by its sentence, since a rule's place in the file says nothing once that was edited.
         if now.by_hand and said(rule) == now.rule:
             return now.wanted, Cause.BY_HAND
         if rule is None:
@@ -270,6 +278,7 @@ class Reconciler:
         """Put a plan in force, with ``now`` on the disk before the first write. Raises InUse or Refused."""
         boot_id = self._backend.boot_id()
         settling = now.settling
+        # Waking applies the same values as before, which have settled already.
         if cause not in (Cause.WAKE, Cause.RESUMED):
             risky = {n: v for n, v in plan.settings.items() if declaration_of(n).risky}
             settling = Settling(boot_id, profile.name, risky, self._ports.clock.now_s())
@@ -279,6 +288,7 @@ class Reconciler:
         woken = self._woken or cause is Cause.WAKE
         self.plan = apply_plan(self._engine, self._backend, plan, by, woken=woken)
         self._planned_for = (profile.name, plan)
+        # Another profile is another matter: who fought for a value of the last one may have no quarrel with this.
         self.forget_fights()
         self.restorer.written.clear()
         if MODE in plan.settings:  # its limits follow a moment later

@@ -105,6 +105,7 @@ class Record:
             bounded(self.now)
         except CorruptData:
             self.now, self.damaged = Remembered(), True
+        # In memory as well, so that a full disk or a damaged file does not hide what this process has done.
         self._tail: deque[LogEntry] = deque(self._read(), maxlen=KEPT_ENTRIES)
 
     def mark_boot(self, *, on: bool) -> None:
@@ -124,6 +125,7 @@ class Record:
 
     def adopt(self, new: Remembered) -> None:
         """Write other memories, then make them those that count. Raises BoltError; nothing has changed then."""
+        # In this order: what could not be written must not count in this process either.
         self._document.save(new)
         self.now, self.damaged = new, False
 

@@ -37,6 +37,7 @@ class BootStart:
         self.why_not = ""
         self._record, self._engine, self._boot_id, self._clock = record, engine, boot_id, clock
         self._due_s = inf
+        # A process that may only read leaves the boot to the one that will keep profiles applied.
         if not engine.closed:
             self._begin()
             tell_damage(record, engine)
@@ -78,6 +79,7 @@ def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
         return _begin_anew(record, engine, boot_id)
     now = record.now
     suspicion = _suspicion(now, engine, boot_id)
+    # The service alone was restarted: the machine, and what is applied on it, went on.
     if suspicion is None and now.boot_id == boot_id:
         return Cause.RESUMED
     record.change(
@@ -93,6 +95,7 @@ def begin_boot(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
 
 def _begin_anew(record: Record, engine: SettingsEngine, boot_id: str) -> Cause:
     """Begin after damage to what was remembered: everything goes to stock, and nothing is applied unasked."""
+    # Aside and not deleted: it may tell a person what had been applied.
     record.keep_damaged()
     if engine.kept:
         engine.reset_to_stock((), "the start, since the record of what was applied is damaged")
@@ -120,6 +123,7 @@ def tell_damage(record: Record, engine: SettingsEngine) -> None:
 def _suspicion(now: Remembered, engine: SettingsEngine, boot_id: str) -> Suspicion | None:
     """Return what the last boot leaves under suspicion; None if it ended in order, or nothing was at risk."""
     settling, clean = now.settling, engine.failures.log.now.clean_boot
+    # Still settling in a boot that is over and did not end in order: it went down within minutes of being applied.
     if settling is not None and settling.boot_id not in (boot_id, clean):
         return Suspicion(settling.profile, settling.settings, now_stamp())
     recovered = engine.recovered
