@@ -22,7 +22,7 @@ from upright_bolt.model.control import ControlState
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.text import notes
-from upright_bolt.text.report import conflicts, sheet
+from upright_bolt.text.report import conflicts, machine_report
 from upright_bolt.text.trials import refusal
 
 SETTABLE = {
@@ -77,7 +77,7 @@ def test_each_says_what_can_be_set_and_who_forbids_the_rest(opened, name):
     controls = session.controls()
     assert {word for word, control in controls.items() if control.settable} == SETTABLE[name]
     assert all(notes.sentence(control.note).endswith(".") for control in controls.values() if not control.settable)
-    told = sheet(session.about, controls, session.status())
+    told = machine_report(session.about, controls, session.status())
     for sentence in SAID[name]:
         assert sentence in told
     assert not any(
