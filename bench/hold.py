@@ -117,11 +117,12 @@ def _undone(access: ServiceAccess, file: Path, text: str) -> float:
     """Return for how many s a foreign value stands; the hold is made to forget earlier ones first."""
     access.profiles.set_hold(on=True)
     time.sleep(0.8)  # it is not woken twice within half a second
-    mine = file.read_text()
+    before = file.read_text()
     begun = time.perf_counter()
     with file.open("r+") as opened:
-        opened.write(f"{text}\n")
-    while file.read_text() != mine and time.perf_counter() - begun < 10.0:
+        # As long as what it replaces: of a plain file the rest would stay, and a kernel file has no rest.
+        opened.write(f"{text}\n".ljust(len(before), "\n"))
+    while file.read_text().split() != before.split() and time.perf_counter() - begun < 10.0:
         time.sleep(0.0005)
     return time.perf_counter() - begun
 
