@@ -107,7 +107,7 @@ def limiter_coupled(guest: Guest) -> None:
         for bits in these:
             guest.registers(f"0x610={bits:#x}")
             told = machine(guest, user)["limiter"]
-            guest.note(f"{bits:#x}: {told['in_force']} {told['reason']}")
+            guest.note(f"{bits:#x}: {told['current']} {told['reason']}")
             assert told["current"] == "on"
             done = guest.run("set", "limiter=off", user=user)
             assert done.code == 0, done
