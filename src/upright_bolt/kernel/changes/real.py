@@ -59,6 +59,7 @@ class RealChanges:
         self._registers: list[str] = []
         """What a write to a register device may have changed."""
         self._watched: dict[str, int] = {}
+        self._places: dict[str, str] = {}
         self._real: dict[str, str] = {}
 
     def watch(self, files: Collection[str]) -> None:
@@ -77,7 +78,7 @@ class RealChanges:
     def _register_devices(self) -> list[str]:
         """Return the files through which programs write registers: which one they write, nobody tells."""
         with suppress(OSError):
-            names = [each.name for each in self._place(paths.MSR_DEVICES).iterdir()]
+            names = [each.name for each in Path(self._place(paths.MSR_DEVICES)).iterdir()]
             return [paths.msr_device(int(name)) for name in names if name.isdecimal()]
         return []
 
@@ -102,21 +103,25 @@ class RealChanges:
             with suppress(OSError):
                 if now.get(path) is not None:
                     self._watched[path] = self._inotify.add_watch(self._place(path), inotify_simple.flags.MODIFY)
-        self._real = {str(self._place(path).resolve()): path for path in self._watched} if others else self._real
+        self._real = {os.path.realpath(self._place(path)): path for path in self._watched} if others else self._real
         if self._writers is not None and others:
-            self._writers.mark({self._place(path): i for path in self._watched if (i := now[path]) is not None})
+            self._writers.mark({Path(self._place(path)): i for path in self._watched if (i := now[path]) is not None})
 
     def _identity(self, path: str) -> FileIdentity | None:
         try:
-            return _identity_of(self._place(path).stat())
+            return _identity_of(os.stat(self._place(path)))  # noqa: PTH116 - of a hundred files at every look
         except OSError:
             return None
 
-    def _place(self, path: str) -> Path:
+    def _place(self, path: str) -> str:
         """Return where a file lies; in a copy of kernel files, links lead to nothing outside it."""
         if self._of_this_computer:
-            return Path(path)
-        return Path(contained(str(self._root), path))
+            return path
+        # Followed again only where nothing was found, since a file may come back in another place.
+        place = self._places.get(path)
+        if place is None or not os.access(place, os.F_OK):
+            place = self._places[path] = contained(str(self._root), path)
+        return place
 
     def _open(self) -> None:
         self._epoll = epoll = select.epoll()
