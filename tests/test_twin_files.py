@@ -1,6 +1,7 @@
 """A twin's files behave as the kernel's: rounding, clamping, refusals."""
 
 import errno
+import threading
 
 import pytest
 from hypothesis import given
@@ -9,6 +10,7 @@ from hypothesis import strategies as st
 from support import fresh_machine
 from upright_bolt.errors import BoltError, FileFault, NotFound
 from upright_bolt.kernel import paths, registers
+from upright_bolt.kernel.clock import RealClock
 from upright_bolt.simulator.chip import tern
 from upright_bolt.simulator.files_power import energy_uj, kept_watts, kept_window_s
 from upright_bolt.simulator.machine import SimulatedClock, open_simulated
@@ -157,3 +159,14 @@ def test_the_twin_s_clock_keeps_its_pace():
     assert clock.now_s() == pytest.approx(start + 10)
     clock.wait_until(start)  # never backwards
     assert clock.now_s() == pytest.approx(start + 10)
+
+
+@pytest.mark.parametrize("simulated", [False, True])
+def test_a_wait_of_an_hour_ends_once_it_is_woken(simulated):
+    twin = fresh_machine()
+    twin.set_pace(1.0)
+    clock = SimulatedClock(twin) if simulated else RealClock()
+    start, woken = clock.now_s(), threading.Event()
+    threading.Timer(0.05, woken.set).start()
+    clock.wait_until(start + 3600.0, woken)
+    assert start < clock.now_s() < start + 1800.0

@@ -296,6 +296,17 @@ def test_a_minimised_window_samples_rarely_and_catches_up(open_app):
     assert app.thread.period_s == 0.5
 
 
+def test_what_the_window_asks_for_does_not_wait_for_the_next_sample(open_app):
+    app = open_app()
+    app.thread.period_s = 3600.0
+    taken, answers = [], []
+    app.thread.ask(lambda session: taken.append(session.machine.clock.now_s()), answers.append, answers.append)
+    until(lambda: len(answers) == 1)
+    app.thread.ask(lambda session: taken.append(session.machine.clock.now_s()), answers.append, answers.append)
+    until(lambda: len(answers) == 2)
+    assert taken[1] - taken[0] < 1800.0
+
+
 def test_a_drag_of_a_strip_tells_one_listener_and_costs_few_calls(open_app):
     app = open_app()
     presenter, strip = app.presenter, row(app.window, "sustained").strip

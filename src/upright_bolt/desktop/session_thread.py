@@ -23,7 +23,6 @@ from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.session.stability_search import ActiveSearch
 
 EMIT_S = 0.1
-SHORT_WAIT_S = 0.1
 CONTROLS_EVERY_S = 1.0
 
 
@@ -49,6 +48,7 @@ class SessionThread(QObject):
         self._session = session
         self._asked: queue.SimpleQueue[tuple[Request, Answer, Failure]] = queue.SimpleQueue()
         self._stop = threading.Event()
+        self._woken = threading.Event()
         self._pending = Snapshot()
         self._emitted = 0.0
         self._controls_due = 0.0
@@ -71,10 +71,12 @@ class SessionThread(QObject):
     def ask(self, what: Request, answer: Answer, fail: Failure) -> None:
         """Let the session do ``what``; the outcome comes back in the window's thread."""
         self._asked.put((what, answer, fail))
+        self._woken.set()
 
     def close(self) -> str:
         """End the thread; a trial of this window is put back. Returns a sentence if that failed."""
         self._stop.set()
+        self._woken.set()
         if self._thread.is_alive():
             self._thread.join()
         return self._trouble
@@ -112,11 +114,11 @@ class SessionThread(QObject):
     def _until_due(self) -> None:
         clock = self._session.machine.clock
         while not self._stop.is_set():
+            self._woken.clear()  # before the requests are taken: what comes meanwhile sets it again
             self._serve()
-            now = clock.now_s()
-            if now >= self._due - 1e-9:
+            if self._stop.is_set() or clock.now_s() >= self._due - 1e-9:
                 return
-            clock.wait_until(min(self._due, now + SHORT_WAIT_S))
+            clock.wait_until(self._due, self._woken)
 
     def _go_on(self) -> None:
         """Sample while an answer is out, e.g. while a person types a password; but no sample within a sample."""

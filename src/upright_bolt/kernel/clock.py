@@ -1,5 +1,6 @@
 """The clock port: seconds that only go forward, and waiting."""
 
+import threading
 import time
 from dataclasses import dataclass
 from typing import Protocol
@@ -31,8 +32,8 @@ class Clock(Protocol):
         """Return seconds since some fixed moment."""
         ...
 
-    def wait_until(self, time_s: float) -> None:
-        """Return when the clock shows at least ``time_s``."""
+    def wait_until(self, time_s: float, woken: threading.Event | None = None) -> None:
+        """Return when the clock shows at least ``time_s``, or earlier once ``woken`` is set."""
         ...
 
     def jumps(self) -> tuple[ClockJump, ...]:
@@ -54,11 +55,9 @@ class RealClock:
         """Return the monotonic time in s."""
         return time.monotonic()
 
-    def wait_until(self, time_s: float) -> None:
-        """Sleep until then."""
-        ahead = time_s - time.monotonic()
-        if ahead > 0:
-            time.sleep(ahead)
+    def wait_until(self, time_s: float, woken: threading.Event | None = None) -> None:
+        """Sleep until then, or until ``woken`` is set."""
+        sleep_real(time_s - time.monotonic(), woken)
 
     def jumps(self) -> tuple[ClockJump, ...]:
         """Compare the monotonic clock with the one since boot, which counts sleep, and with date and time.
@@ -78,6 +77,16 @@ class RealClock:
     def asleep_s(self) -> float:
         """Return by how much the clock since boot, which counts sleep, is ahead of the monotonic clock."""
         return _offsets()[0]
+
+
+def sleep_real(seconds: float, woken: threading.Event | None = None) -> None:
+    """Sleep, or return earlier once ``woken`` is set; at once for 0 or less."""
+    if seconds <= 0.0:
+        return
+    if woken is None:
+        time.sleep(seconds)
+    else:
+        woken.wait(seconds)
 
 
 def _offsets() -> tuple[float, float]:

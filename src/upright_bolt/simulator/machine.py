@@ -1,10 +1,11 @@
 """A twin put together: physics, files, registers, clock, and its state on disk."""
 
+import threading
 import time
 from pathlib import Path
 
 from upright_bolt.errors import MachineFroze
-from upright_bolt.kernel.clock import LEAST_SLEEP_S, ClockJump
+from upright_bolt.kernel.clock import LEAST_SLEEP_S, ClockJump, sleep_real
 from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.demand import Demand
 from upright_bolt.simulator.files import SimulatedFiles
@@ -88,8 +89,8 @@ class SimulatedClock:
         """Return the twin's time in s."""
         return self._twin.state.time_s
 
-    def wait_until(self, time_s: float) -> None:
-        """Advance to ``time_s``."""
+    def wait_until(self, time_s: float, woken: threading.Event | None = None) -> None:
+        """Advance to ``time_s``; with a pace, only as far as real time has gone when ``woken`` is set."""
         ahead = time_s - self.now_s()
         if ahead <= 0:
             return
@@ -97,8 +98,10 @@ class SimulatedClock:
             now = time.monotonic()
             start = self._due if self._due is not None and now - self._due < 0.5 else now
             self._due = start + ahead / self._twin.pace
-            if self._due > now:
-                time.sleep(self._due - now)
+            sleep_real(self._due - now, woken)
+            if woken is not None and woken.is_set():
+                ahead = min(ahead, max(0.0, time.monotonic() - start) * self._twin.pace)
+                self._due = None
         self._twin.advance(ahead)
 
     def asleep_s(self) -> float:
