@@ -6,6 +6,7 @@ import shutil
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -26,39 +27,18 @@ DECLARATION = """
     ),
 """
 DRIVER = """
-from upright_bolt.kernel.driver import Facts, Found, Write, facts_of, write_fault
+from upright_bolt.kernel.driver import Facts, Found
+from upright_bolt.kernel.file_control import FileControl, Number, within
 from upright_bolt.model.control import ControlState
 
 RANK = 500
 PATH = "/sys/class/leds/deck/brightness"
-
-
-class DeckLamp:
-    name = "deck-lamp"
-
-    def __init__(self, probe):
-        self._probe = probe
-        self.files = (PATH,)
-
-    def facts(self):
-        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, minimum=0.0, maximum=100.0))
-
-    def read(self):
-        number = self._probe.number(PATH)
-        return None if number is None else float(number)
-
-    def plan(self, value):
-        return [Write(PATH, str(round(value)))]
-
-    def same(self, asked, got):
-        return abs(asked - got) < 0.5
-
-    def refusal(self, fault):
-        return write_fault(fault, self.name)
+ALLOWED = Facts(ControlState.SETTABLE, minimum=0.0, maximum=100.0)
 
 
 def find(probe, machine):
-    return Found([DeckLamp(probe)] if probe.files.exists(PATH) else [])
+    lamp = FileControl(probe, "deck-lamp", (PATH,), Number(within(0.5)), lambda: ALLOWED)
+    return Found([lamp] if probe.files.exists(PATH) else [])
 """
 TWIN = """
 PATH = "/sys/class/leds/deck/brightness"
@@ -109,9 +89,10 @@ def run(source, tmp_path_factory):
         assert done.returncode == 0, done.stderr
         return done.stdout
 
-    command.data = str(data)
-    command.bolt = lambda *words: command("-m", "upright_bolt", "-m", "twin:tern", "--data", str(data), *words)
-    return command
+    with_shortcuts: Any = command
+    with_shortcuts.data = str(data)
+    with_shortcuts.bolt = lambda *words: command("-m", "upright_bolt", "-m", "twin:tern", "--data", str(data), *words)
+    return with_shortcuts
 
 
 def test_it_is_listed_set_and_put_back(run):

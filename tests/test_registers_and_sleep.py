@@ -13,7 +13,7 @@ from trees import build_tree
 from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import mailbox, registers
-from upright_bolt.kernel.interfaces.package_bits import TurboTable
+from upright_bolt.kernel.interfaces.package_bits import turbo_table
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import NoRegisters, RealFiles
 from upright_bolt.kernel.probe import Probe
@@ -177,7 +177,7 @@ def test_without_the_right_to_look_no_trial_is_not_said(engine_of):
 
 
 def test_a_turbo_table_that_lost_the_row_of_an_offline_core_still_holds():
-    table = TurboTable(Probe(RealFiles(Path("/nowhere")), NoRegisters()), 1)
+    table = turbo_table(Probe(RealFiles(Path("/nowhere")), NoRegisters()), 1)
     assert table.same("3200,3100", "3200")
     assert table.same("3200", "3200,3100")
     assert not table.same("3200,3100", "3300")

@@ -14,18 +14,21 @@ from dataclasses import replace
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write, facts_of
+from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write, facts_of, write_fault
+from upright_bolt.kernel.file_control import Number, Word, within
 from upright_bolt.kernel.gpu import overdrive
-from upright_bolt.kernel.gpu.controls import AbsentControl, ChipControl, NumberControl, WordControl
+from upright_bolt.kernel.gpu.controls import absent_on_gpu, name_on, number_on_gpu, on_gpu
 from upright_bolt.kernel.gpu.gpus import Card
 from upright_bolt.kernel.gpu.overdrive import Overdrive
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import DiagnosticCode, note
+from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
 
 RANK = 86
 DRIVER = "amdgpu"
 LEVELS = ("auto", "low", "high", "manual", "profile_standard", "profile_min_sclk", "profile_min_mclk", "profile_peak")
+ANY_LEVEL = Facts(ControlState.SETTABLE, choices=LEVELS)
+WATTS = Number(within(1.0), per_unit=1e6)
 OVERDRIVE_BIT = 0x4000
 """Of the driver's parameter ``ppfeaturemask``: whether it makes an overdrive table."""
 USUAL_FEATURES = 0xFFF7BFFF
@@ -37,16 +40,28 @@ Pick = Callable[[Overdrive], str | None]
 """Returns the name of the table's point that a control stands for; None if the table has none."""
 
 
-class _TableControl(ChipControl):
+class _TableControl:
     """Something in the overdrive table; subclasses say what.
 
     Whether the chip has it cannot be told from the folder, so it is told from the table once the chip is awake.
+
+    Args:
+        probe: reads the machine's files.
+        card: the chip.
+        own: the control's name without its part.
     """
 
     def __init__(self, probe: Probe, card: Card, own: str) -> None:
         folder = card.device
-        super().__init__(probe, card, own, (f"{folder}/{overdrive.TABLE}", f"{folder}/{overdrive.LEVEL}"))
+        self.name = name_on(card, own)
+        self.files: tuple[str, ...] = (f"{folder}/{overdrive.TABLE}", f"{folder}/{overdrive.LEVEL}")
+        self._probe = probe
+        self._card = card
         self._raw = f"{folder}/{overdrive.FILE}"
+
+    def asleep(self) -> bool:
+        """Tell whether its chip sleeps."""
+        return self._card.asleep(self._probe.files)
 
     def _table(self) -> Overdrive:
         """Return the table without its ranges, as it can be put back."""
@@ -61,7 +76,10 @@ class _TableControl(ChipControl):
         except FileFault:
             return {}
 
-    def _awake(self) -> Facts:
+    def facts(self) -> Facts:
+        """Return that it sleeps, or what the table allows."""
+        if self.asleep():
+            return Facts(ControlState.ASLEEP, note(DiagnosticCode.WAKE_TO_SET))
         table = replace(self._table(), ranges=self._ranges())
         bounds = self._range(table)
         if self._value(table) is None or bounds is None:
@@ -83,6 +101,10 @@ class _TableControl(ChipControl):
     def same(self, asked: Value, got: Value) -> bool:
         """Tell whether both are the same within the table's whole numbers."""
         return abs(float(asked) - float(got)) <= self._grain
+
+    def refusal(self, fault: FileFault) -> Diagnostic:
+        """Return why a write failed."""
+        return write_fault(fault, self.name)
 
     _grain = 1.0
 
@@ -200,7 +222,7 @@ def _without_table(probe: Probe, card: Card) -> list[ControlDriver]:
     if known is not None and known & OVERDRIVE_BIT:
         why = note(DiagnosticCode.NO_OVERDRIVE_HERE)
     names = ("highest-clock", "memory-clock", "voltage-offset")
-    return [AbsentControl(probe, card, name, why) for name in names]
+    return [absent_on_gpu(probe, card, name, why) for name in names]
 
 
 def find(probe: Probe, machine: Surroundings) -> Found:
@@ -214,9 +236,9 @@ def find(probe: Probe, machine: Surroundings) -> Found:
             continue
         if card.sensors and exists(cap):
             bounds = (f"{cap}_min" if exists(f"{cap}_min") else "", f"{cap}_max")
-            found.controls.append(NumberControl(probe, card, "power-limit", (cap,), bounds, per_unit=1e6))
+            found.controls.append(number_on_gpu(probe, card, "power-limit", (cap,), bounds, WATTS))
         if exists(level):
-            found.controls.append(WordControl(probe, card, "level", level, LEVELS))
+            found.controls.append(on_gpu(probe, card, "level", (level,), Word(), lambda: ANY_LEVEL))
         there = exists(f"{card.device}/{overdrive.FILE}")
         found.controls += _table_controls(probe, card) if there else _without_table(probe, card)
     return found

@@ -6,12 +6,12 @@ temperature, which a register tells. The ceiling can only be lowered from there;
 The kernel's own page: Documentation/driver-api/thermal/sysfs-api.
 """
 
-from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
+from upright_bolt.kernel.driver import Facts, Found, Surroundings
+from upright_bolt.kernel.file_control import FileControl, Number, within
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject
+from upright_bolt.model.control import ControlState
+from upright_bolt.model.note import DiagnosticCode, Subject
 
 RANK = 110
 TCC_DEVICE = "TCC Offset"
@@ -23,34 +23,11 @@ LOWEST_C = 60.0
 """Below this the clock falls so far that the machine is hardly usable."""
 
 
-class HeatCeiling:
-    """The ceiling in °C."""
-
-    name = "heat-ceiling"
-
-    def __init__(self, probe: Probe, path: str, highest_c: float) -> None:
-        self._probe = probe
-        self._highest_c = highest_c
-        self.files: tuple[str, ...] = (path,)
-
-    def facts(self) -> Facts:
-        low = max(LOWEST_C, self._highest_c - MOST_C)
-        return facts_of(
-            self._probe.files, self.files, Facts(ControlState.SETTABLE, minimum=low, maximum=self._highest_c)
-        )
-
-    def read(self) -> Value | None:
-        offset = self._probe.number(self.files[0])
-        return None if offset is None else self._highest_c - offset
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(self.files[0], str(round(self._highest_c - float(value))))]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= 0.5
-
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        return write_fault(fault, self.name)
+def _ceiling(probe: Probe, path: str, highest_c: float) -> FileControl:
+    """Return the ceiling in °C."""
+    facts = Facts(ControlState.SETTABLE, minimum=max(LOWEST_C, highest_c - MOST_C), maximum=highest_c)
+    degrees_below = Number(within(0.5), per_unit=-1.0, base=highest_c)
+    return FileControl(probe, "heat-ceiling", (path,), degrees_below, lambda: facts)
 
 
 def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the form of every interface
@@ -64,10 +41,10 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
         if target is None:
             probe.note(Subject.HEAT_CEILING, DiagnosticCode.CEILING_UNREADABLE)
             return Found()
-        return Found([HeatCeiling(probe, path, float(registers.bits(target, 23, 16)))])
+        return Found([_ceiling(probe, path, float(registers.bits(target, 23, 16)))])
     for device in probe.files.names(paths.THERMAL):
         folder = f"{paths.THERMAL}/{device}"
         if target is not None and device.startswith("cooling_device") and probe.text(f"{folder}/type") == TCC_DEVICE:
-            return Found([HeatCeiling(probe, f"{folder}/cur_state", float(registers.bits(target, 23, 16)))])
+            return Found([_ceiling(probe, f"{folder}/cur_state", float(registers.bits(target, 23, 16)))])
     probe.note(Subject.HEAT_CEILING, DiagnosticCode.NO_CEILING_DEVICE)
     return Found()

@@ -12,7 +12,8 @@ import errno
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock_bounds import Cap, CappedFile, PolicyClocks, coolers
-from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
+from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, why_read_only, write_fault
+from upright_bolt.kernel.file_control import FileControl, Number, Switch, Word, any_on, refused_as, within
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.control import PREFERENCE_NAMES, ControlState, Value
@@ -49,16 +50,12 @@ class PolicyFiles:
         return len(set(self.texts())) > 1
 
     def state(self, name: str) -> tuple[ControlState, Diagnostic | None]:
-        """Return whether the files of control ``name`` can be set, and why not."""
+        """Return whether control ``name`` has files, and which processors hold what, if they differ."""
         if not self.files:
             return ControlState.ABSENT, note(DiagnosticCode.NO_SUCH_FILE, name)
-        why = why_read_only(self.probe.files, self.files)
-        if why is not None:
-            return ControlState.READ_ONLY, why
         return ControlState.SETTABLE, self._difference(name)
 
     def _difference(self, name: str) -> Diagnostic | None:
-        """Return which processors hold what, if they differ."""
         if not self.differing():
             return None
         held = [
@@ -68,107 +65,64 @@ class PolicyFiles:
         return note(DiagnosticCode.PROCESSORS_DIFFER, name, held=tuple(word for pair in held for word in pair))
 
 
-class _PolicyControl:
-    name = ""
+def _governor(probe: Probe, policies: list[int]) -> FileControl:
+    """Return the kernel's rule for choosing clocks."""
+    on = PolicyFiles(probe, policies, "scaling_governor")
+    known = PolicyFiles(probe, policies, "scaling_available_governors")
 
-    def __init__(self, probe: Probe, policies: list[int], file: str) -> None:
-        self._probe = probe
-        self._on = PolicyFiles(probe, policies, file)
-        self.files = self._on.files
+    def allowed() -> Facts:
+        state, why = on.state("governor")
+        return Facts(state, why, choices=tuple((known.text() or "").split()))
 
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        return write_fault(fault, self.name)
-
-
-class GovernorControl(_PolicyControl):
-    """The kernel's rule for choosing clocks."""
-
-    name = "governor"
-
-    def __init__(self, probe: Probe, policies: list[int]) -> None:
-        super().__init__(probe, policies, "scaling_governor")
-        self._choices = PolicyFiles(probe, policies, "scaling_available_governors")
-
-    def facts(self) -> Facts:
-        state, why = self._on.state(self.name)
-        return Facts(state, why, choices=tuple((self._choices.text() or "").split()))
-
-    def read(self) -> Value | None:
-        return self._on.text()
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(path, str(value)) for path in self.files]
-
-    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
-        return all(text == asked for text in self._on.texts())
+    return FileControl(probe, "governor", on.files, Word(), allowed)
 
 
-class PreferenceControl(_PolicyControl):
-    """The energy-performance preference, 0 to 255."""
+class _Preference:
+    """A preference, which some kernels print as a number and some as a name."""
 
-    name = "epp"
-
-    def __init__(self, probe: Probe, policies: list[int]) -> None:
-        super().__init__(probe, policies, "energy_performance_preference")
-
-    def facts(self) -> Facts:
-        state, why = self._on.state(self.name)
-        return Facts(state, why, minimum=0.0, maximum=255.0)
-
-    def read(self) -> Value | None:
-        return self._number(self._on.text())
-
-    def _number(self, text: str | None) -> float | None:
+    def read(self, probe: Probe, path: str) -> float | None:
+        text = probe.text(path)
         if text is None or (text.isascii() and text.isdecimal() and len(text) <= LONGEST_PREFERENCE):
             return None if text is None else float(text)
         return float(PREFERENCE_NAMES[text]) if text in PREFERENCE_NAMES else None
 
-    def plan(self, value: Value) -> list[Write]:
+    def text(self, value: Value) -> str:
         number = int(float(value))
         names = {n: word for word, n in PREFERENCE_NAMES.items()}
-        text = names.get(number, str(number))  # every kernel takes the names; only newer ones take numbers
-        return [Write(path, text) for path in self.files]
+        return names.get(number, str(number))  # every kernel takes the names; only newer ones take numbers
 
-    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
-        return all(self._number(text) == asked for text in self._on.texts())
-
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        # intel_pstate refuses every preference but “performance” with EBUSY while the governor is “performance”.
-        if fault.errno == errno.EBUSY:
-            return note(DiagnosticCode.PREFERENCE_BUSY, self.name)
-        if fault.errno == errno.EINVAL:
-            names = tuple(f"{word} ({n})" for word, n in PREFERENCE_NAMES.items())
-            return note(DiagnosticCode.PREFERENCE_NAMES_ONLY, self.name, names=names)
-        return write_fault(fault, self.name)
+    def same(self, asked: Value, held: Value) -> bool:
+        return asked == held
 
 
-class BiasControl(_PolicyControl):
-    """The older energy bias, 0 to 15, as a preference: for processors without a preference of their own."""
-
-    name = "epp"
-
-    def __init__(self, probe: Probe, cpus: list[int]) -> None:
-        super().__init__(probe, [], "")
-        self.files = tuple(path for cpu in cpus if probe.files.exists(path := paths.bias(cpu)))
-
-    def facts(self) -> Facts:
-        older = note(DiagnosticCode.OLDER_BIAS)
-        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, older, 0.0, 255.0))
-
-    def read(self) -> Value | None:
-        number = self._probe.number(self.files[0])
-        return None if number is None else number * BIAS_STEP
-
-    def plan(self, value: Value) -> list[Write]:
+def _preference(probe: Probe, policies: list[int]) -> FileControl:
+    """Return the energy-performance preference, 0 to 255, or the older bias where there is that alone."""
+    on = PolicyFiles(probe, policies, "energy_performance_preference")
+    bias = tuple(path for cpu in policies if probe.files.exists(path := paths.bias(cpu)))
+    if bias and not on.files:
         # Four bits in IA32_ENERGY_PERF_BIAS (register 0x1B0), so 256 preferences fall on 16 steps.
-        return [Write(path, str(round(float(value) / BIAS_STEP))) for path in self.files]
+        steps = Number(within(BIAS_STEP / 2), per_unit=1.0 / BIAS_STEP)
+        older = Facts(ControlState.SETTABLE, note(DiagnosticCode.OLDER_BIAS), 0.0, 255.0)
+        return FileControl(probe, "epp", bias, steps, lambda: older)
 
-    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every processor is looked at
-        held = [self._probe.number(path) for path in self.files]
-        return all(n is not None and abs(float(asked) - n * BIAS_STEP) <= BIAS_STEP / 2 for n in held)
+    def allowed() -> Facts:
+        state, why = on.state("epp")
+        return Facts(state, why, minimum=0.0, maximum=255.0)
+
+    return FileControl(probe, "epp", on.files, _Preference(), allowed, refused=_preference_refused)
 
 
-class ClockBound(_PolicyControl):
+def _preference_refused(fault: FileFault, name: str) -> Diagnostic:
+    # intel_pstate refuses every preference but “performance” with EBUSY while the governor is “performance”.
+    if fault.errno == errno.EBUSY:
+        return note(DiagnosticCode.PREFERENCE_BUSY, name)
+    if fault.errno == errno.EINVAL:
+        names = tuple(f"{word} ({n})" for word, n in PREFERENCE_NAMES.items())
+        return note(DiagnosticCode.PREFERENCE_NAMES_ONLY, name, names=names)
+    return write_fault(fault, name)
+
+
+class ClockBound:
     """Lowest or highest clock, in MHz.
 
     Kinds of cores have ranges of their own: each policy gets the nearest clock that it allows, and the range of the
@@ -180,7 +134,9 @@ class ClockBound(_PolicyControl):
         self._kinds = kinds
         self._pick = max if highest else min
         self._file = "scaling_max_freq" if highest else "scaling_min_freq"
-        super().__init__(probe, policies, self._file)
+        self._probe = probe
+        self._on = PolicyFiles(probe, policies, self._file)
+        self.files = self._on.files
         self._highest = highest
         found = coolers(probe)
         clocks = {paths.policy(n, self._file): PolicyClocks(probe, n, found) for n in policies}
@@ -198,10 +154,12 @@ class ClockBound(_PolicyControl):
 
     def facts(self) -> Facts:
         state, why = self._on.state(self.name)
+        closed = why_read_only(self._probe.files, self.files)
         ranges = [r for clocks in self._clocks.values() if (r := clocks.range_mhz()) is not None]
-        if state is not ControlState.SETTABLE or not ranges:
-            closed = ControlState.READ_ONLY if state is ControlState.SETTABLE else state
-            return Facts(closed, why or note(DiagnosticCode.NO_CLOCK_RANGE))
+        if state is not ControlState.SETTABLE:
+            return Facts(state, why)
+        if closed is not None or not ranges:
+            return Facts(ControlState.READ_ONLY, closed or note(DiagnosticCode.NO_CLOCK_RANGE))
         if len(set(ranges)) > 1:
             why = note(DiagnosticCode.KINDS_DIFFER, kinds=self._by_kind())
         cap = self._cap()
@@ -245,56 +203,27 @@ class ClockBound(_PolicyControl):
         held = [(self._mhz(path), clocks) for path, clocks in self._clocks.items()]
         return all(m is not None and clocks.keeps(float(asked), m, highest=self._highest) for m, clocks in held)
 
-
-class TurboControl:
-    """Clocks above the base clock: ``intel_pstate/no_turbo`` (1 is off), or ``boost`` for all or one (1 is on)."""
-
-    name = "turbo"
-
-    def __init__(self, probe: Probe, policies: list[int]) -> None:
-        self._probe = probe
-        self._inverted = probe.files.exists(paths.NO_TURBO)
-        candidates = [paths.NO_TURBO] if self._inverted else [paths.BOOST]
-        if not probe.files.exists(candidates[0]):
-            # Newer kernels have a switch in each policy, with or without the one for all. Where the one for all is
-            # there, writing it sets every policy's, so the policies' own are left alone.
-            candidates = [path for n in policies if probe.files.exists(path := paths.policy(n, "boost"))]
-        self.files: tuple[str, ...] = tuple(candidates)
-
-    def facts(self) -> Facts:
-        choices = ("on", "off")
-        if not self.files:
-            return Facts(ControlState.ABSENT, note(DiagnosticCode.NO_TURBO_SWITCH))
-        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, choices=choices))
-
-    def read(self) -> Value | None:
-        switches = self._switches()
-        if not switches or None in switches:
-            return None
-        return "on" if any(switches) else "off"
-
-    def _switches(self) -> list[bool | None]:
-        numbers = [self._probe.number(path) for path in self.files]
-        # no_turbo counts the other way round than boost.
-        return [None if number is None else (number == 0) == self._inverted for number in numbers]
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(path, "1" if (value == "off") == self._inverted else "0") for path in self.files]
-
-    def same(self, asked: Value, got: Value) -> bool:  # noqa: ARG002 - every policy is looked at
-        return all(switch == (asked == "on") for switch in self._switches())
-
     def refusal(self, fault: FileFault) -> Diagnostic:
-        # intel_pstate refuses with EPERM where the firmware has set the disable bit of IA32_MISC_ENABLE.
-        if fault.errno == errno.EPERM:
-            return note(DiagnosticCode.TURBO_OFF_IN_FIRMWARE, self.name)
         return write_fault(fault, self.name)
 
 
-def _preference(probe: Probe, policies: list[int]) -> PreferenceControl | BiasControl:
-    control = PreferenceControl(probe, policies)
-    older = BiasControl(probe, policies)
-    return older if older.files and not control.files else control
+def _turbo(probe: Probe, policies: list[int]) -> FileControl:
+    """Return turbo: ``intel_pstate/no_turbo`` (1 is off), or ``boost`` for all or one (1 is on)."""
+    inverted = probe.files.exists(paths.NO_TURBO)
+    candidates = [paths.NO_TURBO] if inverted else [paths.BOOST]
+    if not probe.files.exists(candidates[0]):
+        # Newer kernels have a switch in each policy, with or without the one for all. Where the one for all is there,
+        # writing it sets every policy's, so the policies' own are left alone.
+        candidates = [path for n in policies if probe.files.exists(path := paths.policy(n, "boost"))]
+
+    def allowed() -> Facts:
+        if not candidates:
+            return Facts(ControlState.ABSENT, note(DiagnosticCode.NO_TURBO_SWITCH))
+        return Facts(ControlState.SETTABLE, choices=("on", "off"))
+
+    # intel_pstate refuses with EPERM where the firmware has set the disable bit of IA32_MISC_ENABLE.
+    refused = refused_as({errno.EPERM: DiagnosticCode.TURBO_OFF_IN_FIRMWARE})
+    return FileControl(probe, "turbo", tuple(candidates), Switch(inverted), allowed, pick=any_on, refused=refused)
 
 
 def _offline(probe: Probe, policy: int) -> bool:
@@ -319,8 +248,8 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     kinds = machine.topology.kinds
     found = Found(
         controls=[
-            GovernorControl(probe, policies),
-            TurboControl(probe, policies),
+            _governor(probe, policies),
+            _turbo(probe, policies),
             ClockBound(probe, policies, kinds, highest=False),
             ClockBound(probe, policies, kinds, highest=True),
             _preference(probe, policies),

@@ -7,14 +7,13 @@ The kernel's own pages: Documentation/ABI/testing/sysfs-class-firmware-attribute
 ABI/testing/sysfs-platform-asus-wmi.
 """
 
-from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
+from upright_bolt.kernel.driver import Facts, Found, Surroundings
+from upright_bolt.kernel.file_control import FileControl, Number, within
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Gauge
 from upright_bolt.model.catalogue import title_of
-from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Diagnostic
+from upright_bolt.model.control import ControlState
 from upright_bolt.model.quantity import POWER
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -26,37 +25,20 @@ SLACK_W = 0.5
 """Half a step of one watt."""
 
 
-class AttributeLimit:
-    """A package limit as a firmware attribute: a folder with its value and range, or one file of the older form."""
+def _limit(probe: Probe, name: str, path: str, *, folder: bool) -> FileControl:
+    """Return a package limit: an attribute's folder with its value and range, or one file of the older form."""
 
-    def __init__(self, probe: Probe, name: str, path: str, *, folder: bool) -> None:
-        self.name = name
-        self._probe = probe
-        self._folder = path if folder else None
-        self.files: tuple[str, ...] = (f"{path}/current_value" if folder else path,)
-
-    def _declared(self, name: str) -> float | None:
-        number = self._probe.number(f"{self._folder}/{name}") if self._folder else None
+    def declared(file: str) -> float | None:
+        number = probe.number(f"{path}/{file}") if folder else None
         return None if number is None else float(number)
 
-    def facts(self) -> Facts:
-        low, high = self._declared("min_value"), self._declared("max_value")
-        least = low if low is not None else FLOOR_W
-        spans = () if high is not None else (self.name, "sustained", "burst")  # what is declared is not widened
-        return facts_of(self._probe.files, self.files, Facts(ControlState.SETTABLE, None, least, high, spans=spans))
+    def allowed() -> Facts:
+        low, high = declared("min_value"), declared("max_value")
+        spans = () if high is not None else (name, "sustained", "burst")  # what is declared is not widened
+        return Facts(ControlState.SETTABLE, None, FLOOR_W if low is None else low, high, spans=spans)
 
-    def read(self) -> Value | None:
-        number = self._probe.number(self.files[0])
-        return None if number is None else float(number)
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(self.files[0], str(round(float(value))))]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= SLACK_W
-
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        return write_fault(fault, self.name)
+    file = f"{path}/current_value" if folder else path
+    return FileControl(probe, name, (file,), Number(within(SLACK_W)), allowed)
 
 
 def _locations(probe: Probe) -> dict[str, tuple[str, bool]]:
@@ -85,7 +67,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:  # noqa: ARG001 - the fo
     """Return the limits as controls and sensors."""
     found = Found()
     for name, (path, folder) in _locations(probe).items():
-        control = AttributeLimit(probe, name, path, folder=folder)
+        control = _limit(probe, name, path, folder=folder)
         found.controls.append(control)
         if control.read() is not None:
             sensor = Sensor(f"limit.{name}", POWER, title_of(name), SensorKind.LIMIT)

@@ -11,11 +11,15 @@ drivers/gpu/drm/xe/xe_gt_freq.c.
 import re
 
 from upright_bolt.kernel.driver import Found, Surroundings
-from upright_bolt.kernel.gpu.controls import NumberControl
+from upright_bolt.kernel.file_control import FileControl, Number, within
+from upright_bolt.kernel.gpu.controls import number_on_gpu
 from upright_bolt.kernel.gpu.gpus import Card
 from upright_bolt.kernel.probe import Probe
 
 RANK = 87
+CLOCKS = Number(within(25.0))
+"""MHz, kept in steps of 50 by most chips, so what is read back may be half a step away."""
+WATTS = Number(within(1.0), per_unit=1e6)
 _GROUP = re.compile(r"gt\d+")
 _TILE = re.compile(r"tile\d+")
 
@@ -37,12 +41,12 @@ def _alike(probe: Probe, folders: list[str]) -> list[str]:
     return [folder for folder, span in zip(folders, ranges, strict=True) if span == ranges[0]]
 
 
-def _clocks(probe: Probe, card: Card) -> list[NumberControl]:
+def _clocks(probe: Probe, card: Card) -> list[FileControl]:
     exists = probe.files.exists
     card_files = [("lowest-clock", "min"), ("highest-clock", "max"), ("boost-clock", "boost")]
     bounds = (f"{card.folder}/gt_RPn_freq_mhz", f"{card.folder}/gt_RP0_freq_mhz")
     found = [
-        NumberControl(probe, card, own, (path,), bounds, grain=25.0)
+        number_on_gpu(probe, card, own, (path,), bounds, CLOCKS)
         for own, word in card_files
         if exists(path := f"{card.folder}/gt_{word}_freq_mhz")
     ]
@@ -52,7 +56,7 @@ def _clocks(probe: Probe, card: Card) -> list[NumberControl]:
     same = _alike(probe, folders)
     bounds = (f"{folders[0]}/rpn_freq", f"{folders[0]}/rp0_freq")
     return [
-        NumberControl(probe, card, own, tuple(f"{folder}/{file}" for folder in same), bounds, grain=25.0)
+        number_on_gpu(probe, card, own, tuple(f"{folder}/{file}" for folder in same), bounds, CLOCKS)
         for own, file in (("lowest-clock", "min_freq"), ("highest-clock", "max_freq"))
         if exists(f"{folders[0]}/{file}")
     ]
@@ -65,5 +69,5 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         found.controls += _clocks(probe, card)
         limit, rated = f"{card.sensors}/power1_max", f"{card.sensors}/power1_rated_max"
         if card.sensors and probe.files.exists(limit) and probe.files.exists(rated):
-            found.controls.append(NumberControl(probe, card, "power-limit", (limit,), ("", rated), per_unit=1e6))
+            found.controls.append(number_on_gpu(probe, card, "power-limit", (limit,), ("", rated), WATTS))
     return found

@@ -6,11 +6,12 @@ kernel's ``runtime_status`` is read before every call. What it sets goes by ``ke
 
 import errno
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 from upright_bolt.errors import FileFault
-from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write, facts_of
-from upright_bolt.kernel.gpu.controls import ChipControl
+from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings
+from upright_bolt.kernel.file_control import FileControl, Number, refused_as, within
+from upright_bolt.kernel.gpu.controls import name_on, on_gpu
 from upright_bolt.kernel.gpu.gpus import ASLEEP, Card
 from upright_bolt.kernel.gpu.management_library import (
     LOCKED,
@@ -24,7 +25,7 @@ from upright_bolt.kernel.ports import KernelFiles, Read
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import LibraryReadings
 from upright_bolt.model.control import ControlState, Value
-from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
+from upright_bolt.model.note import DiagnosticCode, Subject, note
 from upright_bolt.model.quantity import CLOCK, COUNT, POWER, SHARE, TEMPERATURE, Quantity
 from upright_bolt.model.sensor import Sensor, SensorKind
 
@@ -64,75 +65,77 @@ def find(probe: Probe, machine: Surroundings) -> Found:
 
 def _controls(probe: Probe, card: Card) -> list[ControlDriver]:
     return [
-        *(LibraryNumber(probe, card, own, per_unit) for own, per_unit in NUMBERS),
+        *(_number(probe, card, own, per_unit) for own, per_unit in NUMBERS),
         LockedClock(probe, card, "lowest-clock", 0),
         LockedClock(probe, card, "highest-clock", 1),
     ]
 
 
-class _LibraryControl(ChipControl):
-    """Something that the library sets.
+def bounds_of(probe: Probe, card: Card, name: str) -> tuple[int, int]:
+    """Return the lowest and the highest value of what the library sets, in its unit. Raises FileFault."""
+    low, high = (int(word) for word in probe.files.read(path_of(card, f"{name}{RANGE}")).split())
+    return low, high
 
-    Args:
-        probe, card, own: as for every control of a chip.
-        name: how the library's paths name it.
-    """
 
-    def __init__(self, probe: Probe, card: Card, own: str, name: str) -> None:
-        super().__init__(probe, card, own, (path_of(card, name),))
-        self._range = path_of(card, f"{name}{RANGE}")
+def library_facts(probe: Probe, card: Card, name: str, per_unit: float = 1.0) -> Facts:
+    """Return what the library allows of what it sets, or why nothing."""
+    try:
+        low, high = bounds_of(probe, card, name)
+    except FileFault as fault:
+        if fault.errno in _REFUSALS:
+            return Facts(ControlState.ABSENT, note(_REFUSALS[fault.errno]))
+        code = DiagnosticCode.NEEDS_ROOT if fault.errno == errno.EPERM else DiagnosticCode.NO_RANGE
+        return Facts(ControlState.READ_ONLY, note(code))
+    # The library answers with an empty range for what a model does not have.
+    if high <= low:
+        return Facts(ControlState.ABSENT, note(DiagnosticCode.NOT_ON_THIS_MODEL))
+    return Facts(ControlState.SETTABLE, minimum=low / per_unit, maximum=high / per_unit)
 
-    def _bounds(self) -> tuple[int, int]:
-        """Return the lowest and the highest value, in the library's unit. Raises FileFault."""
-        low, high = (int(word) for word in self._probe.files.read(self._range).split())
-        return low, high
 
-    def _facts(self, per_unit: float = 1.0) -> Facts:
+def _number(probe: Probe, card: Card, own: str, per_unit: float) -> FileControl:
+    """Return one number, in the library's steps of one of its unit."""
+    form = Number(within(1.0 / per_unit), per_unit)
+
+    def allowed() -> Facts:
+        return library_facts(probe, card, own, per_unit)
+
+    return on_gpu(probe, card, own, (path_of(card, own),), form, allowed, refused=refused_as(_REFUSALS))
+
+
+@dataclass(frozen=True, slots=True)
+class _LockedEnd:
+    """One end of the range of clocks that was locked last: 0 for the lowest, 1 for the highest."""
+
+    probe: Probe
+    card: Card
+    end: int
+
+    def _held(self) -> list[int] | None:
+        """Return both ends; the chip's own if none was locked, None if that is unknown."""
         try:
-            low, high = self._bounds()
-        except FileFault as fault:
-            if fault.errno in _REFUSALS:
-                return Facts(ControlState.ABSENT, note(_REFUSALS[fault.errno]))
-            code = DiagnosticCode.NEEDS_ROOT if fault.errno == errno.EPERM else DiagnosticCode.NO_RANGE
-            return Facts(ControlState.READ_ONLY, note(code))
-        # The library answers with an empty range for what a model does not have.
-        if high <= low:
-            return Facts(ControlState.ABSENT, note(DiagnosticCode.NOT_ON_THIS_MODEL))
-        allowed = Facts(ControlState.SETTABLE, minimum=low / per_unit, maximum=high / per_unit)
-        return facts_of(self._probe.files, self.files, allowed)
+            text = self.probe.files.read(path_of(self.card, LOCKED)).decode()
+            own = list(bounds_of(self.probe, self.card, LOCKED)) if text == UNLOCKED else []
+            return own or [int(word) for word in text.split()]
+        except (FileFault, ValueError):
+            return None
 
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        """Return why a write failed: the model, the rights, or the driver's age."""
-        code = _REFUSALS.get(fault.errno)
-        return note(code, self.name) if code is not None else super().refusal(fault)
+    def read(self, _probe: Probe, _path: str) -> float | None:
+        held = self._held()
+        return None if held is None else float(held[self.end])
 
+    def text(self, value: Value) -> str:
+        # Both ends are set at once, and unlocked at once.
+        held = self._held() or [0, 0]
+        held[self.end] = round(float(value))
+        own = held == list(bounds_of(self.probe, self.card, LOCKED))
+        return UNLOCKED if own else f"{held[0]} {held[1]}"
 
-class LibraryNumber(_LibraryControl):
-    """One number, in the library's steps of one of its unit."""
-
-    def __init__(self, probe: Probe, card: Card, own: str, per_unit: float) -> None:
-        super().__init__(probe, card, own, own)
-        self._per_unit = per_unit
-
-    def _awake(self) -> Facts:
-        return self._facts(self._per_unit)
-
-    def read(self) -> Value | None:
-        """Return what is in force."""
-        number = self._probe.number(self.files[0])
-        return None if number is None else number / self._per_unit
-
-    def plan(self, value: Value) -> list[Write]:
-        """Return the one write."""
-        return [Write(self.files[0], str(round(float(value) * self._per_unit)))]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        """Tell whether both are the same within the library's whole numbers."""
-        return abs(float(asked) - float(got)) <= 1.0 / self._per_unit
+    def same(self, asked: Value, held: Value) -> bool:
+        return abs(float(asked) - float(held)) <= 1.0
 
 
-class LockedClock(_LibraryControl):
-    """One end of the range of clocks that is locked; both ends are set at once, and unlocked at once.
+class LockedClock(FileControl):
+    """One end of the range of clocks that is locked, as it was set last: the library does not tell it.
 
     Args:
         probe, card, own: as for every control of a chip.
@@ -140,41 +143,26 @@ class LockedClock(_LibraryControl):
     """
 
     def __init__(self, probe: Probe, card: Card, own: str, end: int) -> None:
-        super().__init__(probe, card, own, LOCKED)
+        self._card = card
         self._end = end
+        super().__init__(
+            probe,
+            name_on(card, own),
+            (path_of(card, LOCKED),),
+            _LockedEnd(probe, card, end),
+            self._as_set_last,
+            refused=refused_as(_REFUSALS),
+            asleep=lambda: card.asleep(probe.files),
+        )
 
-    def _awake(self) -> Facts:
-        facts = self._facts()
+    def _as_set_last(self) -> Facts:
+        facts = library_facts(self._probe, self._card, LOCKED)
         settable = facts.state is ControlState.SETTABLE
         return replace(facts, note=note(DiagnosticCode.AS_SET_LAST)) if settable else facts
-
-    def _held(self) -> list[int] | None:
-        """Return both ends of the range that was locked last; the chip's own if none was, None if that is unknown."""
-        try:
-            text = self._probe.files.read(self.files[0]).decode()
-            return list(self._bounds()) if text == UNLOCKED else [int(word) for word in text.split()]
-        except (FileFault, ValueError):
-            return None
-
-    def read(self) -> Value | None:
-        """Return what was locked last: the library does not tell it."""
-        held = self._held()
-        return None if held is None else float(held[self._end])
 
     def recall(self, value: Value) -> None:
         """Take a value for locked, as a process before this one has left it."""
         self._card.memory.writes.restored_writes.setdefault(self.files[0], {})[self._end] = round(float(value))
-
-    def plan(self, value: Value) -> list[Write]:
-        """Return the one write: a range, or none where it is the chip's own."""
-        held = self._held() or [0, 0]
-        held[self._end] = round(float(value))
-        own = held == list(self._bounds())
-        return [Write(self.files[0], UNLOCKED if own else f"{held[0]} {held[1]}")]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        """Tell whether both are the same in MHz."""
-        return abs(float(asked) - float(got)) <= 1.0
 
 
 class Chips:

@@ -6,14 +6,13 @@ obeys an external hot signal. Written with all other bits kept as they are, and 
 """
 
 from collections.abc import Callable
-from dataclasses import replace
 
-from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings, Write
+from upright_bolt.kernel.driver import ControlDriver, Facts, Found, Surroundings
+from upright_bolt.kernel.file_control import FileControl, Form, Number, Switch, never, within
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.model.control import ControlState, Value, parts_of
-from upright_bolt.model.note import Diagnostic, DiagnosticCode, note
+from upright_bolt.model.note import DiagnosticCode, note
 
 AMPERE_STEPS = 8.0
 MHZ_PER_RATIO = 100.0
@@ -22,125 +21,94 @@ LOWEST_MHZ = 400.0
 RANK = 60
 
 
-class _Bits:
-    def __init__(self, probe: Probe, name: str, path: str) -> None:
-        self.name = name
-        self._probe = probe
-        self.files: tuple[str, ...] = (path,)
-
-    def _number(self) -> int | None:
-        return self._probe.number(self.files[0])
-
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        return registers.why_closed(self._probe, fault, self.name)
-
-    def _settable(self, facts: Facts) -> Facts:
-        """Return ``facts``, or the same read-only where the kernel lets no register be written."""
-        why = registers.why_unwritable(self._probe, self.name)
-        return facts if why is None else replace(facts, state=ControlState.READ_ONLY, note=why)
+def _in_register(probe: Probe, name: str, path: str, form: Form, allowed: Callable[[], Facts]) -> FileControl:
+    """Return a control in bits of a register, closed where the kernel lets no register be written."""
+    return FileControl(
+        probe,
+        name,
+        (path,),
+        form,
+        allowed,
+        closed=lambda: registers.why_unwritable(probe, name),
+        refused=lambda fault, name: registers.why_closed(probe, fault, name),
+    )
 
 
-class CurrentLimit(_Bits):
-    """The current limit in A."""
+def _current_limit(probe: Probe) -> FileControl:
+    """Return the current limit in A."""
 
-    def __init__(self, probe: Probe) -> None:
-        super().__init__(probe, "current", paths.CURRENT_LIMIT)
-
-    def facts(self) -> Facts:
+    def allowed() -> Facts:
         # Bit 31 of 0x601 is the firmware's lock: writes are ignored until the next reset.
-        locked = (self._probe.register(0, registers.CURRENT_LIMIT) or 0) >> 31 & 1
+        locked = (probe.register(0, registers.CURRENT_LIMIT) or 0) >> 31 & 1
         if locked:
             return Facts(ControlState.LOCKED, note(DiagnosticCode.CURRENT_LOCKED), LOWEST_A)
-        return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_A))
+        return Facts(ControlState.SETTABLE, minimum=LOWEST_A)
 
-    def read(self) -> Value | None:
-        number = self._number()
-        return None if number is None else number / AMPERE_STEPS
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(self.files[0], str(round(float(value) * AMPERE_STEPS)))]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= 0.5 / AMPERE_STEPS
+    eighths = Number(within(0.5 / AMPERE_STEPS), per_unit=AMPERE_STEPS)
+    return _in_register(probe, "current", paths.CURRENT_LIMIT, eighths, allowed)
 
 
-class BitSwitch(_Bits):
-    """One bit as a switch.
+def _switch(probe: Probe, name: str, path: str, locked: Callable[[], bool]) -> FileControl:
+    """Return one bit as a switch; ``locked`` tells whether a lock is closed now."""
 
-    Args:
-        locked: returns a note if a lock is closed now, else None.
-    """
+    def allowed() -> Facts:
+        if locked():
+            return Facts(ControlState.LOCKED, note(DiagnosticCode.CLAMP_LOCKED), choices=("on", "off"))
+        return Facts(ControlState.SETTABLE, choices=("on", "off"))
 
-    def __init__(self, probe: Probe, name: str, path: str, locked: Callable[[], Diagnostic | None]) -> None:
-        super().__init__(probe, name, path)
-        self._locked = locked
-
-    def facts(self) -> Facts:
-        why = self._locked()
-        state = ControlState.SETTABLE if why is None else ControlState.LOCKED
-        return self._settable(Facts(state, why, choices=("on", "off")))
-
-    def read(self) -> Value | None:
-        number = self._number()
-        return None if number is None else ("on" if number else "off")
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(self.files[0], "1" if value == "on" else "0")]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        return asked == got
+    return _in_register(probe, name, path, Switch(), allowed)
 
 
-class TurboTable(_Bits):
+class _Ratios:
     """The highest clock in MHz by number of active cores, one core first, separated by commas."""
 
     def __init__(self, probe: Probe, rows: int) -> None:
-        super().__init__(probe, "turbo-table", paths.TURBO_TABLE)
+        self._probe = probe
         self._rows = rows
 
-    def _ratios(self, number: int) -> list[int]:
-        return [number >> (8 * i) & 0xFF for i in range(self._rows)]
+    def read(self, probe: Probe, path: str) -> str | None:
+        number = probe.number(path)
+        ratios = [(number or 0) >> (8 * i) & 0xFF for i in range(self._rows)]
+        return None if not number else ",".join(f"{ratio * MHZ_PER_RATIO:g}" for ratio in ratios)
 
-    def facts(self) -> Facts:
-        # Bit 28 of MSR_PLATFORM_INFO: the ratio limits for turbo can be programmed.
-        if not (self._probe.register(0, registers.PLATFORM_INFO) or 0) >> 28 & 1:
-            return Facts(ControlState.READ_ONLY, note(DiagnosticCode.TABLE_FIXED), LOWEST_MHZ)
-        return self._settable(Facts(ControlState.SETTABLE, minimum=LOWEST_MHZ))
-
-    def read(self) -> Value | None:
-        number = self._number()
-        return None if not number else ",".join(f"{ratio * MHZ_PER_RATIO:g}" for ratio in self._ratios(number))
-
-    def plan(self, value: Value) -> list[Write]:
-        number = self._number() or 0
+    def text(self, value: Value) -> str:
+        number = self._probe.number(paths.TURBO_TABLE) or 0
         for i, part in enumerate(parts_of(str(value))[: self._rows]):
             # Rows of cores that this processor does not have keep what they hold.
             number = number & ~(0xFF << (8 * i)) | round(float(part) / MHZ_PER_RATIO) << (8 * i)
-        return [Write(self.files[0], str(number))]
+        return str(number)
 
-    def same(self, asked: Value, got: Value) -> bool:
-        wanted, held = ([round(float(p) / MHZ_PER_RATIO) for p in parts_of(str(v))] for v in (asked, got))
-        shown = min(len(wanted), len(held))  # while a core is offline, its row is not shown
-        return wanted[:shown] == held[:shown]
+    def same(self, asked: Value, held: Value) -> bool:
+        wanted, shown = ([round(float(p) / MHZ_PER_RATIO) for p in parts_of(str(v))] for v in (asked, held))
+        both = min(len(wanted), len(shown))  # while a core is offline, its row is not shown
+        return wanted[:both] == shown[:both]
+
+
+def turbo_table(probe: Probe, rows: int) -> FileControl:
+    """Return the turbo table of a processor with so many cores."""
+
+    def allowed() -> Facts:
+        # Bit 28 of MSR_PLATFORM_INFO: the ratio limits for turbo can be programmed.
+        if not (probe.register(0, registers.PLATFORM_INFO) or 0) >> 28 & 1:
+            return Facts(ControlState.READ_ONLY, note(DiagnosticCode.TABLE_FIXED), LOWEST_MHZ)
+        return Facts(ControlState.SETTABLE, minimum=LOWEST_MHZ)
+
+    return _in_register(probe, "turbo-table", paths.TURBO_TABLE, _Ratios(probe, rows), allowed)
 
 
 def find(probe: Probe, machine: Surroundings) -> Found:
     """Return the controls whose registers can be read here."""
     found: list[ControlDriver] = []
     if _readable(probe, paths.CURRENT_LIMIT) and (probe.register(0, registers.CURRENT_LIMIT) or 0) & 0x1FFF:
-        found.append(CurrentLimit(probe))
+        found.append(_current_limit(probe))
     if _readable(probe, paths.CLAMP) and probe.register(0, registers.PACKAGE_LIMIT):
-        found.append(BitSwitch(probe, "clamp", paths.CLAMP, lambda: _clamp_lock(probe)))
+        found.append(_switch(probe, "clamp", paths.CLAMP, lambda: registers.limits_locked(probe)))
     rows = len(registers.turbo_table_mhz(probe, machine.topology.cores))
     if rows:
-        found.append(TurboTable(probe, rows))
+        found.append(turbo_table(probe, rows))
     if _readable(probe, paths.HOT_SIGNAL):
-        found.append(BitSwitch(probe, "hot-signal", paths.HOT_SIGNAL, lambda: None))
+        found.append(_switch(probe, "hot-signal", paths.HOT_SIGNAL, never))
     return Found(found)
-
-
-def _clamp_lock(probe: Probe) -> Diagnostic | None:
-    return note(DiagnosticCode.CLAMP_LOCKED) if registers.limits_locked(probe) else None
 
 
 def _readable(probe: Probe, path: str) -> bool:

@@ -13,7 +13,8 @@ from dataclasses import dataclass
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths, registers
-from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, why_read_only, write_fault
+from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write, facts_of, write_fault
+from upright_bolt.kernel.file_control import FileControl, Number, lowest, refused_as
 from upright_bolt.kernel.interfaces import firmware
 from upright_bolt.kernel.probe import Probe
 from upright_bolt.kernel.sensors.channels import Counter, LowestOf
@@ -28,8 +29,12 @@ POWER_STEP_W = 0.1251
 """A step of 1/8 W, the unit of the package limit register (RAPL power unit): the kernel cuts down to it."""
 SPANS = {"sustained": ("sustained", "burst"), "burst": ("burst", "sustained")}
 """Limits whose stock values lie in the range of a limit, its own first."""
+# The kernel cuts down to the step below, never up; the upper bound only forgives rounding of microwatts.
+WATTS = Number(lambda asked, held: asked - POWER_STEP_W < held <= asked + POWER_STEP_W / 2.0, per_unit=1e6)
 WINDOW_SLACK = 0.21
 """Windows are cut down to the next 2^Y·(1+Z/4): at most a fifth below what was asked."""
+SECONDS = Number(lambda asked, held: asked * (1 - WINDOW_SLACK) <= held <= asked * 1.001, per_unit=1e6)
+LIMIT_REFUSED = refused_as({errno.EACCES: DiagnosticCode.LIMIT_REFUSED})
 FLOOR_W = 3.0
 WINDOW_RANGE_S = (1.0, 64.0)
 
@@ -47,54 +52,24 @@ class Zone:
         return None if k is None else f"{self.path}/constraint_{k}_{name}"
 
 
-class _LimitControl:
-    def __init__(self, probe: Probe, zones: list[Zone], name: str, constraint: str, file: str) -> None:
-        self.name = name
-        self._probe = probe
+class LimitControl(FileControl):
+    """A package power limit in W.
+
+    Args:
+        probe: reads the files.
+        zones: the copies of the package's zone.
+        name: the control.
+        constraint: the kernel's name of the limit.
+    """
+
+    def __init__(self, probe: Probe, zones: list[Zone], name: str, constraint: str) -> None:
+        files = _files(probe, zones, constraint, "power_limit_uw")
         self._zones = zones
         self._constraint = constraint
-        candidates = [zone.file(constraint, file) for zone in zones]
-        self.files = tuple(path for path in candidates if path and probe.files.exists(path))
+        super().__init__(probe, name, files, WATTS, self._range, pick=lowest, copies=True, refused=LIMIT_REFUSED)
 
-    def _state(self) -> tuple[ControlState, Diagnostic | None]:
-        if not self.files:
-            return ControlState.ABSENT, note(DiagnosticCode.NO_SUCH_CONSTRAINT, self.name, constraint=self._constraint)
-        if registers.limits_locked(self._probe):
-            return ControlState.LOCKED, note(DiagnosticCode.LIMITS_LOCKED)
-        why = why_read_only(self._probe.files, self.files)
-        if why is not None:
-            return ControlState.READ_ONLY, why
-        return ControlState.SETTABLE, self._fight()
-
-    def _fight(self) -> Diagnostic | None:
-        """Return a note if copies of the limit differ: what they hold, and which of them counts."""
-        known = {path: n for path in self.files if (n := self._probe.number(path)) is not None}
-        if len(set(known.values())) < 2:
-            return None
-        # The processor obeys both copies, so whichever is lower limits it, whoever wrote it.
-        lowest = min(known, key=lambda path: known[path])
-        values = tuple(f"{number / 1e6:g}" for number in known.values())
-        return note(DiagnosticCode.COPIES_DIFFER, self.name, values=values, zone=lowest.split("/")[-2])
-
-    def read(self) -> float | None:
-        """Return the lowest of all copies, which is the one that counts."""
-        known = [n for path in self.files if (n := self._probe.number(path)) is not None]
-        return min(known) / 1e6 if known else None
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(path, str(round(float(value) * 1e6))) for path in self.files]
-
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        if fault.errno == errno.EACCES:
-            return note(DiagnosticCode.LIMIT_REFUSED, self.name)
-        return write_fault(fault, self.name)
-
-
-class LimitControl(_LimitControl):
-    """A package power limit in W."""
-
-    def facts(self) -> Facts:
-        state, why = self._state()
+    def _range(self) -> Facts:
+        state, why = _state(self._probe, self.name, self._constraint, self.files)
         # The kernel's own max_power_uw is often the processor's design power, far below what it takes; so the
         # register's range counts as well where it can be read.
         low, high = registers.power_range_w(self._probe)
@@ -125,25 +100,45 @@ class LimitControl(_LimitControl):
     def _around(self) -> list[float]:
         """Return this limit, and the sustained and burst limits in force, in W, over all copies."""
         files = [zone.file(name, "power_limit_uw") for zone in self._zones for name in ("long_term", "short_term")]
-        known = [n / 1e6 for path in files if path and (n := self._probe.number(path)) is not None]
-        current = self.read()
-        return known if current is None else [*known, current]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        # The kernel cuts down to the step below, never up; the upper bound only forgives rounding of microwatts.
-        return float(asked) - POWER_STEP_W < float(got) <= float(asked) + POWER_STEP_W / 2.0
+        every = [*self.files, *(path for path in files if path)]
+        return [n / 1e6 for path in every if (n := self._probe.number(path)) is not None]
 
 
-class WindowControl(_LimitControl):
-    """The time over which the sustained limit is averaged, in s."""
+def _window(probe: Probe, zones: list[Zone]) -> FileControl:
+    """Return the time over which the sustained limit is averaged, in s."""
+    low, high = WINDOW_RANGE_S
+    files = _files(probe, zones, "long_term", "time_window_us")
 
-    def facts(self) -> Facts:
-        state, why = self._state()
-        low, high = WINDOW_RANGE_S
+    def allowed() -> Facts:
+        state, why = _state(probe, "window", "long_term", files)
         return Facts(state, why, minimum=low, maximum=high)
 
-    def same(self, asked: Value, got: Value) -> bool:
-        return float(asked) * (1 - WINDOW_SLACK) <= float(got) <= float(asked) * 1.001
+    return FileControl(probe, "window", files, SECONDS, allowed, pick=lowest, copies=True, refused=LIMIT_REFUSED)
+
+
+def _files(probe: Probe, zones: list[Zone], constraint: str, file: str) -> tuple[str, ...]:
+    """Return a constraint's file in every copy that has it."""
+    candidates = [zone.file(constraint, file) for zone in zones]
+    return tuple(path for path in candidates if path and probe.files.exists(path))
+
+
+def _state(probe: Probe, name: str, constraint: str, files: tuple[str, ...]) -> tuple[ControlState, Diagnostic | None]:
+    """Return whether a limit is there and unlocked, and what a person should know of it."""
+    if not files:
+        return ControlState.ABSENT, note(DiagnosticCode.NO_SUCH_CONSTRAINT, name, constraint=constraint)
+    if registers.limits_locked(probe):
+        return ControlState.LOCKED, note(DiagnosticCode.LIMITS_LOCKED)
+    return ControlState.SETTABLE, _fight(name, {path: n for path in files if (n := probe.number(path)) is not None})
+
+
+def _fight(name: str, known: dict[str, int]) -> Diagnostic | None:
+    """Return a note if copies of the limit differ: what they hold, and which of them counts."""
+    if len(set(known.values())) < 2:
+        return None
+    # The processor obeys both copies, so whichever is lower limits it, whoever wrote it.
+    smallest = min(known, key=lambda path: known[path])
+    values = tuple(f"{number / 1e6:g}" for number in known.values())
+    return note(DiagnosticCode.COPIES_DIFFER, name, values=values, zone=smallest.split("/")[-2])
 
 
 class Limiter:
@@ -214,12 +209,12 @@ def find(probe: Probe, machine: Surroundings) -> Found:
         code = DiagnosticCode.VIRTUAL_POWER if machine.identity.virtual else DiagnosticCode.NO_PACKAGE_ZONE
         probe.note(Subject.POWER_LIMITS, code, folder=paths.POWERCAP)
         return found
-    package: list[LimitControl | WindowControl] = [
-        LimitControl(probe, zones, "sustained", "long_term", "power_limit_uw"),
-        LimitControl(probe, zones, "burst", "short_term", "power_limit_uw"),
-        WindowControl(probe, zones, "window", "long_term", "time_window_us"),
+    package = [
+        LimitControl(probe, zones, "sustained", "long_term"),
+        LimitControl(probe, zones, "burst", "short_term"),
+        _window(probe, zones),
     ]
-    peak = LimitControl(probe, zones, "peak", "peak_power", "power_limit_uw")
+    peak = LimitControl(probe, zones, "peak", "peak_power")
     package += [peak] if peak.files else []
     found.controls.extend(package)
     enabled = Limiter(probe, zones)
@@ -232,7 +227,7 @@ def find(probe: Probe, machine: Surroundings) -> Found:
     return found
 
 
-def _add_limit(found: Found, control: _LimitControl) -> None:
+def _add_limit(found: Found, control: FileControl) -> None:
     if control.files:
         declared = declaration_of(control.name)
         sensor = Sensor(f"limit.{control.name}", declared.quantity, declared.title, SensorKind.LIMIT)
@@ -244,7 +239,7 @@ def _add_board(probe: Probe, found: Found) -> None:
     zones = _zones(probe, "psys")
     if not zones:
         return
-    board = LimitControl(probe, zones, "board", "long_term", "power_limit_uw")
+    board = LimitControl(probe, zones, "board", "long_term")
     if board.files:
         found.controls.append(board)
         _add_limit(found, board)

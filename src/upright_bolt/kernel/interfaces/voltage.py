@@ -10,9 +10,10 @@ import errno
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import mailbox, paths, registers
-from upright_bolt.kernel.driver import Facts, Found, Surroundings, Write
+from upright_bolt.kernel.driver import Facts, Found, Surroundings
+from upright_bolt.kernel.file_control import FileControl, Number, within
 from upright_bolt.kernel.probe import Probe
-from upright_bolt.model.control import ControlState, Value
+from upright_bolt.model.control import ControlState
 from upright_bolt.model.note import Diagnostic, DiagnosticCode, Subject, note
 
 RANK = 120
@@ -21,39 +22,28 @@ SLACK_MV = 0.5
 """Half a step of 1/1024 V."""
 
 
-class OffsetControl:
+class OffsetControl(FileControl):
     """The offset of one voltage plane, in mV; below zero is less voltage."""
 
     def __init__(self, probe: Probe, name: str, path: str) -> None:
-        self.name = name
-        self._probe = probe
-        self.files: tuple[str, ...] = (path,)
-
-    def facts(self) -> Facts:
-        why = registers.why_unwritable(self._probe, self.name)
-        state = ControlState.SETTABLE if why is None else ControlState.READ_ONLY
-        return Facts(state, why, minimum=LOWEST_MV, maximum=0.0)
+        facts = Facts(ControlState.SETTABLE, minimum=LOWEST_MV, maximum=0.0)
+        super().__init__(
+            probe,
+            name,
+            (path,),
+            Number(within(SLACK_MV), per_unit=1.0 / mailbox.STEP_MV, digits=2),
+            lambda: facts,
+            closed=lambda: registers.why_unwritable(probe, name),
+            refused=lambda fault, name: _why(probe, fault, name),
+        )
 
     def why_unreadable(self) -> Diagnostic | None:
+        """Return why, or None if it can be read after all."""
         try:
             self._probe.files.read(self.files[0])
         except FileFault as fault:
             return _why(self._probe, fault, self.name)
         return None
-
-    def read(self) -> Value | None:
-        steps = self._probe.number(self.files[0])
-        # + 0.0 turns −0.0 into 0.0, which people would wonder about.
-        return None if steps is None else round(steps * mailbox.STEP_MV, 2) + 0.0
-
-    def plan(self, value: Value) -> list[Write]:
-        return [Write(self.files[0], str(round(float(value) / mailbox.STEP_MV)))]
-
-    def same(self, asked: Value, got: Value) -> bool:
-        return abs(float(asked) - float(got)) <= SLACK_MV
-
-    def refusal(self, fault: FileFault) -> Diagnostic:
-        return _why(self._probe, fault, self.name)
 
 
 def find(probe: Probe, machine: Surroundings) -> Found:
