@@ -50,6 +50,7 @@ check: setup ## Formatting, lint, types, layers
 	@$(BIN)/ruff format --check src tests bench
 	@$(BIN)/ruff check src tests bench
 	@$(BIN)/mypy
+	@$(BIN)/mypy --config-file tests/mypy.ini
 	@$(BIN)/lint-imports
 
 bench: setup ## Measure speeds, as ratios

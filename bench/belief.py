@@ -77,13 +77,13 @@ def _runs(seed: int, count: int) -> list[tuple[float, list[float]]]:
 def _single_alarm(seed: int) -> bool:
     prior = diff.Spread(PRIOR_RELATIVE, PRIOR_FREEDOM)
     a, b = (diff.from_one(score, prior, slices) for score, slices in _runs(seed, 2))
-    return diff.difference(b, a).verdict != diff.UNDECIDED  # type: ignore[arg-type]
+    return diff.difference(b, a).verdict != diff.UNDECIDED
 
 
 def _repeats_alarm(seed: int) -> bool:
     scores = [score for score, _ in _runs(seed, 2 * EACH)]
     a, b = ([s for i, s in enumerate(scores) if (i % 4 in (0, 3)) is own] for own in (True, False))
-    return diff.difference(diff.from_repeats(b), diff.from_repeats(a)).verdict != diff.UNDECIDED  # type: ignore[arg-type]
+    return diff.difference(diff.from_repeats(b), diff.from_repeats(a)).verdict != diff.UNDECIDED
 
 
 HERE_S = 90.0
@@ -100,7 +100,7 @@ def false_alarms_here(_folder: Path) -> Measured:
         for first in range(0, len(scores) - 2 * HERE_EACH + 1, 2 * HERE_EACH):
             group = scores[first : first + 2 * HERE_EACH]
             a, b = ([s for i, s in enumerate(group) if (i % 4 in (0, 3)) == own] for own in (True, False))
-            found = diff.difference(diff.from_repeats(b), diff.from_repeats(a))  # type: ignore[arg-type]
+            found = diff.difference(diff.from_repeats(b), diff.from_repeats(a))
             alarms += found.verdict != diff.UNDECIDED
             count += 1
     detail = f"{alarms} of {count} comparisons of {HERE_EACH} against {HERE_EACH}, each {HERE_PART_S:.0f} s, in turn"

@@ -10,10 +10,10 @@ def drag_calls(folder: Path) -> tuple[float, str]:
     """Return the Python calls of one drag step on tern's sustained limit, painting included."""
     from PyQt6.QtCore import QEvent, QPointF, Qt
     from PyQt6.QtGui import QMouseEvent
-    from PyQt6.QtTest import QTest
     from PyQt6.QtWidgets import QApplication
 
     from upright_bolt.desktop.app import DesktopApp
+    from window_support import QTest
 
     app = DesktopApp(open_session("twin:tern", folder, "bench", exclusive=True), folder)
     app.window.show()

@@ -13,6 +13,7 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from bench.service import shares_hidden
 from bus_support import PrivateBus
 from support import write_tree
+from upright_bolt.model.control import Value
 from upright_bolt.model.profile import Profile
 from upright_bolt.profiles.text import text_of
 from upright_bolt.service.client import ServiceAccess
@@ -20,7 +21,7 @@ from upright_bolt.simulator.machine import open_simulated
 
 Measured = tuple[float, str]
 ALL = [f"org.upright-bolt.{name}" for name in ("watch", "set", "set-voltage", "manage-profiles")]
-TEN = {
+TEN: dict[str, Value] = {
     "sustained": 25.0, "burst": 40.0, "window": 20.0, "turbo": "on", "epp": 192.0, "governor": "powersave",
     "clock-min": 900.0, "clock-max": 4000.0, "idle-off": "C6", "peak": 70.0,
 }  # fmt: skip

@@ -6,6 +6,7 @@ import statistics
 import subprocess
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter
 from collections.abc import Callable
@@ -14,6 +15,7 @@ from pathlib import Path
 
 from upright_bolt.analysis.limits.judge import ConstraintJudge
 from upright_bolt.app import open_session
+from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.ports import VALUE_SIZE, DeviceRegisters, Read, RealFiles
 from upright_bolt.kernel.sensors.sample_reader import SampleReader
 from upright_bolt.kernel.survey import Surveyed, survey
@@ -36,17 +38,18 @@ def alternating(first: Callable[[], float], second: Callable[[], float], rounds:
     return statistics.median(a for a, _ in pairs), statistics.median(b for _, b in pairs)
 
 
-class _Ticking:
+class _Ticking(RealClock):
     """A clock that goes on half a second at every look."""
 
     def __init__(self) -> None:
+        super().__init__()
         self.time_s = 0.0
 
     def now_s(self) -> float:
         self.time_s += 0.5
         return self.time_s
 
-    def wait_until(self, time_s: float) -> None:
+    def wait_until(self, time_s: float, woken: threading.Event | None = None) -> None:  # noqa: ARG002
         self.time_s = time_s
 
 

@@ -78,7 +78,7 @@ def _load_a_day(app: DesktopApp) -> None:
     if last is None:
         return
     history = presenter.history
-    history.__init__(presenter.outline.sensors)  # type: ignore[misc]  # the day comes before what was sampled
+    history.__init__(presenter.outline.sensors)  # the day comes before what was sampled
     count = int(DAY_S / 0.5)
     start = last.time_s - DAY_S
     day = [Sample(start + i * 0.5, last.values, Constraint.NO_WORK) for i in range(count)]

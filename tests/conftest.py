@@ -9,6 +9,7 @@ import tempfile
 import threading
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from hypothesis import settings
@@ -23,7 +24,8 @@ __all__ = ["open_app", "qapp_kept", "window"]  # fixtures
 
 os.environ["QT_QPA_PLATFORM"] = "offscreen"
 os.environ["DBUS_SYSTEM_BUS_ADDRESS"] = "unix:path=/nonexistent/bus"  # no test ever talks to this machine's own bus
-for ending, usual in {signal.SIGINT: signal.default_int_handler, signal.SIGHUP: signal.SIG_DFL}.items():
+usually: dict[int, Any] = {signal.SIGINT: signal.default_int_handler, signal.SIGHUP: signal.SIG_DFL}
+for ending, usual in usually.items():
     if signal.getsignal(ending) is signal.SIG_IGN:  # as for what a script or nohup starts
         signal.signal(ending, usual)
 IN_MEMORY = Path("/dev/shm")

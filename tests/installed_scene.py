@@ -12,6 +12,7 @@ import sys
 import time
 from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 from bus_support import wait_for
 
@@ -55,7 +56,7 @@ def prepare(made: Path) -> None:
     mount("--bind", str(stage / "usr/local"), "/usr/local")
 
 
-def command(*words: str, user: list[str] | None = None, **environment: str) -> dict[str, object]:
+def command(*words: str, user: list[str] | None = None, **environment: str) -> dict[str, Any]:
     done = subprocess.run(
         [*(user or []), PROGRAM, *words], capture_output=True, text=True, check=False, env={**PLAIN, **environment}
     )
@@ -72,7 +73,7 @@ def folder_with_code() -> Path:
     return other
 
 
-def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
+def run_every_workload(who: str, user: list[str]) -> dict[str, Any]:
     """Run each workload as installed, from a folder of no importance and from one with code of our name in it."""
     told = {}
     for folder in (Path("/"), folder_with_code()):
@@ -81,10 +82,14 @@ def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
             more = MORE.get(name, ["--threads", "1"] if name in THREADED else [])
             own = SCRATCH / f"{who}-{name}-{folder.name}"
             words = ["--data", str(own), "run", name, "--duration", "5s", "--json", *more]
-            pipes = {"stdout": subprocess.PIPE, "stderr": subprocess.PIPE}
             environment = {**PLAIN, "XDG_RUNTIME_DIR": f"{own}-run", "STATE_DIRECTORY": f"{own}-state"}
             started[f"{name} in {folder}"] = subprocess.Popen(
-                [*user, PROGRAM, *words], text=True, cwd=folder, env=environment, **pipes
+                [*user, PROGRAM, *words],
+                text=True,
+                cwd=folder,
+                env=environment,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
             )
         for what, process in started.items():
             out, err = process.communicate()
@@ -92,11 +97,11 @@ def run_every_workload(who: str, user: list[str]) -> dict[str, object]:
     return told
 
 
-def under_sudo() -> dict[str, object]:
+def under_sudo() -> dict[str, Any]:
     """Run as root on behalf of a user: whose are the processes and the files?"""
     data = SCRATCH / "sudo-data"
-    sudo = {"SUDO_UID": str(CALLER), "SUDO_GID": str(CALLER), "SUDO_USER": "daemon"}
-    told: dict[str, object] = {}
+    sudo: dict[str, Any] = {"SUDO_UID": str(CALLER), "SUDO_GID": str(CALLER), "SUDO_USER": "daemon"}
+    told: dict[str, Any] = {}
     words = ("--data", str(data), "run", "command", "--duration", "20s", "--exec", "/usr/bin/id -u",
              "--pattern", r"(\d+)", "--json")  # fmt: skip
     told["command"] = command(*words, **sudo)
@@ -116,7 +121,7 @@ def under_sudo() -> dict[str, object]:
     return told
 
 
-def planted_record() -> dict[str, object]:
+def planted_record() -> dict[str, Any]:
     """Let a user plant a record in a data folder, and root look at the machine with it."""
     data = SCRATCH / "planted"
     folder = data / "machines" / "host"
@@ -133,7 +138,7 @@ def planted_record() -> dict[str, object]:
     return {**told, "victim": victim.read_text(), "aside": [str(p) for p in folder.glob("*damaged*")]}
 
 
-def strangers_lock(nobody: list[str]) -> dict[str, object]:
+def strangers_lock(nobody: list[str]) -> dict[str, Any]:
     """Let a stranger try to lock root's record, and hold a folder of their own locked."""
     script = "import fcntl, os, sys; fcntl.flock(os.open(sys.argv[1], os.O_RDONLY), fcntl.LOCK_EX)"
     done = subprocess.run(
@@ -157,7 +162,7 @@ def pids(words: str) -> list[str]:
 def main() -> None:
     prepare(Path(sys.argv[1]))
     nobody = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups"]
-    told: dict[str, object] = {"without a bus": command("machine", user=nobody)}
+    told: dict[str, Any] = {"without a bus": command("machine", user=nobody)}
     told["without a home"] = command("set", "turbo=off", user=nobody, HOME="/nonexistent")
     told["workloads"] = run_every_workload("user", nobody)
     told["workloads as root"] = run_every_workload("root", [])

@@ -10,6 +10,7 @@ from upright_bolt.service.callers import Caller
 from upright_bolt.service.enforcement_loop import ORPHAN_S
 from upright_bolt.service.shared_machine import SharedMachine
 from upright_bolt.service.verbs import BY_NAME
+from upright_bolt.simulator.outside import Outside
 
 PREFERENCE = "/sys/devices/system/cpu/cpufreq/policy0/energy_performance_preference"
 RULES = "When on battery, use night watch.\nWhen platform mode is quiet, use at sea.\nOtherwise, use quay.\n"
@@ -79,6 +80,7 @@ class Desk:
 
     def open(self) -> None:
         self.ports, self.engine, self.twin = open_local(self.word, self.folder, "a test", exclusive=True)
+        assert isinstance(self.ports.changes, Outside)
         self.outside = self.ports.changes
         self.shared = AskedMachine(lambda: self.engine, self.ports.clock.now_s)
         changed = self.twin.physics.settings_changed
@@ -91,6 +93,7 @@ class Desk:
 
     @property
     def profiles(self) -> ProfileEngine:
+        assert isinstance(self.engine.profiles, ProfileEngine)
         return self.engine.profiles
 
     def close(self) -> None:

@@ -24,6 +24,7 @@ from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.session.starting import start_run
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
+from upright_bolt.settings.engine import SettingsEngine
 from upright_bolt.settings.journal import Journal
 from upright_bolt.settings.journal_replay import Past, replay_journal
 from upright_bolt.simulator.chip import MachineSpec
@@ -40,6 +41,16 @@ class SimulatedSession:
         self.data = data
         self.session: Session = open_session(machine, data, "a test", exclusive=True)
         self.store = RunStore(data / "runs.sqlite")
+
+    @property
+    def engine(self) -> SettingsEngine:
+        assert isinstance(self.session.access, SettingsEngine)
+        return self.session.access
+
+    @property
+    def twin(self) -> SimulatedMachine:
+        assert isinstance(self.session.machine.clock, SimulatedClock)
+        return self.session.machine.clock._twin
 
     def pass_time(self, seconds: float) -> None:
         clock = self.session.machine.clock
@@ -80,10 +91,9 @@ class SimulatedSession:
 
     def die(self) -> None:
         """Let go of the machine without any cleaning up, as a killed process does."""
-        lock = self.session.access._lock
-        assert lock is not None
-        lock.release()
-        self.session.access._lock = None
+        assert self.engine._lock is not None
+        self.engine._lock.release()
+        self.engine._lock = None
 
     def close(self) -> None:
         self.session.close()

@@ -13,16 +13,16 @@ from upright_bolt.kernel import paths
 from upright_bolt.kernel.gpu.gpus import find_cards
 from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.survey import survey
-from upright_bolt.model.control import ControlState
+from upright_bolt.model.control import ControlState, Value
 from upright_bolt.settings import apply
 from upright_bolt.text.notes import about
 from upright_bolt.text.trials import refusal, row_sentence
 
-ASKED = {
+ASKED: dict[str, Value] = {
     "governor": "performance", "turbo": "off", "clock-min": 1200.0, "clock-max": 2000.0, "window": 14.0,
     "sustained": 25.0, "burst": 30.0, "core-offset": -80.0, "cache-offset": -60.0,
 }  # fmt: skip
-MIXES = (
+MIXES: tuple[dict[str, Value], ...] = (
     ASKED,
     {"epp": 96.0, "sustained": 12.0},
     {"clock-min": 1500.0, "clock-max": 1800.0},
@@ -116,7 +116,7 @@ def test_a_setting_that_a_later_write_moves_is_noticed_and_everything_put_back()
     twin = fresh_machine()
     files = FaultyFiles(register_files(twin))
     before_all = machine_texts(twin)
-    asked = {"epp": 96.0, "turbo": "off"}
+    asked: dict[str, Value] = {"epp": 96.0, "turbo": "off"}
     drivers = backend_of(twin).drivers
     first, last = (drivers[name].files[0] for name in apply.write_order(asked, drivers))
     old = files.read(first)
@@ -214,7 +214,7 @@ def test_what_can_never_be_is_refused_before_anything_is_written(on_tern: Simula
     assert words in refusal(report)
     assert "Not written" not in refusal(report)
     assert on_tern.current_values("window") == pytest.approx(27.98, abs=0.01)
-    assert on_tern.session.access.trial is None
+    assert on_tern.engine.trial is None
 
 
 def test_a_preference_under_performance_says_what_to_do(on_tern: SimulatedSession):

@@ -38,7 +38,7 @@ def test_a_run_keeps_it_awake_until_its_end(on_tern, bus):
     tick(on_tern, 4)
     assert bus.inhibitors() == RUN
     tick(on_tern, 40)
-    assert on_tern.session.run is None
+    assert not on_tern.session.run
     wait_for(lambda: not bus.inhibitors(), what="let go at its end")
     start_run(on_tern.session, work, "stopped", on_tern.store)
     tick(on_tern, 4)

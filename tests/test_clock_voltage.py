@@ -4,7 +4,6 @@ import json
 
 import numpy as np
 import pytest
-from PyQt6.QtTest import QTest
 
 from command_process import run_command
 from support import SimulatedSession
@@ -22,7 +21,7 @@ from upright_bolt.model.work import Options
 from upright_bolt.presentation.gpu_curve import read_curve
 from upright_bolt.text.clock_voltage import no_ladder
 from waiting import within
-from window_support import until
+from window_support import QTest, until
 
 CHIP = "gpu03"
 CLOCKS = (1200.0, 1600.0, 1900.0, 2100.0, 2300.0)
@@ -57,7 +56,7 @@ def measured(tmp_path_factory):
 
     wake(twin.session.machine.files, twin.session.machine.clock, CHIP)
     controls = twin.session.controls()
-    spec = twin.session.machine.clock._twin.physics.graphics.chips[1].spec
+    spec = twin.twin.physics.graphics.chips[1].spec
     twin.close()
     return data, curve, controls, spec
 

@@ -89,8 +89,9 @@ def test_a_burst_is_found_where_it_ends():
 
 
 def test_an_even_run_has_one_phase_and_a_late_peak_is_no_burst():
-    assert [p.name for p in phases.find(*series((120, 25.0)), 120.0)] == ["sustained"]
-    assert [p.name for p in phases.find(*series((60, 18.0), (5, 40.0), (55, 18.0)), 120.0)] == ["sustained"]
+    for parts in (((120, 25.0),), ((60, 18.0), (5, 40.0), (55, 18.0))):
+        time_s, columns = series(*parts)
+        assert [p.name for p in phases.find(time_s, columns, 120.0)] == ["sustained"]
     assert phases.find(np.empty(0), {}, 0.0) == ()
 
 

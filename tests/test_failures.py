@@ -70,7 +70,7 @@ FOUND = st.builds(lambda core, cache: failed(core_offset=core, cache_offset=cach
 
 @given(st.lists(FOUND, max_size=40), OFFSETS, OFFSETS)
 def test_merging_forgives_nothing(found, core, cache):
-    known = ()
+    known: tuple[Failure, ...] = ()
     for one in found:
         known = merged(known, one, 5)
     assert len(known) <= 5
@@ -352,7 +352,7 @@ def test_the_forecast_is_that_of_the_value_shown_and_later_errors_change_what_is
     assert course.recommended == kept
     assert course.predicted == course.outlook().predicted
     assert "assumed" in result(course, {}), "one error shows no slope"
-    position = -kept["core-offset"]
+    position = -float(kept["core-offset"])
     deeper = Course(replace(going, end=SearchEnd(Why.FOUND, dict.fromkeys(BOTH, -position - 6.0))), [])
     assert deeper._predicted_with(dict.fromkeys(BOTH, -position - 6.0)).value > course.predicted.value
     later = [Seen(dict.fromkeys(BOTH, position), 600.0, errors=2)]

@@ -12,7 +12,7 @@ from upright_bolt.kernel.gpu.gpus import KNOWN_ASLEEP, find_cards, part_name
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.ports import SLEEPS, NoRegisters, RealFiles
 from upright_bolt.kernel.survey import survey
-from upright_bolt.model.control import ControlState
+from upright_bolt.model.control import ControlState, Value
 from upright_bolt.model.graphics import ChipKind
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.settings import apply
@@ -31,7 +31,7 @@ IN_TABLE = {
 }
 MOVED = {"lowest-clock": 900.0, "highest-clock": 1500.0, "memory-clock": 800.0, "voltage-offset": -60.0,
          "highest-voltage": 0.95}  # fmt: skip
-MOVED_ON_TERN = {"power-limit": 30.0, "level": "low", "lowest-clock": 900.0, "highest-clock": 1500.0,
+MOVED_ON_TERN: dict[str, Value] = {"power-limit": 30.0, "level": "low", "lowest-clock": 900.0, "highest-clock": 1500.0,
                  "memory-clock": 800.0, "voltage-offset": -60.0}  # fmt: skip
 
 
@@ -252,7 +252,7 @@ def test_intel_s_power_limit_is_offered_up_to_its_rated_watts(machine):
 def woken_tern(data):
     """Return a session on tern whose separate chip is awake."""
     on_tern = SimulatedSession(data)
-    chip = on_tern.session.machine.clock._twin.physics.graphics.chips[1]
+    chip = on_tern.twin.physics.graphics.chips[1]
     chip.work(GraphicsDemand(), on_tern.session.machine.clock.now_s())
     return on_tern, chip
 
@@ -303,7 +303,7 @@ def fresh_awake():
 @pytest.mark.parametrize("machine", ["twin:tern", "twin:tern-two-rails"])
 def test_nothing_wakes_the_chip_in_an_hour_of_looking(data, machine):
     on_tern = SimulatedSession(data, machine)
-    chip = on_tern.session.machine.clock._twin.physics.graphics.chips[1]
+    chip = on_tern.twin.physics.graphics.chips[1]
     assert chip.state.asleep
     for _ in range(int(3600 / SAMPLE_S)):
         on_tern.session.tick()
@@ -331,7 +331,7 @@ def test_a_chip_that_has_done_its_work_falls_asleep_though_it_is_watched(data):
 
 def test_a_setting_of_a_sleeping_chip_is_refused_and_of_a_woken_one_kept_in_a_trial(data):
     on_tern = SimulatedSession(data)
-    session, chip = on_tern.session, on_tern.session.machine.clock._twin.physics.graphics.chips[1]
+    session, chip = on_tern.session, on_tern.twin.physics.graphics.chips[1]
     refused = session.try_settings({"gpu03.power-limit": 30.0}, standing=False)
     assert not refused.ok
     assert "asleep" in sentence(refused.rows[0].why)

@@ -223,7 +223,7 @@ def on_tern(data):
 
 
 def chip_of(on_tern):
-    return on_tern.session.machine.clock._twin.physics.graphics.chips[1]
+    return on_tern.twin.physics.graphics.chips[1]
 
 
 def rendered(on_tern, seconds=120.0, workload="graphics", **options):

@@ -38,8 +38,8 @@ def test_no_reading_whatever_names_a_constraint_that_it_contradicts(
 ):
     names = (Constraint.SUSTAINED, Constraint.BURST, Constraint.PEAK)
     now = Readings(
-        100.0, 6, clock, power, tuple(zip(names, limits, strict=True)), average, *board, temp, ceiling, throttled, cap,
-        (), 4000.0, 800.0, reasons,
+        100.0, 6, clock, power, tuple(zip(names, limits, strict=True)), average, board[0], board[1], temp, ceiling,
+        throttled, cap, (), 4000.0, 800.0, reasons,
     )  # fmt: skip
     held = held_by(now)
     sensors = {

@@ -136,7 +136,7 @@ def test_a_power_cut_while_a_profile_settles_keeps_its_voltages_out_until_a_pers
         assert {one.name for one in status.held_back} == {"core-offset", "cache-offset"}
         assert "went down uncleanly with the profile quay" in status.suspects
         client.profiles.use("quay")
-        assert round(client.current_values()["core-offset"]) == -80
+        assert round(float(client.current_values()["core-offset"])) == -80
         assert client.profiles.status().suspects == ""
 
 

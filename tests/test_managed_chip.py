@@ -27,7 +27,7 @@ def twin(data):
 
 
 def chip_of(twin):
-    return twin.session.machine.clock._twin.physics.graphics.chips[1]
+    return twin.twin.physics.graphics.chips[1]
 
 
 def woken(twin):

@@ -11,6 +11,7 @@ from upright_bolt.errors import BadInput, FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.model.catalogue import CATALOGUE
 from upright_bolt.model.change import ENDED
+from upright_bolt.model.control import Value
 from upright_bolt.model.failure import Failure, FailureKind
 from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile, check_name
@@ -481,7 +482,7 @@ def cut_at(desk: Desk, step: int) -> bool:
 
 def test_a_platform_mode_and_limits_go_together_and_what_the_firmware_does_afterwards_is_undone(desk):
     desk.profiles.save_rules("")
-    settings = {"platform-mode": "performance", "sustained": 22.0, "burst": 33.0}
+    settings: dict[str, Value] = {"platform-mode": "performance", "sustained": 22.0, "burst": 33.0}
     desk.profiles.save("all out", text_of(Profile("all out", settings)))
     desk.profiles.use("all out")
     assert desk.status.held_back == ()

@@ -1,5 +1,7 @@
 """What people type, and what they read back."""
 
+from typing import Any
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -155,7 +157,7 @@ def test_numbers_are_shown_with_their_unit_and_never_as_a_false_zero(quantity, v
 
 
 def scale(**changes) -> Control:
-    given = {
+    given: dict[str, Any] = {
         "name": "sustained", "declaration": declaration_of("sustained"), "minimum": 6.0, "maximum": 60.0, "step": 1.0,
         "choices": (),
         "stock": 18.0, "current": 18.0, "state": ControlState.SETTABLE,

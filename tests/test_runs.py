@@ -23,6 +23,7 @@ from upright_bolt.model.start import Start
 from upright_bolt.model.work import Work
 from upright_bolt.reports.export import compared_data, export_csv, run_data
 from upright_bolt.session.starting import start_run
+from upright_bolt.simulator.outside import Outside
 from upright_bolt.store import tables
 from upright_bolt.store.runs import RunStore
 from upright_bolt.text import comparison
@@ -350,7 +351,9 @@ def test_two_programs_may_open_a_new_database_at_once(data):
 def test_a_run_with_the_lid_closed_is_unlike_one_with_it_open(data):
     twin = SimulatedSession(data)
     twin.run(120.0)
-    twin.session.machine.ports.changes.move_lid(closed=True)
+    outside = twin.session.machine.ports.changes
+    assert isinstance(outside, Outside)
+    outside.move_lid(closed=True)
     twin.pass_time(600.0)
     twin.run(120.0)
     closed, opened = twin.store.all()

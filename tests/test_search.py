@@ -89,8 +89,8 @@ def test_rails_that_move_apart_are_searched_apart_from_where_both_hold(tmp_path)
     assert {rung.controls for rung in later} == {("core-offset",), ("cache-offset",)}
     for rung in later:
         (held,) = set(BOTH) - set(rung.controls)
-        assert rung.settings[held] >= -alone.position
-    core, cache = (-found.end.settings[name] for name in BOTH)
+        assert float(rung.settings[held]) >= -alone.position
+    core, cache = (-float(found.end.settings[name]) for name in BOTH)
     assert core > cache + 5.0
     assert found.rungs[-1].settings == found.end.settings
     scene.twin.close()
@@ -144,7 +144,7 @@ def test_apart_the_shallowest_lies_no_further_than_all_together():
     assert all(course.outlook((name,)).final > 98.0 for name in BOTH)
     together = course.outlook().final
     assert 10.0 < together < 80.0
-    assert min(-value for value in course.final.values()) <= together
+    assert min(-float(value) for value in course.final.values()) <= together
 
 
 def test_a_search_ends_where_more_could_not_bring_what_a_person_wants(tmp_path):

@@ -178,7 +178,7 @@ def test_a_rung_of_one_control_alone_cut_off_at_any_step_leaves_stock_too(tmp_pa
         if steps.opened:
             cut = found.rungs[-1]
             (held,) = set(BOTH) - set(cut.controls)
-            assert cut.settings[held] < 0.0
+            assert float(cut.settings[held]) < 0.0
             outcome = found.ends[rung].outcome
             if steps.closed:
                 assert outcome in (Outcome.PASSED, Outcome.WRONG), steps.name

@@ -50,7 +50,9 @@ def test_intervals_hold_the_truth_as_often_as_they_say():
     dice = np.random.default_rng(11)
     held = 0
     for _ in range(1500):
-        a, b = diff.from_repeats(dice.normal(100, 1, 4)), diff.from_repeats(dice.normal(103, 1.5, 6))
+        a, b = (
+            diff.from_repeats(list(dice.normal(mean, spread, n))) for mean, spread, n in ((100, 1, 4), (103, 1.5, 6))
+        )
         found = diff.difference(b, a)
         held += found.low <= 3.0 <= found.high
     assert 0.93 < held / 1500 < 0.975
@@ -133,7 +135,8 @@ def test_a_range_beyond_what_the_machine_allows_is_refused_before_the_first_rung
 
 
 def test_what_was_announced_ends_even_where_putting_back_fails(on_tern, monkeypatch):
-    session, told = on_tern.session, []
+    session = on_tern.session
+    told: list[object] = []
 
     def stuck(why):
         raise Refused("It is stuck.")

@@ -48,7 +48,7 @@ def test_a_crash_in_the_middle_is_gone_through_with_by_the_next_start(on_tern: S
     session = on_tern.session
     session.try_settings({"sustained": 30.0, "burst": 50.0}, standing=False)
     session.keep()
-    trials = session.access._trials
+    trials = on_tern.engine._trials
     monkeypatch.setattr(trials, "revert", lambda why: (_ for _ in ()).throw(KeyboardInterrupt))
     with pytest.raises(KeyboardInterrupt):
         session.reset_to_stock()
@@ -137,7 +137,7 @@ def test_the_record_tells_of_stock_after_it_was_compacted(on_tern: SimulatedSess
     session.try_settings({"sustained": 30.0}, standing=False)
     session.keep()
     session.reset_to_stock()
-    journal = session.access._trials._journal
+    journal = on_tern.engine._trials._journal
     journal._compact_at = 0
     journal.compact()
     past = recorded(journal.path.parent)

@@ -50,7 +50,7 @@ def test_keeping_ends_the_trial_and_leaves_its_settings(on_tern: SimulatedSessio
 def test_a_second_draft_widens_the_trial_and_everything_goes_back(on_tern: SimulatedSession):
     on_tern.session.try_settings({"sustained": 20.0}, standing=False)
     on_tern.session.try_settings({"sustained": 25.0, "turbo": "off"}, standing=False)
-    trial = on_tern.session.access.trial
+    trial = on_tern.engine.trial
     assert trial is not None
     assert trial.settings == {"sustained": 25.0, "turbo": "off"}
     assert trial.before_values == {"sustained": 18.0, "turbo": "on"}

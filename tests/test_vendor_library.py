@@ -1,6 +1,7 @@
 """Settings through NVIDIA's library, with a stand-in that behaves as its reference says: set, put back, told apart."""
 
 import sys
+from typing import Any
 
 import pytest
 
@@ -158,8 +159,9 @@ def test_a_sleeping_chip_is_neither_asked_nor_woken_and_its_settings_wait(tmp_pa
     (tmp_path / "files" / DEVICE / "power/runtime_status").write_text("suspended\n")
     scene = Scene.__new__(Scene)
     scene.root, scene.library, scene.made = tmp_path, library, []
-    scene.files = RealFiles(tmp_path / "files")
-    scene.files.vendor_library = "pynvml"
+    files: Any = RealFiles(tmp_path / "files")
+    files.vendor_library = "pynvml"
+    scene.files = files
     scene.engine = scene.opened()
     for own in MOVED:
         assert scene.control(own).state is ControlState.ASLEEP

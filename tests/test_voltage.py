@@ -124,13 +124,12 @@ def test_a_mailbox_that_refuses_points_to_the_firmware_setup():
 
 
 def test_a_firmware_that_ignores_silently_is_noticed_and_everything_put_back(on_tern: SimulatedSession):
-    registers = on_tern.session.machine.registers
-    registers.mailbox_lock = "ignore"
+    on_tern.twin.registers.mailbox_lock = "ignore"
     report = on_tern.session.try_settings({"sustained": 25.0, **BOTH}, standing=False)
     assert not report.ok
     assert "was written without complaint, but the machine holds 0 mV" in refusal(report)
     assert on_tern.current_values("sustained") == 18.0
-    assert on_tern.session.access.trial is None
+    assert on_tern.engine.trial is None
 
 
 def test_other_vendors_processors_are_left_alone():
@@ -139,7 +138,12 @@ def test_other_vendors_processors_are_left_alone():
     twin.files._get[paths.CPUINFO] = lambda: cpuinfo().replace("HalyardWorks", "AuthenticAMD")
     asked = []
     write = twin.registers.write
-    twin.registers.write = lambda *words: (asked.append(words), write(*words))
+
+    def noting(*words):
+        asked.append(words)
+        write(*words)
+
+    twin.registers.write = noting
     found = survey(twin.files, twin.registers, "x")
     assert "No interface in the kernel" in sentence(found.absent["core-offset"])
     assert asked == []

@@ -6,7 +6,6 @@ from dataclasses import replace
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QMouseEvent, QWheelEvent
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication, QPushButton
 
 import waiting
@@ -17,7 +16,7 @@ from upright_bolt.desktop.app import application
 from upright_bolt.desktop.widgets import theme
 from upright_bolt.desktop.workbench.range_slider import ScaleStrip
 from upright_bolt.model.run import WorkError
-from window_support import click, draft, row, run_to_end, type_value, until, words_of
+from window_support import QTest, click, draft, row, run_to_end, type_value, until, words_of
 
 # scale strips
 

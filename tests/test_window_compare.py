@@ -2,11 +2,10 @@
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 
 from upright_bolt.desktop.compare.run_report import RunReport
 from upright_bolt.model.run import RunState
-from window_support import FAST, begin_at_once, click, run_to_end, until, words_of
+from window_support import FAST, QTest, begin_at_once, click, run_to_end, until, words_of
 
 
 def run_through(window, workload="steady", length="10s", name="", **fields):

@@ -6,7 +6,6 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from trees import build_tree, ports_of
@@ -19,7 +18,7 @@ from upright_bolt.kernel.clock import RealClock
 from upright_bolt.model.quantity import ClockUnit, Shown
 from upright_bolt.presentation.draft import Draft
 from upright_bolt.presentation.preferences import Looks, PreferenceFile, Preferences, RunFact
-from window_support import begin_at_once, click, draft, drop, row, type_value, until, words_of
+from window_support import QTest, begin_at_once, click, draft, drop, row, type_value, until, words_of
 
 # another machine
 

@@ -2,12 +2,11 @@
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
-from PyQt6.QtTest import QTest
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
 from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.search import FAILED, Purpose, Why
-from window_support import click, type_value, until, words_of
+from window_support import QTest, click, type_value, until, words_of
 
 FASTEST = 1000.0
 

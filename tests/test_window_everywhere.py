@@ -5,7 +5,6 @@ from dataclasses import replace
 
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel, QLineEdit, QPushButton, QWidget
 
 import window_faults
@@ -20,7 +19,7 @@ from upright_bolt.model.trial import Drift
 from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.simulator.chip import TWINS
 from upright_bolt.text.search import story
-from window_support import run_to_end, until
+from window_support import QTest, run_to_end, until
 
 SIZES = ((1024, 700), (1280, 800), (1920, 1080))
 MACHINES = ("host", *(f"twin:{name}" for name in TWINS), *(f"tree:{name}" for name in TREES))

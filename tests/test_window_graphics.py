@@ -1,7 +1,6 @@
 """Graphics chips in the window: the search's form and question, the ladder of both, lanes, and what Compare shows."""
 
 import pytest
-from PyQt6.QtTest import QTest
 
 from support import SimulatedSession
 from upright_bolt.model.constraint import CODE, Constraint
@@ -13,7 +12,7 @@ from upright_bolt.session.series import SeriesRequest, start_series
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.starting import start_run
 from upright_bolt.session.steps import ladder
-from window_support import FAST, until
+from window_support import FAST, QTest, until
 
 VOLTAGE = "gpu03.voltage-offset"
 

@@ -6,7 +6,6 @@ import subprocess
 from dataclasses import replace
 
 import pytest
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QApplication
 
 from bus_support import DEBIAN_PYTHON
@@ -22,7 +21,7 @@ from upright_bolt.presentation.preferences import PanelNumber, WhenClosed
 from upright_bolt.session.autostart import PANEL, Autostart
 from upright_bolt.text.enforcement import notable
 from waiting import until as wait_until
-from window_support import FAST, click, until
+from window_support import FAST, QTest, click, until
 
 
 @pytest.fixture

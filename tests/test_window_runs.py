@@ -6,7 +6,6 @@ import signal
 import numpy as np
 import pytest
 from PyQt6.QtCore import Qt
-from PyQt6.QtTest import QTest
 
 from upright_bolt.app import open_session
 from upright_bolt.desktop.walkthrough import Walkthrough
@@ -16,7 +15,7 @@ from upright_bolt.model.run import RunState
 from upright_bolt.presentation.ports import Snapshot
 from upright_bolt.store.runs import RunStore
 from upright_bolt.text.events import sentence
-from window_support import click, row, run_to_end, type_value, until, words_of
+from window_support import QTest, click, row, run_to_end, type_value, until, words_of
 
 
 def test_the_story_in_the_window(window):

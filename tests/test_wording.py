@@ -12,7 +12,7 @@ from upright_bolt.sanitize import capital, small
 from upright_bolt.text import events, notes
 from upright_bolt.text.times import length
 
-PARTICULARS = {
+PARTICULARS: dict[str, typing.Any] = {
     "folder": "/sys/x", "what": "busy", "path": "/sys/x", "why": "there is no bus", "fault": "gone", "text": "abc",
     "bytes": 9000.0, "mhz": 1600.0, "steps": ("800", "1200"), "held": ("0", "800000", "1", "1200000"),
     "constraint": "long_term", "limit": "sustained", "argument": "nosmt", "states": ("C6",),

@@ -27,8 +27,8 @@ def build_tree(name: str, root: Path) -> Path:
                 _write(root / folder / file, text.replace("{}", number), writable=sign == "=")
     if registers:
         data = bytearray(UNREAD.to_bytes(8, "little") * (max(registers) + 1))
-        for number, value in registers.items():
-            data[number * COPY_STRIDE : (number + 1) * COPY_STRIDE] = value.to_bytes(8, "little")
+        for register, bits in registers.items():
+            data[register * COPY_STRIDE : (register + 1) * COPY_STRIDE] = bits.to_bytes(8, "little")
         device = root / "dev/cpu/0/msr"
         device.parent.mkdir(parents=True, exist_ok=True)
         device.write_bytes(bytes(data))

@@ -1,10 +1,11 @@
 """The real window, offscreen, opened on a machine, and what a person does with it."""
 
+from typing import Any
+
 import pytest
-from PyQt6 import sip
+from PyQt6 import QtTest, sip
 from PyQt6.QtCore import QMimeData, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent
-from PyQt6.QtTest import QTest
 from PyQt6.QtWidgets import QLabel
 
 import waiting
@@ -13,6 +14,7 @@ from upright_bolt.desktop.app import DesktopApp, application
 from upright_bolt.desktop.widgets import theme
 from upright_bolt.model.start import Start
 
+QTest: Any = QtTest.QTest  # the types that come with it take its functions for methods of an instance
 FAST = 3  # index in the list of a twin's paces: 300 times as fast as life
 
 

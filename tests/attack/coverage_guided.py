@@ -88,7 +88,7 @@ def seeds(folder: Path) -> None:
         (folder / name).mkdir()
     export_json(session.store, [1], folder / "runs/good")
     for number, text in enumerate((wire.describe(access.about, None), wire.controls(access.controls()),
-                                   wire.status(access.status(), 0), wire.trial(access.trial))):  # fmt: skip
+                                   wire.status(access.status(), 0), wire.trial(access.status().trial))):  # fmt: skip
         (folder / f"answers/{number}").write_text(text)
     lines = (folder / "data/machines/twin-tern/journal").read_bytes().splitlines()
     for number, line in enumerate(lines):

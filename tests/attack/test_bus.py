@@ -82,7 +82,7 @@ def answers_in(access):
 
 
 def deep(levels):
-    made = ("s", "x")
+    made: tuple[str, object] = ("s", "x")
     for _ in range(levels):
         made = ("v", made)
     return made

@@ -32,27 +32,27 @@ CALLER = Caller(":1.7", uid=1000, pid=4711)
 BOTH = {"core-offset": -70.0, "cache-offset": -70.0}
 
 
-def in_use(desk: Desk) -> None:
+def in_use(desk: WatchedDesk) -> None:
     desk.profiles.set_boot(on=True)
     desk.profiles.set_hold(on=True)
     desk.wait(400.0)
 
 
-def went_wrong(desk: Desk) -> None:
+def went_wrong(desk: WatchedDesk) -> None:
     in_use(desk)
     desk.oracle.fails()
     desk.shared.change_profiles(CALLER, "ReportFailure")
     desk.wait(1.0)
 
 
-def froze_in_a_run(desk: Desk) -> None:
+def froze_in_a_run(desk: WatchedDesk) -> None:
     in_use(desk)
     desk.shared.begin_run(CALLER, "steady", may_set=True)
     desk.oracle.fails()
     desk.outside.restart()
 
 
-def froze_in_a_trial(desk: Desk) -> None:
+def froze_in_a_trial(desk: WatchedDesk) -> None:
     in_use(desk)
     desk.oracle.requests.append((desk.oracle.tick(), BOTH))
     desk.shared.apply(CALLER, BOTH, standing=False)
@@ -60,26 +60,26 @@ def froze_in_a_trial(desk: Desk) -> None:
     desk.outside.restart()
 
 
-def in_a_trial(desk: Desk) -> None:
+def in_a_trial(desk: WatchedDesk) -> None:
     in_use(desk)
     desk.shared.apply(CALLER, {"sustained": 15.0, "epp": 200.0}, standing=True)
 
 
-def kept_by_hand(desk: Desk) -> None:
+def kept_by_hand(desk: WatchedDesk) -> None:
     desk.profiles.set_boot(on=True)
     desk.oracle.requests.append((desk.oracle.tick(), BOTH))
     desk.shared.apply(CALLER, {**BOTH, "sustained": 15.0}, standing=True)
     desk.shared.keep(CALLER)
 
 
-def under_suspicion(desk: Desk) -> None:
+def under_suspicion(desk: WatchedDesk) -> None:
     desk.profiles.set_boot(on=True)
     desk.profiles.set_hold(on=True)
     desk.wait(10.0)
     desk.outside.restart()
 
 
-def cleared(desk: Desk) -> None:
+def cleared(desk: WatchedDesk) -> None:
     went_wrong(desk)
     desk.profiles.clear_failures("an administrator")
     desk.oracle.failed.clear()

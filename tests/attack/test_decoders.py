@@ -62,7 +62,7 @@ def made(tmp_path_factory):
     access = session.session.access
     answers = {
         "describe": wire.describe(access.about, None), "controls": wire.controls(access.controls()),
-        "status": wire.status(access.status(), 0), "trial": wire.trial(access.trial),
+        "status": wire.status(access.status(), 0), "trial": wire.trial(access.status().trial),
     }  # fmt: skip
     (data / "answers.json").write_text(json.dumps(answers))
     session.close()
