@@ -22,7 +22,7 @@ def drag_calls(folder: Path) -> tuple[float, str]:
     QTest.qWait(200)
     strip = app.window.workbench.settings.rows["sustained"].strip
     told: list[object] = []
-    for topic in (app.presenter.live, app.presenter.settings_changed, app.presenter.runs_changed, app.presenter.said):
+    for topic in (app.presenter.live, app.presenter.settings_changed, app.presenter.runs.changed, app.presenter.said):
         topic.connect(told.append)
     calls = 0
 

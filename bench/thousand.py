@@ -57,7 +57,7 @@ def measure(folder: Path) -> dict[str, float]:
     app = DesktopApp(open_session("twin:tern", folder, "bench", exclusive=True), folder, theme.LIGHT)
     window = app.window
     window.show()
-    _until(lambda: len(app.presenter.runs) == RUNS)
+    _until(lambda: len(app.presenter.runs.all) == RUNS)
     _wait(3.0)
     compare = window.compare
     heart = Heart()

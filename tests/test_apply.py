@@ -11,8 +11,7 @@ from upright_bolt.app import open_session
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.gpu.gpus import find_cards
-from upright_bolt.kernel.machine_files import machine_files
-from upright_bolt.kernel.survey import survey
+from upright_bolt.kernel.survey import machine_files, survey
 from upright_bolt.model.control import ControlState, Value
 from upright_bolt.settings import apply
 from upright_bolt.text.notes import about

@@ -10,8 +10,7 @@ import pytest
 from support import fresh_machine, write_tree
 from trees import ports_of
 from upright_bolt.app import open_session
-from upright_bolt.captures.archive import collect, unpack, write
-from upright_bolt.captures.redaction import NO_BOOT
+from upright_bolt.captures.archive import NO_BOOT, collect, unpack, write
 from upright_bolt.errors import BoltError
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock

@@ -4,7 +4,7 @@ import pytest
 
 from test_commands import data_of
 from upright_bolt.analysis.comparison.no_effect import Why, without_effect
-from upright_bolt.text.no_effect import no_effect
+from upright_bolt.text.notes import no_effect
 from window_support import until
 
 STOCK = {"sustained": 18.0, "burst": 45.0, "window": 28.0, "peak": 96.0, "limiter": "on", "turbo": "on",

@@ -17,9 +17,8 @@ from upright_bolt.model.hold import Cause, LogKind
 from upright_bolt.model.profile import Profile, check_name
 from upright_bolt.model.rule import Condition, Rule, Rules, Situation, When
 from upright_bolt.profiles.folder import ProfileFolder
-from upright_bolt.profiles.keys import key_of, name_of
 from upright_bolt.profiles.plan import Doubts, plan_for
-from upright_bolt.profiles.text import profile_of, text_of
+from upright_bolt.profiles.text import key_of, name_of, profile_of, text_of
 from upright_bolt.service.callers import Caller
 from upright_bolt.text.enforcement import entry_words, standing_words, used_words
 from upright_bolt.text.rules import parse_rules, rules_text, until

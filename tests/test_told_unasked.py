@@ -4,7 +4,7 @@ import pytest
 
 from upright_bolt.cli import run
 from upright_bolt.model.trial import Drift, Status
-from upright_bolt.presentation.drift_watch import DriftWatch
+from upright_bolt.presentation.presenter import DriftWatch
 from upright_bolt.settings.engine import SettingsEngine
 
 LIMIT, CLOCK = Drift("sustained", 15.0, 28.0), Drift("clock-max", 1600.0, 2400.0)

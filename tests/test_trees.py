@@ -13,11 +13,10 @@ from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.clock import RealClock
 from upright_bolt.kernel.gpu.gpus import KNOWN_ASLEEP, find_cards
-from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.machine_ports import MachinePorts
 from upright_bolt.kernel.mailbox import MAILBOX
 from upright_bolt.kernel.ports import COPY_STRIDE
-from upright_bolt.kernel.survey import survey
+from upright_bolt.kernel.survey import machine_files, survey
 from upright_bolt.model.control import ControlState
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend

@@ -8,8 +8,7 @@ from support import EVERY_ERRNO, FaultyFiles, SimulatedSession, awake_files, bac
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
 from upright_bolt.kernel.gpu.gpus import find_cards
-from upright_bolt.kernel.machine_files import machine_files
-from upright_bolt.kernel.survey import survey
+from upright_bolt.kernel.survey import machine_files, survey
 from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import ControlState
 from upright_bolt.model.declaration import Kind

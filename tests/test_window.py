@@ -247,7 +247,7 @@ def test_compare_by_keyboard_filter_and_delete(window):
     runs.list.choose_row(0)
     QTest.keyClick(runs.list, Qt.Key.Key_Delete)
     until(lambda: runs.list.rows.rowCount() == 1)
-    assert [run.head.label for run in window.presenter.runs] == ["first"]
+    assert [run.head.label for run in window.presenter.runs.all] == ["first"]
 
 
 def test_this_computer_in_the_window_says_what_is_not_measured(open_app):
@@ -311,7 +311,7 @@ def test_a_drag_of_a_strip_tells_one_listener_and_costs_few_calls(open_app):
     presenter, strip = app.presenter, row(app.window, "sustained").strip
     until(lambda: presenter.sample is not None)
     others = []
-    for topic in (presenter.live, presenter.settings_changed, presenter.runs_changed, presenter.said):
+    for topic in (presenter.live, presenter.settings_changed, presenter.runs.changed, presenter.said):
         topic.connect(others.append)
     drafted, calls = [], []
     presenter.drafted.connect(drafted.append)

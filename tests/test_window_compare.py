@@ -17,10 +17,10 @@ def run_through(window, workload="steady", length="10s", name="", **fields):
     for entry, text in fields.items():
         getattr(panel.form, entry).setText(text)
     begin_at_once(panel)
-    count = len(window.presenter.runs)
+    count = len(window.presenter.runs.all)
     click(panel.start)
-    until(lambda: len(window.presenter.runs) > count and window.presenter.progress is None)
-    return window.presenter.runs[0]
+    until(lambda: len(window.presenter.runs.all) > count and window.presenter.progress is None)
+    return window.presenter.runs.all[0]
 
 
 @pytest.fixture
@@ -34,7 +34,7 @@ def two(window):
 
 
 def test_the_run_column_takes_what_each_workload_takes(two):
-    frames = two.presenter.runs[0]
+    frames = two.presenter.runs.all[0]
     assert frames.head.conditions.threads == 3
     two.show_view("workbench")
     words = words_of(two.workbench.run)
@@ -61,8 +61,8 @@ def test_repeats_are_asked_for_in_the_run_column(window):
     begin_at_once(panel)
     click(panel.start)
     until(lambda: "of 4:" in words_of(panel))
-    until(lambda: len(window.presenter.runs) == 4 and window.presenter.records.series is None)
-    assert len({run.head.series for run in window.presenter.runs}) == 1
+    until(lambda: len(window.presenter.runs.all) == 4 and window.presenter.records.series is None)
+    assert len({run.head.series for run in window.presenter.runs.all}) == 1
     assert "The series is done" in window.presenter.outcome or "is kept" in window.presenter.outcome
 
 
@@ -91,7 +91,7 @@ def test_a_ladder_is_run_from_the_window_and_drawn(two):
     click(form.start)
     until(lambda: compare.sweep.form.stop.isVisibleTo(form))
     until(lambda: "Run 2 of 4, sustained 14 W" in words_of(form))
-    until(lambda: len(two.presenter.runs) == 6 and two.presenter.records.series is None)
+    until(lambda: len(two.presenter.runs.all) == 6 and two.presenter.records.series is None)
     assert two.presenter.outcome == "The series is done; everything is put back."
     until(lambda: two.presenter.controls["sustained"].current == 18.0)
     sweep = compare.sweep
@@ -137,8 +137,8 @@ def test_a_ladder_stopped_in_the_middle_puts_back(window):
     click(form.stop)
     until(lambda: window.presenter.records.series is None and window.presenter.progress is None)
     until(lambda: window.presenter.controls["sustained"].current == 18.0)
-    until(lambda: len(window.presenter.runs) == 1)
-    assert window.presenter.runs[0].end.state is RunState.STOPPED
+    until(lambda: len(window.presenter.runs.all) == 1)
+    assert window.presenter.runs.all[0].end.state is RunState.STOPPED
 
 
 def test_files_go_out_and_come_in(two, tmp_path):
@@ -151,14 +151,14 @@ def test_files_go_out_and_come_in(two, tmp_path):
         until(lambda path=path: two.presenter.outcome == f"Written to {path}.")
         assert path.read_text().startswith(start)
     text = (tmp_path / "json").read_text()
-    keys = [run.head.key for run in two.presenter.runs]
+    keys = [run.head.key for run in two.presenter.runs.all]
     for key in keys:
         text = text.replace(key, "other" + key)
     (tmp_path / "slate.json").write_text(text)
     two.presenter.records.bring_in(tmp_path / "slate.json")
-    until(lambda: len(two.presenter.runs) == 4)
+    until(lambda: len(two.presenter.runs.all) == 4)
     assert two.presenter.outcome == "Taken in as run 3, 4."
-    assert two.presenter.runs[0].head.machine == "twin:tern@slate"
+    assert two.presenter.runs.all[0].head.machine == "twin:tern@slate"
     until(lambda: two.compare.runs.machine.count() == 3)
     files.write("report", tmp_path / "no" / "folder")
     until(lambda: "cannot be written" in two.presenter.outcome)
@@ -184,8 +184,8 @@ def test_one_run_by_itself_tells_and_takes(two):
     until(lambda: "not of the form" in sheet.said.text())
     sheet.measures.setText("noise=38.5 dB, case=41 C")
     click(sheet.keep)
-    until(lambda: any(run.note == "calm sea" for run in two.presenter.runs))
-    kept = next(run for run in two.presenter.runs if run.note)
+    until(lambda: any(run.note == "calm sea" for run in two.presenter.runs.all))
+    kept = next(run for run in two.presenter.runs.all if run.note)
     assert {name: m.show() for name, m in kept.measures.items()} == {"noise": "38.5 dB", "case": "41 C"}
     until(lambda: not two.findChildren(RunReport))
     runs.filter.setText("calm")
@@ -209,8 +209,8 @@ def test_a_watched_run_takes_its_result_and_frame_times(window, tmp_path):
     until(lambda: "is not a number" in sheet.said.text())
     sheet.score.setText("144.5")
     click(sheet.keep)
-    until(lambda: window.presenter.runs[0].end.score == 144.5)
-    assert window.presenter.runs[0].end.numbers.extra["rate_fps"] == pytest.approx(1 / 0.0166)
+    until(lambda: window.presenter.runs.all[0].end.score == 144.5)
+    assert window.presenter.runs.all[0].end.numbers.extra["rate_fps"] == pytest.approx(1 / 0.0166)
 
 
 def test_what_holds_the_clock_is_told_with_its_evidence(window):
@@ -230,7 +230,7 @@ def test_compare_opens_on_the_run_just_made_until_a_person_chooses(window):
     second = run_to_end(window, "20s", "second")
     until(lambda: window.compare.chosen == [first.id, second.id])  # the first is the baseline
     window.presenter.start_run("single", "20s", "alone")
-    until(lambda: len(window.presenter.runs) == 3)
+    until(lambda: len(window.presenter.runs.all) == 3)
     until(lambda: window.compare.chosen == [3])  # other work is not compared with it
     window.compare.choose([second.id])
     run_to_end(window, "20s", "later")

@@ -244,16 +244,16 @@ def test_a_first_start_leads_to_a_compared_change(open_app, data):
     assert steps.go.text() == "Measure now: 10 min, rested"
     window.workbench.run.form.pace.setCurrentIndex(3)
     click(steps.go)
-    until(lambda: app.presenter.last_run is not None and app.presenter.progress is None)
+    until(lambda: app.presenter.runs.last is not None and app.presenter.progress is None)
     until(lambda: steps.go.text() == "Go to the settings")
     click(steps.go)
     assert row(window, "sustained").strip.hasFocus()
     type_value(window, "sustained", "25")
     click(window.workbench.settings.try_button)
     until(lambda: steps.go.text() == "Measure again")
-    app.presenter.last_run = None
+    app.presenter.runs.last = None
     click(steps.go)
-    until(lambda: app.presenter.last_run is not None and app.presenter.progress is None)
+    until(lambda: app.presenter.runs.last is not None and app.presenter.progress is None)
     until(lambda: not steps.isVisible())
     assert "twin:tern" in PreferenceFile(data).chosen.guided
     assert "Settled:" in words_of(window.workbench.run)
@@ -269,5 +269,5 @@ def test_the_first_steps_can_be_put_away_for_good(open_app, data):
 
 def test_nothing_leads_where_nothing_can_be_set(open_app):
     app = open_app("host")
-    until(lambda: app.presenter.runs is not None)
+    until(lambda: app.presenter.runs.all is not None)
     assert not app.window.steps.isVisible()

@@ -216,7 +216,7 @@ def test_what_is_missing_is_measured_with_one_press(at_profiles):
     app = at_profiles(profiles=[AT_SEA])
     app.presenter.set_pace(1000.0)
     assert cells(app, MeasureCell).count("not measured") == 10
-    shown = app.presenter.profiles.shown(app.presenter.controls, app.presenter.runs)[1]
+    shown = app.presenter.profiles.shown(app.presenter.controls, app.presenter.runs.all)[1]
     app.presenter.profiles.measure(shown, on_battery=False)
     until(lambda: app.presenter.records.series is not None)
     until(lambda: app.presenter.records.series is None)

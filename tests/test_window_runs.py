@@ -22,13 +22,13 @@ def test_the_story_in_the_window(window):
     presenter, panel = window.presenter, window.workbench.run
     stock = run_to_end(window, "2 min", "stock")
     assert stock.end.state is RunState.FINISHED
-    assert presenter.baseline_id == stock.id
+    assert presenter.runs.baseline_id == stock.id
     window.presenter.draft_values({"sustained": 25.0})
     window.presenter.draft_values({"burst": 25.0})
     click(window.workbench.settings.try_button)
     until(lambda: presenter.status.trial is not None)
     flat = run_to_end(window, "120s", "flat")
-    compared, verdict_text = presenter.against_baseline()
+    compared, verdict_text = presenter.runs.against_baseline(presenter.progress)
     assert compared.run.id == flat.id
     assert compared.percent["power_burst_w"] < -10
     assert verdict_text in words_of(panel)
@@ -57,8 +57,8 @@ def test_progress_time_left_and_stopping(window):
     assert "left" in words_of(panel)
     assert not panel.start.isVisible()
     click(panel.stop)
-    until(lambda: presenter.last_run is not None)
-    assert presenter.last_run.end.state is RunState.STOPPED
+    until(lambda: presenter.runs.last is not None)
+    assert presenter.runs.last.end.state is RunState.STOPPED
     until(lambda: panel.start.isVisible())
 
 
@@ -110,7 +110,7 @@ def test_charts_show_what_was_sampled(window):
     assert charts.pace.isVisible()
     times, scores = charts._slices.getData()
     assert np.diff(times) == pytest.approx(np.full(5, 10.0), abs=0.6)
-    assert scores[-1] == pytest.approx(window.presenter.last_run.slices[-1].score)
+    assert scores[-1] == pytest.approx(window.presenter.runs.last.slices[-1].score)
     assert total["sustained limit"] > 30
     assert 8 < total["burst limit"] < 20
     bare = charts.clock.viewport()
@@ -136,7 +136,7 @@ def test_flags_and_compare_pictures_carry_what_happened(window):
     assert max(ends) == pytest.approx(60, abs=3)
     spots = window.compare.watts._dots.data
     assert len(spots) == 2
-    assert {round(spot["y"]) for spot in spots} == {round(run.end.numbers.score_settled) for run in presenter.runs}
+    assert {round(spot["y"]) for spot in spots} == {round(run.end.numbers.score_settled) for run in presenter.runs.all}
     assert {words.toPlainText() for words in window.compare.watts._letters} == {"A", "B"}
     window.show_view("workbench")
     flags = window.workbench.charts.flags

@@ -81,15 +81,15 @@ def begin_at_once(panel):
 
 def run_to_end(window, length, name):
     presenter = window.presenter
-    presenter.last_run = None
+    presenter.runs.last = None
     panel = window.workbench.run
     panel.form.pace.setCurrentIndex(FAST)
     panel.form.length.setEditText(length)
     panel.form.label.setText(name)
     begin_at_once(panel)
     click(panel.start)
-    until(lambda: presenter.last_run is not None and presenter.progress is None)
-    return presenter.last_run
+    until(lambda: presenter.runs.last is not None and presenter.progress is None)
+    return presenter.runs.last
 
 
 def draft(window, name="sustained"):

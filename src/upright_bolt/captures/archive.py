@@ -6,17 +6,19 @@ each in the order of their numbers; those that were not read hold all ones.
 """
 
 import io
+import re
 import tarfile
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from upright_bolt.captures.reader import members
-from upright_bolt.captures.redaction import kept_of, without_addresses
 from upright_bolt.disk import writing_bytes
 from upright_bolt.errors import BoltError, FileFault
 from upright_bolt.kernel import mailbox, paths
 from upright_bolt.kernel.clock import Clock
+from upright_bolt.kernel.interfaces.arguments import concerns
 from upright_bolt.kernel.ports import COPY_STRIDE, UNREAD, KernelFiles, Registers
 from upright_bolt.kernel.recording import RecordingFiles, RecordingRegisters
 from upright_bolt.kernel.sensors.sample_reader import SampleReader
@@ -105,3 +107,52 @@ def unpack(source: Path, folder: Path) -> None:
             target.chmod(0o600 if member.writable else 0o400)
     except OSError as fault:
         raise BoltError(f"{source} is not a capture: a name in it is a file and a folder at once ({fault}).") from fault
+
+
+NO_BOOT = b"00000000-0000-0000-0000-000000000000\n"
+CPUINFO_KEYS = (
+    b"processor", b"vendor_id", b"cpu family", b"model", b"model name", b"stepping", b"microcode", b"cpu MHz",
+    b"physical id", b"core id", b"siblings", b"cpu cores", b"flags",
+)  # fmt: skip
+_ADDRESS = re.compile(r"(?:[0-9A-Fa-f]{2}[:_-]){5}[0-9A-Fa-f]{2}")
+
+
+def _arguments(data: bytes) -> bytes:
+    return b" ".join(word for word in data.split() if concerns(word.decode("utf-8", "replace"))) + b"\n"
+
+
+def _version(data: bytes) -> bytes:
+    return b" ".join(data.split()[:3]) + b"\n"
+
+
+def _cpuinfo(data: bytes) -> bytes:
+    lines = data.split(b"\n")
+    return b"\n".join(line for line in lines if not line or line.split(b":")[0].strip() in CPUINFO_KEYS)
+
+
+def _stat(data: bytes) -> bytes:
+    return b"".join(line for line in data.splitlines(keepends=True) if line.startswith(b"cpu"))
+
+
+_SIFTED: dict[str, Callable[[bytes], bytes]] = {
+    paths.COMMAND_LINE: _arguments,
+    paths.VERSION: _version,
+    paths.CPUINFO: _cpuinfo,
+    paths.STAT: _stat,
+    paths.BOOT_ID: lambda _data: NO_BOOT,
+}
+
+
+def kept_of(path: str, data: bytes) -> bytes:
+    """Return what of a file's content goes into a capture."""
+    return _SIFTED[path](data) if path in _SIFTED else data
+
+
+def without_addresses(path: str, known: dict[str, str]) -> str:
+    """Return a path without the hardware addresses in it: devices without wires bear theirs in their names.
+
+    Args:
+        path: of a kernel file.
+        known: addresses seen so far, and what stands for each; it is added to.
+    """
+    return _ADDRESS.sub(lambda found: known.setdefault(found[0], f"device-{len(known) + 1}"), path)

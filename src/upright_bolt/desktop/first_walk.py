@@ -30,7 +30,7 @@ class FirstWalk(Walkthrough):
         self._click(window.workbench.settings.try_button)
         self._until(lambda: self.presenter.status.trial is not None, "the trial to run")
         self._tell(f"{STEPS[3][0]}.")
-        self.presenter.last_run = None
+        self.presenter.runs.last = None
         self._click(steps.go)
         changed = self._finish()
         self._until(lambda: not steps.isVisible(), "the bar to go")
@@ -44,7 +44,7 @@ class FirstWalk(Walkthrough):
     def _finish(self) -> int:
         """Let the run come to its end, slowly enough that this computer sees it, and return its id."""
         self._set_pace(SLOWER)
-        self._until(lambda: self.presenter.last_run is not None and self.presenter.progress is None, "the run to end")
+        self._until(lambda: self.presenter.runs.last is not None and self.presenter.progress is None, "the run to end")
         self._set_pace(PACE)
-        run = self.presenter.last_run
+        run = self.presenter.runs.last
         return 0 if run is None else run.id

@@ -141,7 +141,7 @@ class Walkthrough:
     def _is_well_under_way(self) -> bool:
         """Tell whether the run is past its first minutes; or over, where this computer did not let anybody look."""
         progress = self.presenter.progress
-        return self.presenter.last_run is not None or (progress is not None and progress.elapsed_s > 250)
+        return self.presenter.runs.last is not None or (progress is not None and progress.elapsed_s > 250)
 
     def run(self, length: str, name: str) -> int:
         """Run through the run column and return the run's id."""
@@ -152,14 +152,14 @@ class Walkthrough:
         panel = self.window.workbench.run
         panel.form.length.setEditText(length)
         panel.form.label.setText(name)
-        self.presenter.last_run = None
+        self.presenter.runs.last = None
         self._click(panel.start)
 
     def _end(self) -> int:
-        self._until(lambda: self.presenter.last_run is not None and self.presenter.progress is None, "the run to end")
+        self._until(lambda: self.presenter.runs.last is not None and self.presenter.progress is None, "the run to end")
         self._set_pace(AS_IN_LIFE)  # or its end is out of sight before one looks
         self._pause()
-        run = self.presenter.last_run
+        run = self.presenter.runs.last
         if run is None:
             raise BoltError("The run did not end.")
         return run.id

@@ -119,11 +119,11 @@ class Window(QMainWindow):
         self.rail.preferences_wanted.connect(self.ask_preferences)
         self.show_view("workbench")
         self.workbench.setFocus()
-        presenter.runs_changed.connect(lambda _: self._show_steps())
+        presenter.runs.changed.connect(lambda _: self._show_steps())
         presenter.searches.changed.connect(lambda _: self._tell_story())
         presenter.settings_changed.connect(lambda _: self._show_steps())
         presenter.live.connect(lambda _: self.steps.go.setEnabled(presenter.progress is None))
-        presenter.load_runs()
+        presenter.runs.load()
 
     def _what(self, does: str) -> Callable[[], None]:
         """Return what a shortcut does: a method of the window, or else of the presenter."""
@@ -174,9 +174,9 @@ class Window(QMainWindow):
         self._told = story
 
     def _open_both(self) -> None:
-        row, _ = self.presenter.against_baseline()
-        if row is not None and self.presenter.baseline_id is not None:
-            self.compare.choose([self.presenter.baseline_id, row.run.id])
+        row, _ = self.presenter.runs.against_baseline(self.presenter.progress)
+        if row is not None and self.presenter.runs.baseline_id is not None:
+            self.compare.choose([self.presenter.runs.baseline_id, row.run.id])
             self.show_view("compare")
 
     def _open_search(self, number: int, run_ids: list[int]) -> None:
@@ -191,7 +191,9 @@ class Window(QMainWindow):
         if spec in self.preferences.guided or presenter.outline.no_load:
             self.steps.hide()
             return
-        found = first_steps.progress(presenter.runs, presenter.controls, presenter.status, spec, looked=self._looked)
+        found = first_steps.progress(
+            presenter.runs.all, presenter.controls, presenter.status, spec, looked=self._looked
+        )
         if found is not None and found.next is None:
             self._put_steps_away()
         self.steps.show_progress(found)

@@ -5,7 +5,7 @@ Interfaces are the modules of ``kernel.interfaces``, found by themselves: a new 
 
 import importlib
 import pkgutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
 from typing import cast
@@ -13,12 +13,14 @@ from typing import cast
 from upright_bolt.analysis.limits.judge import FixedLimits
 from upright_bolt.kernel import interfaces, registers
 from upright_bolt.kernel.driver import ControlDriver, Found, Interface, Surroundings
-from upright_bolt.kernel.gpu.gpus import find_cards
+from upright_bolt.kernel.gpu.gpus import Card, SleepGuard, find_cards
+from upright_bolt.kernel.gpu.management_library import LibraryFiles
 from upright_bolt.kernel.gpu.memory import GpuMemory
+from upright_bolt.kernel.gpu.overdrive import OverdriveFiles
 from upright_bolt.kernel.identity import read_identity, read_topology
-from upright_bolt.kernel.machine_files import machine_files
 from upright_bolt.kernel.ports import KernelFiles, NoRegisters, Registers
 from upright_bolt.kernel.probe import Probe
+from upright_bolt.kernel.register_files import RegisterFiles
 from upright_bolt.kernel.sensors.channels import Channel
 from upright_bolt.model.catalogue import CATALOGUE, declaration_of
 from upright_bolt.model.graphics import Gpu
@@ -137,3 +139,16 @@ def _why_absent(word: str, gaps: tuple[Diagnostic, ...]) -> Diagnostic:
 
 def _first(values: Iterable[float | None]) -> float | None:
     return next((value for value in values if value is not None), None)
+
+
+def machine_files(files: KernelFiles, registers: Registers, cards: Sequence[Card]) -> KernelFiles:
+    """Return ``files`` with everything that controls write; as they are if they have it already.
+
+    Args:
+        files: the kernel's.
+        registers: the machine's.
+        cards: its graphics chips.
+    """
+    if getattr(files, "register_backed", False):
+        return files
+    return RegisterFiles(files, registers, OverdriveFiles(SleepGuard(LibraryFiles(files, cards), cards)))

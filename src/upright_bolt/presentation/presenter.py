@@ -4,23 +4,20 @@ Each part of the state has a topic of its own (``Observable``), so that a view r
 else: a drag of a strip announces ``drafted`` and no more.
 """
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
+from datetime import datetime
 from time import monotonic
 
-from upright_bolt.analysis.comparison.compare import Compared, compare
 from upright_bolt.analysis.limits.gpu_limits import cap_of
-from upright_bolt.analysis.numbers import values_of
 from upright_bolt.model.control import Control, Value
-from upright_bolt.model.event import ProfileEvent
+from upright_bolt.model.event import Event, ProfileEvent, Tried
 from upright_bolt.model.machine import About
-from upright_bolt.model.run import RunEnd, RunRecord, RunState
+from upright_bolt.model.run import RunRecord, RunState
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.settings import Settings, show_settings
 from upright_bolt.model.start import Start
 from upright_bolt.model.trial import ApplyReport, Status, Trial
-from upright_bolt.presentation.baseline import newest_at_stock
 from upright_bolt.presentation.draft import Draft
-from upright_bolt.presentation.drift_watch import DriftWatch
 from upright_bolt.presentation.gpu_curve import ChipCurve
 from upright_bolt.presentation.history import History
 from upright_bolt.presentation.machine_info import CoreNow, CoreReader, Outline
@@ -30,23 +27,47 @@ from upright_bolt.presentation.past_failures import KnownFailures
 from upright_bolt.presentation.ports import MINIMISED_S, BackgroundWork, SessionWork, Snapshot
 from upright_bolt.presentation.profiles import Profiles
 from upright_bolt.presentation.records import Records
+from upright_bolt.presentation.run_list import RunList
 from upright_bolt.presentation.run_starter import RunRequest, RunStarter
 from upright_bolt.presentation.searches import Searches
-from upright_bolt.presentation.trial_age import trial_age_s
-from upright_bolt.reports.details import telemetry_of
 from upright_bolt.session.chip_wake import wake_chip
 from upright_bolt.session.run_progress import RunProgress
 from upright_bolt.session.session import SAMPLE_S, Session
 from upright_bolt.session.starting import woken_and_tried
 from upright_bolt.store.runs import RunStore
 from upright_bolt.store.search_log import SearchLog
-from upright_bolt.text.comparison import verdict_with_conditions
 from upright_bolt.text.faults import state_words
 from upright_bolt.text.report import machine_report
 from upright_bolt.text.runs import holding_now
-from upright_bolt.text.trials import refusal, row_sentence
+from upright_bolt.text.trials import drift, refusal, row_sentence
 from upright_bolt.text.trials import reset_to_stock as stock_words
 from upright_bolt.text.trials import revert as put_back_words
+
+
+class DriftWatch:
+    """Watches the status for what was in force and is not any more.
+
+    Args:
+        say: says it in the window.
+
+    Attributes:
+        told: the same sentence, for whoever does not look at the window.
+    """
+
+    def __init__(self, say: Callable[[str], None]) -> None:
+        self._say = say
+        self._known: frozenset[str] = frozenset()
+        self.told: Observable[str] = Observable()
+
+    def take(self, status: Status) -> None:
+        """Take over a newer status."""
+        now = frozenset(entry.name for entry in status.drift)
+        fresh = [drift(entry, status) for entry in status.drift if entry.name not in self._known]
+        self._known = now
+        if fresh:
+            self._say(f"▽ {fresh[0]}" + (f" And {len(fresh) - 1} more." if len(fresh) > 1 else ""))
+            self.told(fresh[0])
+
 
 ALL = ""
 """Announced as drafted when more than one control's draft has changed."""
@@ -58,16 +79,13 @@ class Presenter:
     Attributes:
         warning: why the draft was not tried: it has failed on this chip; empty if that is not so.
         outcome: a sentence on what became of the last thing asked.
-        runs: all runs, newest first.
-        baseline_id: the run that others are compared with; None for none.
-        last_run: the run that ended last in this window.
+        runs: all runs that are kept.
 
     Topics:
         drafted: the draft of one control has changed; its name, or ``ALL``.
         said: the outcome has changed.
         live: there is a newer sample, and where a run or series stands.
         settings_changed: controls, trial or drift have changed.
-        runs_changed: the list of runs, the baseline or the last run has changed.
     """
 
     def __init__(
@@ -91,30 +109,25 @@ class Presenter:
         self._draft = Draft()
         self.outcome = outline.recovered
         self.warning = ""
-        self._damaged: dict[int, str] = {}
         self.progress: RunProgress | None = None
-        self.runs: list[RunRecord] = []
-        self.baseline_id: int | None = None
-        self._baseline_chosen = False
-        self.last_run: RunRecord | None = None
         self.sample: Sample | None = None
         self._hidden = False
         self.drafted: Observable[str] = Observable()
         self.said: Observable[str] = Observable()
         self.live: Observable[None] = Observable()
         self.settings_changed: Observable[None] = Observable()
-        self.runs_changed: Observable[None] = Observable()
+        self.runs = RunList(background, store, outline.spec, lambda: self.controls, self.say, self._tell_damage)
         self.drifts = DriftWatch(self.say)
         self.searches = Searches(thread, background, store, log, outline, self.say)
         self.profiles = Profiles(thread, store, log, outline, self.say)
         self.failures = KnownFailures(self.profiles, self.searches, self)
-        self.records = Records(thread, background, store, self.say, self.load_runs, self.failures.near)
+        self.records = Records(thread, background, store, self.say, self.runs.load, self.failures.near)
         self.chip_curve = ChipCurve(background, store, outline.spec)
         self.runner = RunStarter(thread, self.records, store, self.say, self._fail)
 
     def release(self) -> None:
         """Announce nothing to the present widgets any more: they are about to go."""
-        for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs_changed,
+        for topic in (self.drafted, self.said, self.live, self.settings_changed, self.runs.changed,
                       self.searches.changed, self.profiles.changed, self.drifts.told,
                       self.chip_curve.changed):  # fmt: skip
             topic.silence()
@@ -149,7 +162,7 @@ class Presenter:
         self.records.take_series(snapshot.series, snapshot.ended_series)
         self.searches.take(snapshot.search, snapshot.ended_search)
         if snapshot.ended_run is not None:
-            self._run_ended(snapshot.ended_run)
+            self.runs.take_ended(snapshot.ended_run, self._show_ended)
         if snapshot.trouble:
             self.say(f"✕ {snapshot.trouble}")
         told = any(isinstance(event, ProfileEvent) for event in snapshot.events)
@@ -342,79 +355,33 @@ class Presenter:
         """Start a run, or several one after another, as a person chose; what was typed wrongly is said."""
         self.runner.start(asked, dict(self.draft))
 
-    def _run_ended(self, run_id: int) -> None:
-        def show(runs: list[RunRecord]) -> None:
-            self.last_run = next((run for run in runs if run.id == run_id), None)
-            self._take_runs(runs)
-            if self.last_run is not None:
-                self.pace.end(run_id, self.last_run.slices)
-                end = self.last_run.end
-                how = state_words(self.last_run) + (f": {end.why}" if end.why else "")
-                if end.state is not RunState.RUNNING and not self.last_run.head.series:
-                    self.say(f"Run {run_id} is kept ({how}).")
+    def _show_ended(self, run: RunRecord) -> None:
+        self.pace.end(run.id, run.slices)
+        if run.end.state is not RunState.RUNNING and not run.head.series:
+            how = state_words(run) + (f": {run.end.why}" if run.end.why else "")
+            self.say(f"Run {run.id} is kept ({how}).")
 
-        self._background.run(self._store.all, show, self.say)
-
-    def load_runs(self) -> None:
-        """Read the list of runs anew."""
-        self._background.run(self._store.all, self._take_runs, self.say)
-
-    def _take_runs(self, runs: list[RunRecord]) -> None:
-        self.runs = runs
-        if self._store.damaged and self._store.damaged != self._damaged:
-            # what was done about the machine's own record is not to be missed for it
-            before = [self.outcome] if self.outcome and self.outcome == self.outline.recovered else []
-            self._fail(" ".join((*before, *self._store.damaged.values())))
-        self._damaged = self._store.damaged
-        if not self._baseline_chosen or all(run.id != self.baseline_id for run in runs):
-            last, spec = self.last_run, self.outline.spec
-            workload = last.head.workload if last else "steady"
-            self.baseline_id = newest_at_stock(runs, spec, workload, self.controls, last.id if last else None)
-        self.runs_changed(None)
-
-    def set_baseline(self, run_id: int | None) -> None:
-        """Choose what runs are compared with."""
-        self.baseline_id = run_id
-        self._baseline_chosen = True
-        self.runs_changed(None)
-
-    @property
-    def baseline(self) -> RunRecord | None:
-        """The baseline run."""
-        return next((run for run in self.runs if run.id == self.baseline_id), None)
-
-    def against_baseline(self) -> tuple[Compared | None, str]:
-        """Return the run in progress, or the last one, beside the baseline, and the finding in words."""
-        run = self._shown_run()
-        baseline = self.baseline
-        if run is None:
-            return None, ""
-        if baseline is None or baseline.id == run.id:
-            return Compared(run, values_of(run)), ""
-        row = compare([run], baseline, self.runs)[0]
-        return row, "" if self.progress is not None else verdict_with_conditions(row, baseline)
-
-    def _shown_run(self) -> RunRecord | None:
-        progress = self.progress
-        if progress is None or (self.last_run is not None and self.last_run.id == progress.run_id):
-            return self.last_run
-        end = RunEnd(RunState.RUNNING, "", progress.elapsed_s, progress.score, progress.numbers)
-        return RunRecord(progress.run_id, progress.head, end)
-
-    def telemetry(self, run_ids: list[int], on_result: Callable[[object], None]) -> None:
-        """Read the telemetry of runs in the background."""
-        store = self._store
-        self.compute(lambda: {run_id: telemetry_of(store, store.get(run_id)) for run_id in run_ids}, on_result)
+    def _tell_damage(self, words: str) -> None:
+        # what was done about the machine's own record is not to be missed for it
+        before = [self.outcome] if self.outcome and self.outcome == self.outline.recovered else []
+        self._fail(" ".join((*before, words)))
 
     def compute(self, work: Callable[[], object], on_result: Callable[[object], None]) -> None:
         """Compute something in the background."""
         self._background.run(work, on_result, self.say)
 
-    def delete_run(self, run_id: int) -> None:
-        """Delete a run."""
 
-        def work() -> list[RunRecord]:
-            self._store.delete(run_id)
-            return self._store.all()
+def trial_age_s(trial: Trial | None, events: Sequence[Event], sample: Sample | None) -> float:
+    """Return for how many seconds a trial has been running: on the machine's own clock if it began in this window.
 
-        self._background.run(work, self._take_runs, self.say)
+    Args:
+        trial: that runs; None for none.
+        events: what has happened while this window was open.
+        sample: the newest.
+    """
+    if trial is None:
+        return 0.0
+    begun = [event.time_s for event in events if isinstance(event, Tried)]
+    if begun and sample is not None and not trial.standing:
+        return max(0.0, sample.time_s - begun[-1])
+    return max(0.0, (datetime.now().astimezone() - datetime.fromisoformat(trial.since)).total_seconds())

@@ -22,9 +22,8 @@ from upright_bolt.model.profile import STOCK, Profile
 from upright_bolt.model.rule import Condition, Rule, Rules, Situation
 from upright_bolt.profiles.drift_restorer import DriftRestorer
 from upright_bolt.profiles.folder import Found, ProfileFolder
-from upright_bolt.profiles.plan import Plan
+from upright_bolt.profiles.plan import Plan, Planner
 from upright_bolt.profiles.plan_application import MODE, apply_plan
-from upright_bolt.profiles.planner import Planner
 from upright_bolt.profiles.record import Record, Remembered, Settling
 from upright_bolt.profiles.start import AGAIN_S, BootStart
 from upright_bolt.settings.backend import Backend

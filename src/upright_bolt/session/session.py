@@ -1,6 +1,6 @@
 """A session: one machine in use by one process. Everything the window and the command line do goes through here."""
 
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from contextlib import suppress
 from dataclasses import dataclass
 
@@ -30,11 +30,32 @@ from upright_bolt.session.change_watch import ChangeWatch, chips_changed
 from upright_bolt.session.local_enforcement import LocalEnforcement
 from upright_bolt.session.machine import Machine
 from upright_bolt.session.run_progress import LOADED
-from upright_bolt.session.sleep_inhibitor import SleepInhibitor
 from upright_bolt.session.start import IdleDetector
 from upright_bolt.settings.access import PROFILES, MachineAccess
 from upright_bolt.text import events as event_words
 from upright_bolt.text import trials as trial_words
+
+
+class SleepInhibitor:
+    """Holds the machine awake from the first reason on until there is none any more.
+
+    Args:
+        machine: may be able to.
+    """
+
+    def __init__(self, machine: Machine) -> None:
+        self._machine = machine
+        self._let_go: Callable[[], None] | None = None
+
+    def see(self, why: str) -> None:
+        """Take note of what goes on now; empty for nothing."""
+        stay_awake = self._machine.stay_awake
+        if why and self._let_go is None and stay_awake is not None:
+            self._let_go = stay_awake(why)
+        elif not why and self._let_go is not None:
+            self._let_go()
+            self._let_go = None
+
 
 SAMPLE_S = 0.5
 BUSY = "A run is in progress; stop it or wait for its end."

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from math import isnan, nan
 from statistics import fmean
 
-from upright_bolt.analysis.limits.moving_average import USUAL_WINDOW_S, averaged
+from upright_bolt.analysis.limits.judge import USUAL_WINDOW_S, averaged
 from upright_bolt.model.sample import Sample
 from upright_bolt.model.sensor import Sensor, core_temperatures, index_of
 from upright_bolt.model.start import Budget, Waiting

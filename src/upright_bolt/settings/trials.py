@@ -9,17 +9,17 @@ from upright_bolt.errors import BadInput, BoltError, FileFault, Refused
 from upright_bolt.model.catalogue import FIRMWARE_LIMITS
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.failure import at_risk
-from upright_bolt.model.note import CAPPED, DiagnosticCode, note
+from upright_bolt.model.note import DiagnosticCode, note
 from upright_bolt.model.settings import Settings
 from upright_bolt.model.trial import ApplyReport, ApplyRow, Recovery, RecoveryOutcome, Trial
 from upright_bolt.settings import apply
 from upright_bolt.settings.backend import Backend
 from upright_bolt.settings.control_reader import ControlReader
+from upright_bolt.settings.earlier_values import EarlierValues
 from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
-from upright_bolt.settings.journal_replay import BootMemory, OwnTexts, Past
+from upright_bolt.settings.journal_replay import BootMemory, Past
 from upright_bolt.settings.pending import Pending
-from upright_bolt.settings.restore_validation import check_texts
 from upright_bolt.text.trials import not_reverted
 
 
@@ -56,6 +56,7 @@ class Trials:
         self._stands = past.applied and not past.returning
         self._pending = Pending(backend, controls, journal, memory, past, stamp)
         self._failures = failures
+        self._earlier = EarlierValues(backend, controls, memory, failures)
         self._sure_of = ""
         """Id of the trial whose earlier texts this process has read from the machine itself."""
 
@@ -95,10 +96,10 @@ class Trials:
                 tuple(ApplyRow(n, v, controls[n].current, ok=False, why=why) for n, v in settings.items())
             )
         earlier = self.current
-        values = {n: v for n in settings if (v := self._before(n, controls[n])) is not None}
+        values = {n: v for n in settings if (v := self._earlier.chosen(n, controls[n])) is not None}
         source = self._backend.power_source() if any(name in FIRMWARE_LIMITS for name in settings) else ""
         trial = self._opened(settings, before_now, values, by, standing=standing, owner=owner, source=source)
-        own = self._own_texts(values, before_now, source)
+        own = self._earlier.of_firmware(values, before_now, source, self.expected(self._memory.kept))
         try:
             # The order is that of a crash: stock first, since it outlives the trial; then what can fail, since a freeze
             # must be explained by it; the trial itself last. Only when all are on the disk may a file be written.
@@ -129,23 +130,6 @@ class Trials:
         self._current = trial
         with suppress(BoltError):  # a full disk: the next start judges by what was noted last
             self._failures.begin_trial(at_risk(trial.settings) if trial is not None else {}, trial.by if trial else "")
-
-    def _before(self, name: str, control: Control) -> Value | None:
-        """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
-        # Under a cap the file shows the cap. To put that back would leave the machine slower for good.
-        if control.note is None or control.note.code not in CAPPED:
-            return control.current
-        return self._memory.kept.get(name, self._backend.chosen(name))
-
-    def _own_texts(self, held: Mapping[str, Value], before: Mapping[str, str], source: str) -> OwnTexts:
-        """Return texts of limits about to be set that are the firmware's own, not what this program has put there."""
-        ours = self.expected(self._memory.kept)
-        own: dict[str, str] = {}
-        for name in (name for name in held if name in FIRMWARE_LIMITS):
-            driver = self._backend.drivers[name]
-            if name not in ours or not driver.same(ours[name], held[name]):
-                own |= {path: before[path] for path in driver.files if path in before}
-        return OwnTexts(source, own)
 
     def _opened(
         self,
@@ -247,29 +231,11 @@ class Trials:
             BadInput: no trial is running.
             Refused: some files did not take their earlier values; the trial stays open.
         """
-        trial = self._without_firmware_s(self._running())
+        trial = self._earlier.without_firmware_changes(self._running())
         left, unrecorded = self._restored(trial, why)
         if left:
             raise Refused(not_reverted(left, self._backend.why_closed(left)))
         return replace(trial, unrecorded=unrecorded)
-
-    def _without_firmware_s(self, trial: Trial) -> Trial:
-        """Return the trial without what the firmware has set since it began, since the power source is another."""
-        source = self._backend.power_source()
-        # Firmware sets its own limits when the charger comes or goes. To restore those of the other source would be to
-        # undo its work, and on battery to exceed what it has just allowed.
-        if not trial.power_source or not source or source == trial.power_source:
-            return trial
-        drivers = self._backend.drivers
-        values = self._backend.values(name for name in trial.settings if name in FIRMWARE_LIMITS)
-        anew = {n: v for n, v in values.items() if not drivers[n].same(trial.settings[n], v)}
-        files = {path for name in anew for path in drivers[name].files}
-        return replace(
-            trial,
-            before={path: text for path, text in trial.before.items() if path not in files},
-            before_values={name: value for name, value in trial.before_values.items() if name not in anew},
-            left_to_firmware=anew,
-        )
 
     def reset_to_stock(
         self, texts: Mapping[str, str], values: Mapping[str, Value], absent: Collection[str], by: str
@@ -309,11 +275,13 @@ class Trials:
         """
         with suppress(BoltError):
             self._record(EntryKind.PUTTING_BACK, trial)
-        trial = self._without_failed(trial)
+        names, trial = self._earlier.without_failed(trial)
+        if names:
+            self._forget_kept(names, trial.id)
         refused: tuple[str, ...] = ()
         texts = trial.before
         if trial.id != self._sure_of:
-            texts, refused = self._writable_texts(trial.before)
+            texts, refused = self._earlier.writable(trial.before)
         left = tuple(dict.fromkeys((*refused, *self._backend.restore(texts))))
         unrecorded = ""
         try:
@@ -327,17 +295,6 @@ class Trials:
         if not left:
             self.current = None
         return left, unrecorded
-
-    def _without_failed(self, trial: Trial) -> Trial:
-        """Return the trial with stock in place of earlier values that have failed since: those are kept no longer."""
-        earlier = {**self._memory.kept, **trial.before_values}
-        names = [name for name in self._failures.among(earlier) if name in trial.before_values]
-        files = {path for name in names if name in self._backend.drivers for path in self._backend.drivers[name].files}
-        stock = {path: text for path, text in self._memory.stock_texts.items() if path in files}
-        if not stock:
-            return trial
-        self._forget_kept(names, trial.id)
-        return replace(trial, before={**trial.before, **stock})
 
     def _forget_kept(self, names: Collection[str], trial: str) -> None:
         """Note that controls are at their stock values again."""
@@ -357,19 +314,6 @@ class Trials:
         trial = self._pending.write(self.expected(self._memory.kept), self.current)
         if trial is not self.current:
             self.current = trial
-
-    def _writable_texts(self, texts: Mapping[str, str]) -> tuple[dict[str, str], tuple[str, ...]]:
-        """Return what may be written of texts from a record, stock in place of what may not, and what is left then.
-
-        Files that are not there now, since their processor is offline, no control of this moment declares: they are
-        pending, and checked once they are back (``flush_pending``).
-        """
-        gone = {path: text for path, text in texts.items() if self._backend.is_gone(path)}
-        checked = check_texts({p: text for p, text in texts.items() if p not in gone}, self._backend, self._controls)
-        stock = {path: self._memory.stock_texts[path] for path in checked.refused if path in self._memory.stock_texts}
-        instead = check_texts(stock, self._backend, self._controls)
-        left = tuple(path for path in checked.refused if path not in instead.sound)
-        return {**gone, **checked.sound, **instead.sound}, left
 
     def _running(self) -> Trial:
         if self.current is None:
@@ -394,7 +338,7 @@ class Trials:
             return Recovery(shown, RecoveryOutcome.RESTARTED)
         if trial.standing and self._stands:
             return Recovery(shown, RecoveryOutcome.ENDED) if self._gone(trial) else None
-        trial = self._without_firmware_s(trial)
+        trial = self._earlier.without_firmware_changes(trial)
         left, unrecorded = self._restored(trial, "the program that ran it ended without doing so")
         outcome = RecoveryOutcome.NOT_PUT_BACK if left else RecoveryOutcome.PUT_BACK
         shown = replace(shown, unrecorded=unrecorded, left_to_firmware=trial.left_to_firmware)

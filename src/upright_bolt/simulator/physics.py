@@ -1,7 +1,6 @@
 """The twin's physics: power, limiter, clock and heat, in steps of ``STEP_S``.
 
-Power of a core is ``switching · V² · f`` by its share of busy time, leakage grows with V and doubles every few
-degrees. The limiter keeps an exponential average of the watts over the window at or below the sustained limit
+The limiter keeps an exponential average of the watts over the window at or below the sustained limit
 and the watts of each moment at or below the burst limit; the clock is the highest that all limits allow.
 """
 
@@ -15,12 +14,12 @@ from upright_bolt.simulator.chip import MachineSpec
 from upright_bolt.simulator.demand import Demand
 from upright_bolt.simulator.graphics import GraphicsChips
 from upright_bolt.simulator.noise import Noise
+from upright_bolt.simulator.power_curve import GRID_MHZ, PowerCurve
 from upright_bolt.simulator.state import SimulatedState, complete, fresh_state
 from upright_bolt.simulator.surroundings import OTHERS_SHARE
 from upright_bolt.simulator.voltage_faults import VoltageFaults
 
 STEP_S = 0.1
-GRID_MHZ = 25.0
 REASON_HEAT, REASON_CURRENT, REASON_ELECTRICAL = 1 << 1, 1 << 7, 1 << 8
 REASON_SUSTAINED, REASON_BURST, REASON_TURBO = 1 << 10, 1 << 11, 1 << 12
 NO_LIMIT_W = 1e6
@@ -31,11 +30,6 @@ HEAT_STEP_MHZ = 60.0
 SLEEPING_W = 0.3
 REACTION_S = 0.7
 """How long the firmware takes to rewrite its limits."""
-UNCORE_POWER = 3.0
-"""What the uncore draws at rest goes with this power of its rail's voltage: it is leakage as much as switching.
-
-What it draws on top under load is memory's and wires', on rails that no offset moves.
-"""
 HELD_POWER = 5.0
 """How fast the clock that a preference holds at rest falls from the highest, at 0, to the lowest, at 255."""
 ONE_THREAD_SHARE = 0.62
@@ -73,11 +67,7 @@ class Physics:
         complete(state, spec)
         self.graphics = GraphicsChips(spec, state)
         self._take_surroundings()
-        chip = spec.chip
-        self._resting_w = chip.uncore_w
-        count = int((chip.turbo_table_mhz[0] - chip.clock_min_mhz) / GRID_MHZ) + 1
-        self._grid = [chip.clock_min_mhz + i * GRID_MHZ for i in range(count)]
-        self._stock_volts = [chip.volts(f) for f in self._grid]
+        self._curve = PowerCurve(spec.chip)
         self.settings_changed()
 
     def settings_changed(self) -> None:
@@ -104,12 +94,7 @@ class Physics:
         self._lows = min(state.clock_low_mhz)
         self._rails = rails.rails_of(chip, state.offsets_mv, state.time_s)
         self._delivered = rails.delivered(chip, self._rails)
-        self._volts = [v + self._rails.core_mv / 1000.0 for v in self._stock_volts]
-        cache = self._rails.cache_mv / 1000.0
-        agent = rails.agent_watts_part(state.offsets_mv)
-        self._uncore = [agent * ((v + cache) / v) ** UNCORE_POWER for v in self._stock_volts]
-        self._square = [v * v * f / 1000.0 for v, f in zip(self._volts, self._grid, strict=True)]
-        self._lowest_cap = min(self._caps)
+        self._curve.set_voltages(self._rails, rails.agent_watts_part(state.offsets_mv), self._caps)
         # Under the governor “performance”, intel_pstate ignores the preference that is set.
         eager = all(word == "performance" for word in state.governor)
         self._epp = 0.0 if eager else sum(state.epp) / len(state.epp)
@@ -151,7 +136,7 @@ class Physics:
         wanted = self._wanted_clock(active, max(shares), dt)
         switching = self.spec.chip.switching_w * self.demand.activity * (1.0 + state.activity_drift)
         # The parts that hold for the step come first: every look at the power below uses them.
-        self._load_power(weights, switching)
+        self._curve.load(weights, switching, self.state.die_c, self._rest)
         beside_w = self.graphics.step(state, min(self._limits[0], self._limits[1]), noise, dt)
         clock, watts = self._limited_clock(wanted, weights, dt)
         watts += self.graphics.inside_w
@@ -219,17 +204,18 @@ class Physics:
             reasons = REASON_HEAT
         most = min(burst, self._peak_w)
         allowed = max(min(budget, most) - self.graphics.inside_w, 0.0)
-        watts = self._power(clock)
+        curve = self._curve
+        watts = curve.watts(clock)
         if watts > allowed:
             # Without clamping, the limiter may not go below the base clock.
-            clock = max(self._clock_for(allowed, clock), min(clock, self._floor))
+            clock = max(curve.clock_for(allowed, clock), min(clock, self._floor))
             reasons = self._reason(budget, burst, sustained)
-            watts = self._power(clock)
+            watts = curve.watts(clock)
         if state.current_a:
-            amps_w = state.current_a * self._at(self._volts, clock)
+            amps_w = state.current_a * curve.volts(clock)
             if watts > amps_w:
-                clock = self._clock_for(amps_w, clock)
-                watts = self._power(clock)
+                clock = curve.clock_for(amps_w, clock)
+                watts = curve.watts(clock)
                 reasons = REASON_CURRENT
         # The turbo table goes by how many cores work, so one at its entry is held by it and by nothing else.
         table = self._table[sum(w > 0.3 for w in weights) - 1 if max(weights) > 0.3 else 0]
@@ -266,70 +252,6 @@ class Physics:
             state.throttle_s += dt
         return state.heat_cap_mhz
 
-    def _load_power(self, weights: list[float], switching: float) -> None:
-        """Take up the parts of the power that do not depend on the clock; they hold for one step."""
-        chip = self.spec.chip
-        total = sum(weights)
-        busy = total / chip.cores
-        doublings = (self.state.die_c - 60.0) / chip.leakage_doubling_c
-        # Cores that sleep have their voltage gated, and leak little; shallow idle states keep them powered.
-        gated = self._rest + (1.0 - self._rest) * busy
-        self._weights = weights
-        self._switching = switching
-        self._switched = total * switching
-        self._leaking: float = chip.leakage_w * 2.0**doublings * gated
-        self._fixed_w = chip.uncore_busy_w * busy
-
-    def _power(self, clock: float) -> float:
-        """Return the watts at a clock: switching (V² f), leakage (V³, doubling with heat) and the uncore's."""
-        i, part = self._place(clock)
-        # The usual case, all cores alike, is one look at a table: this runs for every step of every search.
-        if clock <= self._lowest_cap:
-            square = self._square
-            switched = (square[i] + part * (square[i + 1] - square[i])) * self._switched
-        else:
-            switched = self._capped_square(clock) * self._switching
-        volts = self._volts[i] + part * (self._volts[i + 1] - self._volts[i])
-        uncore = self._uncore[i] + part * (self._uncore[i + 1] - self._uncore[i])
-        watts: float = switched + volts * volts * volts * self._leaking + uncore * self._resting_w + self._fixed_w
-        return watts
-
-    def _capped_square(self, clock: float) -> float:
-        square = 0.0
-        for cap, weight in zip(self._caps, self._weights, strict=True):
-            square += self._at(self._square, min(clock, cap)) * weight
-        return square
-
-    def _clock_for(self, watts: float, highest: float) -> float:
-        """Return the clock whose power is ``watts``, by halving on the grid and linear between its points."""
-        low, high = 0, max(1, min(len(self._grid) - 1, int((highest - self._grid[0]) / GRID_MHZ) + 1))
-        below, above = self._power(self._grid[low]), self._power(self._grid[high])
-        if below >= watts:
-            return self._grid[0]
-        while high - low > 1:
-            middle = (low + high) // 2
-            between = self._power(self._grid[middle])
-            if between > watts:
-                high, above = middle, between
-            else:
-                low, below = middle, between
-        part = (watts - below) / (above - below) if above > below else 0.0
-        return min(highest, self._grid[low] + part * GRID_MHZ)
-
-    def _place(self, clock: float) -> tuple[int, float]:
-        """Return the point of the grid at or below a clock, and what part of the way to the next lies behind it."""
-        position = (clock - self._grid[0]) / GRID_MHZ
-        i = int(position)
-        if i < 0:
-            i = 0
-        elif i > len(self._grid) - 2:
-            i = len(self._grid) - 2
-        return i, position - i
-
-    def _at(self, table: list[float], clock: float) -> float:
-        i, part = self._place(clock)
-        return table[i] + part * (table[i + 1] - table[i])
-
     def pace(self) -> float:
         """Return what a busy core gets done, in GHz of clock less what waiting for memory costs."""
         ghz = self.state.clock_mhz / 1000.0
@@ -338,7 +260,7 @@ class Physics:
     def _account(self, clock: float, watts: float, weights: list[float], dt: float, beside_w: float) -> None:
         state, chip = self.state, self.spec.chip
         state.clock_mhz = clock
-        state.volts = self._at(self._volts, clock)
+        state.volts = self._curve.volts(clock)
         state.package_w = watts
         state.average_w += (watts - state.average_w) * (1.0 - exp(-dt / self._limits[2]))
         state.energy_j += watts * dt

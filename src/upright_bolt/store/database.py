@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from sqlalchemy import Connection, Engine, ExceptionContext, create_engine
+from sqlalchemy import Connection, Engine, ExceptionContext, create_engine, inspect, text
 from sqlalchemy import event as database_events
 
 from upright_bolt.errors import BoltError
@@ -97,3 +97,41 @@ class _Sentence:
                 getattr(context.original_exception, "sqlite_errorcode", 0), str(context.original_exception)
             )
             raise BoltError(f"The run database {self._path} cannot be used: {what}.") from context.original_exception
+
+
+NEWEST = "0006"
+
+
+def is_current(connection: Connection) -> bool:
+    """Tell whether the tables are those of this version."""
+    return _version(connection) == NEWEST
+
+
+def upgrade(connection: Connection) -> None:
+    """Create or bring up the tables; Alembic is loaded only if there is something to do.
+
+    Raises:
+        BoltError: the database was written by another version of this program.
+    """
+    version = _version(connection)
+    if version == NEWEST:
+        return
+    if version is not None:
+        raise BoltError(
+            "The run database was written by a newer version of this program, or before its first release; it is left "
+            "untouched."
+        )
+    from alembic import command  # noqa: PLC0415 - loaded only when the database is new or old
+    from alembic.config import Config  # noqa: PLC0415 - same
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+    config.attributes["connection"] = connection
+    command.upgrade(config, "head")
+
+
+def _version(connection: Connection) -> str | None:
+    if not inspect(connection).has_table("alembic_version"):
+        return None
+    row = connection.execute(text("SELECT version_num FROM alembic_version")).first()
+    return None if row is None else str(row[0])

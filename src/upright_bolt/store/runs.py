@@ -29,9 +29,9 @@ from upright_bolt.model.run import (
 from upright_bolt.model.workloads import workload
 from upright_bolt.sanitize import capital
 from upright_bolt.session.numbers import run_numbers, with_work
-from upright_bolt.store import schema, tables
+from upright_bolt.store import tables
 from upright_bolt.store.checks import check_events, check_record, check_telemetry
-from upright_bolt.store.database import open_database
+from upright_bolt.store.database import is_current, open_database, upgrade
 from upright_bolt.store.rows import (
     columns_of,
     event_of,
@@ -73,10 +73,10 @@ class RunStore:
         self._engine = open_database(path)
         self._running = RunningRuns(path.with_name(f"{path.name}-running"))
         with self._engine.connect() as connection:
-            current = schema.is_current(connection)
+            current = is_current(connection)
         if not current:
             with self._writing() as connection:
-                schema.upgrade(connection)
+                upgrade(connection)
 
     @contextmanager
     def _writing(self) -> Iterator[Connection]:

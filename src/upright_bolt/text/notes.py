@@ -6,12 +6,13 @@ alone. ``{name}`` is a particular of the note; ``{title}`` the title of the cont
 
 from collections.abc import Callable
 
+from upright_bolt.analysis.comparison.no_effect import NoEffect, Why
 from upright_bolt.model.catalogue import declaration_of, title_of
 from upright_bolt.model.control import show_value
 from upright_bolt.model.note import Diagnostic
 from upright_bolt.model.note import DiagnosticCode as C
 from upright_bolt.model.quantity import CLOCK
-from upright_bolt.sanitize import capital
+from upright_bolt.sanitize import capital, small
 
 NEEDS_ROOT = "changing it needs root rights: run the command with sudo, or have the root service do it (make install)"
 LIMITS_LOCKED = (
@@ -278,3 +279,23 @@ def about(name: str, note: Diagnostic) -> str:
 def gap(note: Diagnostic) -> str:
     """Return a gap as a line: what is missing, and why."""
     return _ended(f"{note.about}: {clause(note)}")
+
+
+_WORDS = {
+    Why.ABOVE_BURST: "{what} lies above the burst limit, {by_value}, which holds at every moment: it has no effect",
+    Why.NO_BURST: "{what} has no effect, since a burst limit of {by_value} leaves no burst to last",
+    Why.BEYOND_PEAK: "{what} lies beyond the peak limit, {by_value}, which is never exceeded: it has no effect",
+    Why.NOT_ENFORCED: "{what} has no effect while limits are not enforced (limiter off)",
+    Why.ABOVE_CLOCK: "{what} has no effect: the highest clock is {by_value}",
+    Why.TURBO_OFF: "{what} has no effect while turbo is off",
+    Why.ALONE_ON_RAIL: "{what} is deeper than the {by} ({by_value}). Where core and cache share a voltage rail, as on "
+    "most chips, the weaker of the two counts and the rest has no effect; set both alike",
+}
+
+
+def no_effect(found: NoEffect) -> str:
+    """Return that a setting has no effect, and why."""
+    what = f"{title_of(found.name)}: {show_value(found.name, found.value)}"
+    by_value = "" if found.by_value is None or not found.by else show_value(found.by, found.by_value)
+    by = small(title_of(found.by)) if found.by else ""
+    return _WORDS[found.why].format(what=what, by=by, by_value=by_value) + "."

@@ -7,14 +7,28 @@ sample before, since only what has grown since then counts.
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from itertools import compress
+from math import exp
 from operator import itemgetter
 
 from upright_bolt.analysis.limits.constraints import BUSY_SHARE, NO_WATTS, Limits, Readings, held_by
-from upright_bolt.analysis.limits.moving_average import USUAL_WINDOW_S, averaged
 from upright_bolt.model.constraint import Constraint
 from upright_bolt.model.machine import Topology
 from upright_bolt.model.sample import Numbers
 from upright_bolt.model.sensor import Sensor, SensorKind, by_processor, index_of, span_of
+
+USUAL_WINDOW_S = 28.0
+"""Averaging time of limiters that do not tell theirs."""
+
+
+def averaged(before_w: float, watts: float, seconds: float, window_s: float) -> float:
+    """Return the average after ``watts`` were drawn for ``seconds``.
+
+    An exponential average of time constant ``window_s``, as in the kernel's Documentation/power/powercap on constraints
+    with a time window.
+    """
+    kept = exp(-max(0.0, seconds) / window_s)
+    return before_w * kept + watts * (1.0 - kept)
+
 
 LIVE_BITS, LOGGED_BITS, STATUS_BITS = "limit.reasons", "limit.log", "limit.status"
 """Sensors that hold the processor's own bits."""

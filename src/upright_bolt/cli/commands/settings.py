@@ -68,7 +68,7 @@ def set_(
 ) -> int:
     """Put settings in force as a trial, until “keep” or “put-back”."""
     from upright_bolt.analysis.comparison.no_effect import without_effect
-    from upright_bolt.text.no_effect import no_effect
+    from upright_bolt.text.notes import no_effect
 
     settings = parse_assignments(assignments)
     _ask_first(settings, confirm)

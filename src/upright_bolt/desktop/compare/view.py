@@ -57,7 +57,7 @@ class CompareView(QWidget):
         self.runs = RunColumn(theme, facts)
         self.runs.setFixedWidth(LIST_W)
         self.runs.list.toggled.connect(self.toggle)
-        self.runs.list.removed.connect(presenter.delete_run)
+        self.runs.list.removed.connect(presenter.runs.delete)
         self.runs.list.opened.connect(self.open_sheet)
         self.runs.filtered.connect(self._show_sweep)
         self.overlay = Overlay(theme)
@@ -98,7 +98,7 @@ class CompareView(QWidget):
         layout.addWidget(self.runs)
         layout.addWidget(rule(upright=True))
         layout.addWidget(right, 1)
-        presenter.runs_changed.connect(lambda _: self._runs_changed())
+        presenter.runs.changed.connect(lambda _: self._runs_changed())
 
     def _head(self) -> QHBoxLayout:
         """Return the row that chooses the picture, and carries runs out and in."""
@@ -149,7 +149,7 @@ class CompareView(QWidget):
 
     def open_sheet(self, run_id: int) -> None:
         """Open one run by itself."""
-        run = next((run for run in self._presenter.runs if run.id == run_id), None)
+        run = next((run for run in self._presenter.runs.all if run.id == run_id), None)
         if run is not None:
             sheet = RunReport(self._presenter.records, run, self)
             sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
@@ -215,7 +215,7 @@ class CompareView(QWidget):
         self.show_page(1)
 
     def _runs_changed(self) -> None:
-        known = {run.id for run in self._presenter.runs}
+        known = {run.id for run in self._presenter.runs.all}
         self.chosen = [run_id for run_id in self.chosen if run_id in known]
         if not self.chosen or not self._by_hand:
             self._by_hand = False
@@ -225,7 +225,7 @@ class CompareView(QWidget):
     def _usual(self) -> list[int]:
         """Return this machine's newest run, after the baseline if that is of the same work."""
         presenter = self._presenter
-        here = [run for run in presenter.runs if run.head.machine == presenter.outline.spec]
+        here = [run for run in presenter.runs.all if run.head.machine == presenter.outline.spec]
         finished = [
             run
             for run in here
@@ -234,7 +234,7 @@ class CompareView(QWidget):
         if not finished:
             return []
         alike = [run.id for run in finished if run.head.workload == finished[0].head.workload]
-        baseline = presenter.baseline_id
+        baseline = presenter.runs.baseline_id
         if baseline not in alike:
             return alike[:1]
         return [baseline, *[run_id for run_id in alike if run_id != baseline][:1]]
@@ -242,13 +242,13 @@ class CompareView(QWidget):
     def show_chosen(self) -> None:
         """Draw everything anew for the chosen runs."""
         presenter = self._presenter
-        by_id = {run.id: run for run in presenter.runs}
+        by_id = {run.id: run for run in presenter.runs.all}
         runs = [by_id[run_id] for run_id in self.chosen if run_id in by_id]
-        self.runs.show_runs(presenter.runs, self.chosen)
+        self.runs.show_runs(presenter.runs.all, self.chosen)
         self._show_sweep()
         self._fill_table(runs)
         alike = {(run.head.machine, run.head.workload) for run in runs}
-        like = [r for r in presenter.runs if (r.head.machine, r.head.workload) in alike]
+        like = [r for r in presenter.runs.all if (r.head.machine, r.head.workload) in alike]
         self._later.begin([partial(self.watts.show_runs, like, runs)])
         ids = [run.id for run in runs]
 
@@ -256,13 +256,13 @@ class CompareView(QWidget):
             if isinstance(telemetry, dict) and ids == self.chosen:
                 self.overlay.show_runs(runs, telemetry)
 
-        presenter.telemetry(ids, draw)
+        presenter.runs.telemetry(ids, draw)
 
     def _fill_table(self, runs: list[RunRecord]) -> None:
         table = self.table
         self._name_columns(_keys_of(runs))
         table.setRowCount(len(runs))
-        rows = compare(runs, runs[0], self._presenter.runs) if runs else []
+        rows = compare(runs, runs[0], self._presenter.runs.all) if runs else []
         for i, row in enumerate(rows):
             self._fill_row(i, row, is_base=i == 0)
         self._fit_table()

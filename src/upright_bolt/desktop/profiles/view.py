@@ -69,7 +69,7 @@ class ProfilesView(QWidget):
         layout.addLayout(self._foot())
         layout.addStretch(1)
         self._profiles.changed.connect(lambda _: self._follow())
-        presenter.runs_changed.connect(lambda _: self._follow())
+        presenter.runs.changed.connect(lambda _: self._follow())
         presenter.settings_changed.connect(lambda _: self._follow())
         presenter.drafted.connect(lambda _: self.save_draft.setVisible(bool(presenter.draft)))
         self.show_state()
@@ -153,7 +153,7 @@ class ProfilesView(QWidget):
     def show_state(self) -> None:
         """Show what is."""
         status, presenter = self._profiles.status, self._presenter
-        shown = self._profiles.shown(presenter.controls, presenter.runs)
+        shown = self._profiles.shown(presenter.controls, presenter.runs.all)
         busy = presenter.progress is not None or bool(presenter.busy)
         self.empty.setVisible(not status.profiles)
         settable = any(control.settable for control in presenter.controls.values())

@@ -11,8 +11,7 @@ from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from upright_bolt.desktop.stability.estimate_chart import paint_narrowing
-from upright_bolt.desktop.stability.marks import HEAD, draw_head
+from upright_bolt.desktop.stability.estimate_chart import HEAD, draw_head, paint_narrowing
 from upright_bolt.desktop.widgets.theme import Theme, font
 from upright_bolt.model.search import FAILED, Outcome
 from upright_bolt.presentation.stability_picture import AxisRow, EdgePicture, GainRow, Mark

@@ -91,7 +91,7 @@ class EdgeView(QWidget):
         self._arrange()
         presenter.searches.changed.connect(lambda _: self.show_state())
         presenter.settings_changed.connect(lambda _: self._show_form())
-        presenter.runs_changed.connect(lambda _: self._show_form())
+        presenter.runs.changed.connect(lambda _: self._show_form())
 
     def _arrange(self) -> None:
         left = QWidget()

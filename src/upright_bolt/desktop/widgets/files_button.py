@@ -43,10 +43,10 @@ class FilesButton(QPushButton):
 
     def write(self, kind: str, path: Path) -> None:
         """Write the compared runs to a file."""
-        by_id = {run.id: run for run in self._presenter.runs}
+        by_id = {run.id: run for run in self._presenter.runs.all}
         runs = [by_id[run_id] for run_id in self._chosen() if run_id in by_id]
         if runs:
-            self._presenter.records.export(kind, runs, self._presenter.runs, path)
+            self._presenter.records.export(kind, runs, self._presenter.runs.all, path)
 
     def _ask(self, kind: str, name: str, pattern: str) -> None:
         path, _ = QFileDialog.getSaveFileName(self, "Write to", name, pattern)

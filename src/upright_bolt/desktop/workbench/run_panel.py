@@ -23,7 +23,7 @@ from upright_bolt.sanitize import capital
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.text.comparison import change, condition_pair, condition_title
 from upright_bolt.text.faults import does_not_count
-from upright_bolt.text.start import waiting
+from upright_bolt.text.runs import waiting
 from upright_bolt.text.times import time_of_day
 
 WIDTH = 262
@@ -65,7 +65,7 @@ class RunPanel(QWidget):
         self._add_result(layout)
         layout.addStretch()
         presenter.live.connect(lambda _: self.show_progress())
-        presenter.runs_changed.connect(lambda _: self._show_runs())
+        presenter.runs.changed.connect(lambda _: self._show_runs())
 
     def _add_progress(self, layout: QVBoxLayout) -> None:
         self.start = button("Start the run", "main")
@@ -99,7 +99,7 @@ class RunPanel(QWidget):
         layout.addWidget(heading("Against the baseline"))
         self.baseline = QComboBox()
         self.baseline.setAccessibleName("Baseline")
-        self.baseline.activated.connect(lambda _: self._presenter.set_baseline(self.baseline.currentData()))
+        self.baseline.activated.connect(lambda _: self._presenter.runs.choose_baseline(self.baseline.currentData()))
         layout.addWidget(self.baseline)
         grid = QGridLayout()
         grid.setVerticalSpacing(5)
@@ -145,11 +145,11 @@ class RunPanel(QWidget):
         presenter = self._presenter
         self.baseline.clear()
         self.baseline.addItem("No baseline", None)
-        for run in presenter.runs:
+        for run in presenter.runs.all:
             if run.head.machine == presenter.outline.spec:
                 name = run.head.label or "no name"
                 self.baseline.addItem(f"Run {run.id}, {name}, {time_of_day(run.head.started_at)}", run.id)
-        index = self.baseline.findData(presenter.baseline_id)
+        index = self.baseline.findData(presenter.runs.baseline_id)
         self.baseline.setCurrentIndex(max(0, index))
         self.baseline.setToolTip(self.baseline.currentText())  # a long name has no room
 
@@ -199,8 +199,8 @@ class RunPanel(QWidget):
 
     def _show_result(self) -> None:
         presenter = self._presenter
-        row, words = presenter.against_baseline()
-        baseline = presenter.baseline
+        row, words = presenter.runs.against_baseline(presenter.progress)
+        baseline = presenter.runs.baseline
         self.open.setEnabled(row is not None and baseline is not None and row.run.id != baseline.id)
         self._columns[0].setText(f"run {baseline.id}" if baseline else "base")
         self._columns[1].setText(f"run {row.run.id}" if row else "run")

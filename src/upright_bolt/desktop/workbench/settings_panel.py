@@ -15,7 +15,7 @@ from upright_bolt.model.control import Control, ControlState, Value, show_value
 from upright_bolt.model.declaration import PanelGroup
 from upright_bolt.model.graphics import Gpu
 from upright_bolt.sanitize import small
-from upright_bolt.text.no_effect import no_effect
+from upright_bolt.text.notes import no_effect
 
 NO_DRAFT = "No draft. What is shown is in force."
 NOTHING_SETTABLE = "Nothing can be set on this machine; the Machine view says why."

@@ -68,8 +68,8 @@ class Workbench(QWidget):
         presenter.settings_changed.connect(lambda _: self._show_controls())
         presenter.live.connect(lambda _: self._show_live())
         chip, board = chip_of(outline.identity), board_of(outline.identity)
-        presenter.runs_changed.connect(
-            lambda _: self.settings.show_evidence(evidence(presenter.runs, outline.spec, chip, board))
+        presenter.runs.changed.connect(
+            lambda _: self.settings.show_evidence(evidence(presenter.runs.all, outline.spec, chip, board))
         )
         self.settings.show_outcome(presenter.outcome)
 

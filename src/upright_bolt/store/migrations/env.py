@@ -1,4 +1,4 @@
-"""Alembic's entry: runs the versions on the connection that ``schema.upgrade`` hands over."""
+"""Alembic's entry: runs the versions on the connection that ``store.database.upgrade`` hands over."""
 
 from alembic import context
 
