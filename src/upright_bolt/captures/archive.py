@@ -1,7 +1,7 @@
 """A capture: exactly the kernel files and registers that this program looks at, in one archive that ``tree:`` opens.
 
 Nothing personal is in it. No serial number, MAC address or host name is ever read; of files that may hold more than
-what this program looks at, only that is kept (``captures.redaction``). Registers lie in ``dev/cpu/N/msr``, eight bytes
+what this program looks at, only that is kept (``kept_of``). Registers lie in ``dev/cpu/N/msr``, eight bytes
 each in the order of their numbers; those that were not read hold all ones.
 """
 

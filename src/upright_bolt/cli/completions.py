@@ -1,5 +1,8 @@
 """What the Tab key offers in bash, zsh and fish, made from the commands themselves.
 
+The command line's library could offer words as well, but it starts the program for every Tab, ends a word at the colon
+of ``twin:``, puts a space behind ``sustained=`` and offers files wherever it knows nothing.
+
 All three do the same: they find which command stands there, passing over options and what those take, and whether the
 word that is typed belongs to an option. Then they offer what fits there.
 """

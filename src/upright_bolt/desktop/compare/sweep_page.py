@@ -23,8 +23,8 @@ from upright_bolt.analysis.comparison.sweep import (
 from upright_bolt.analysis.numbers import NUMBERS, Number
 from upright_bolt.desktop.step_queue import StepQueue
 from upright_bolt.desktop.widgets.basic import button, column, heading, label, offer
-from upright_bolt.desktop.widgets.chart import Chart
-from upright_bolt.desktop.widgets.theme import LINES, Theme, font
+from upright_bolt.desktop.widgets.chart import ValueChart
+from upright_bolt.desktop.widgets.theme import LINES, Theme
 from upright_bolt.desktop.workbench.run_form import chip_choice
 from upright_bolt.model.catalogue import TOGETHER, declaration_of, title_of
 from upright_bolt.model.control import Control, ControlState, show_value
@@ -48,7 +48,7 @@ FORM_W = 250
 WHO_GETS_IT = Number(SHARED, "Who gets the heat: frames and processor score against the highest", SHARE)
 
 
-class SweepChart(Chart):
+class SweepChart(ValueChart):
     """Means with error bars, joined where runs differ in nothing else.
 
     Attributes:
@@ -56,34 +56,22 @@ class SweepChart(Chart):
     """
 
     def __init__(self, theme: Theme) -> None:
-        super().__init__("", None, theme, times=False, ends_now=False)
-        item = self.getPlotItem()
-        item.setMouseEnabled(x=False, y=False)
-        item.getAxis("left").setWidth(56)
-        axis = pg.AxisItem("bottom")
-        item.setAxisItems({"bottom": axis})
-        axis.setPen(pg.mkPen(theme.line))
-        axis.setTextPen(pg.mkPen(theme.muted))
-        axis.setTickFont(font(7.5))
-        axis.setStyle(tickLength=0)
-        axis.setHeight(38)
-        self._axis = axis
-        self._drawn: list[pg.GraphicsObject] = []
+        super().__init__(theme)
         self._steps = StepQueue(self)
         self.lines: tuple[SweepLine, ...] = ()
 
     def show_lines(self, found: tuple[SweepLine, ...], control: str, words: tuple[str, ...], number: Number) -> None:
         """Draw the lines of the first's work, one after another; that one is strong, the others thin."""
-        self._clear()
+        self.clear_drawn()
         shown = tuple(line for line in found if line.work == found[0].work)[:MOST_LINES]
         declared, title = declaration_of(control), title_of(control)
-        self._axis.setTicks([list(enumerate(words))] if words else None)
-        self._axis.setLabel(f"{title}, {declared.quantity.unit}" if declared.quantity.unit else title)
+        self.value_axis.setTicks([list(enumerate(words))] if words else None)
+        self.value_axis.setLabel(f"{title}, {declared.quantity.unit}" if declared.quantity.unit else title)
         self._title(number)
         colour = self.theme.of(number.quantity.name)
         self._frame(shown, number)
         for x in dict.fromkeys(x for line in shown for x in line.errors):
-            self._words("✕", x, self.viewRange()[1][0], self.theme.ink, (0.5, 1.1))
+            self.write("✕", x, self.viewRange()[1][0], self.theme.ink, (0.5, 1.1))
         self.say("" if shown else "No run that is shown on the left carries both")
         self._steps.begin(
             [
@@ -95,16 +83,15 @@ class SweepChart(Chart):
 
     def show_nothing(self, why: str) -> None:
         """Show an empty chart, and why it is."""
-        self._clear()
+        self.clear_drawn()
         self._legend.setText("")
         self.say(why)
 
-    def _clear(self) -> None:
+    def clear_drawn(self) -> None:
+        """Draw nothing more, and take away what is drawn."""
         self._steps.begin([])
         self.lines = ()
-        for made in self._drawn:
-            self.removeItem(made)
-        self._drawn = []
+        super().clear_drawn()
 
     def _title(self, number: Number) -> None:
         colour, muted = self.theme.of(number.quantity.name), self.theme.muted
@@ -118,10 +105,10 @@ class SweepChart(Chart):
         scale = _scale(number)
         xs, ys = [p.x for p in line.points], [p.mean * scale for p in line.points]
         curve = pg.PlotDataItem(xs, ys, pen=self.pen(colour, width=1.8 if index == 0 else 1.0, style=LINES[index + 1]))
-        self._add(curve)
+        self.draw(curve)
         barred = [p for p in line.points if p.half_width is not None]
         if barred:
-            self._add(pg.ErrorBarItem(
+            self.draw(pg.ErrorBarItem(
                 x=_array(p.x for p in barred), y=_array(p.mean * scale for p in barred),
                 height=_array(2.0 * (p.half_width or 0.0) * scale for p in barred), beam=0.0,
                 pen=self.pen(colour, width=1.4),
@@ -130,20 +117,10 @@ class SweepChart(Chart):
             xs, ys, size=8 if index == 0 else 6, pen=pg.mkPen(colour, width=1.5),
             brush=pg.mkBrush(colour if index == 0 else self.theme.sheet),
         )  # fmt: skip
-        self._add(dots)
+        self.draw(dots)
         if line.words and line.points:
             end = -1 if index else 0
-            self._words(line.words, xs[end], ys[end], colour, (1.0 if index else 0.0, 1.3))
-
-    def _words(self, text: str, x: float, y: float, colour: str, anchor: tuple[float, float]) -> None:
-        words = pg.TextItem(text, color=colour, anchor=anchor)
-        words.setFont(font(7.5))
-        words.setPos(x, y)
-        self._add(words)
-
-    def _add(self, item: pg.GraphicsObject) -> None:
-        self.addItem(item, ignoreBounds=True)
-        self._drawn.append(item)
+            self.write(line.words, xs[end], ys[end], colour, (1.0 if index else 0.0, 1.3))
 
     def _frame(self, shown: tuple[SweepLine, ...], number: Number) -> None:
         scale = _scale(number)

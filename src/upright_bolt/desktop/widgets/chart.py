@@ -1,4 +1,4 @@
-"""One chart of one quantity over time: title, unit and axes in the theme's colours, limits drawn in."""
+"""Charts of one quantity over time or another one: title, unit and axes in the theme's colours, limits drawn in."""
 
 from math import ceil
 
@@ -152,3 +152,44 @@ class Chart(pg.PlotWidget):
             self._empty.setPos((x0 + x1) / 2, (y0 + y1) / 2)
         elif self._empty.scene() is not None:
             self.removeItem(self._empty)
+
+
+class ValueChart(Chart):
+    """A chart over a quantity other than time, which a person looks at and does not move.
+
+    Attributes:
+        value_axis: the axis below.
+    """
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__("", None, theme, times=False, ends_now=False)
+        item = self.getPlotItem()
+        item.setMouseEnabled(x=False, y=False)
+        item.getAxis("left").setWidth(56)
+        axis = pg.AxisItem("bottom")
+        item.setAxisItems({"bottom": axis})
+        axis.setPen(pg.mkPen(theme.line))
+        axis.setTextPen(pg.mkPen(theme.muted))
+        axis.setTickFont(font(7.5))
+        axis.setStyle(tickLength=0)
+        axis.setHeight(38)
+        self.value_axis = axis
+        self._drawn: list[pg.GraphicsObject] = []
+
+    def draw(self, item: pg.GraphicsObject) -> None:
+        """Draw something until the next ``clear_drawn``."""
+        self.addItem(item, ignoreBounds=True)
+        self._drawn.append(item)
+
+    def write(self, text: str, x: float, y: float, colour: str, anchor: tuple[float, float]) -> None:
+        """Write words at a place; ``anchor`` says which part of them lies there, from 0 to 1 each way."""
+        words = pg.TextItem(text, color=colour, anchor=anchor)
+        words.setFont(font(7.5))
+        words.setPos(x, y)
+        self.draw(words)
+
+    def clear_drawn(self) -> None:
+        """Take away what is drawn."""
+        for made in self._drawn:
+            self.removeItem(made)
+        self._drawn = []
