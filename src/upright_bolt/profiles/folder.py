@@ -71,10 +71,12 @@ class ProfileFolder:
         marks = []
         for path in (*self._files(), self.path / RULES, self.profiles_path, self.path):
             try:
+                # Of a link itself: what it leads to is never read.
                 seen = path.lstat()
             except OSError:
                 continue
             marks.append((path.name, seen.st_mtime_ns, seen.st_ctime_ns, seen.st_size, seen.st_ino))
+        # Whoever may write a folder above could put another folder in this one's place.
         for above in self.path.parents:
             with suppress(OSError):
                 seen = above.stat()
@@ -94,6 +96,7 @@ class ProfileFolder:
         for path in self._files():
             name = printable(path.name)
             try:
+                # Bounded, as every look plans each of them.
                 if len(profiles) >= MOST_PROFILES:
                     raise BadInput(f"{MOST_PROFILES} profiles are the most; this one is one too many.")
                 profile = _profile(path.name.removesuffix(END), _text(path, MOST_BYTES))
@@ -139,6 +142,7 @@ class ProfileFolder:
     def delete(self, name: str) -> None:
         """Delete a profile's file. Raises NotFound or BadInput; BadInput too while a rule names it."""
         path = self._path_of(name)
+        # A rule without its profile would leave the machine as it is, and tell so in the log alone.
         if check_name(name) in self.found().rules.profiles():
             raise BadInput(f"A rule uses the profile {name}; change the rules first.")
         try:
@@ -167,6 +171,7 @@ def _profile(name: str, text: str) -> Profile:
 def _text(path: Path, most: int) -> str:
     """Return the text of a file that nobody else could have put there. Raises NotFound, BadInput or BoltError."""
     try:
+        # Checked before the owner, who of a link would be that of its target.
         if path.is_symlink():
             raise BadInput("It is a link, so what it holds is not trusted.")
         check_own(path)

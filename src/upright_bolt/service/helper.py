@@ -37,6 +37,7 @@ def start(open_engine: Callable[[], SettingsEngine]) -> "tuple[socket.socket, in
         The socket to it, and its process id.
     """
     mine, its = socket.socketpair()
+    # What is buffered would be printed by both processes after the fork.
     sys.stdout.flush()
     sys.stderr.flush()
     pid = os.fork()
@@ -52,6 +53,7 @@ def start(open_engine: Callable[[], SettingsEngine]) -> "tuple[socket.socket, in
             _live(open_engine, its)
         code = 0
     finally:
+        # Not sys.exit: the parent's exit handlers and open files are not this process's to end.
         os._exit(code)
 
 
@@ -64,6 +66,7 @@ def _live(open_engine: Callable[[], SettingsEngine], its: socket.socket) -> None
         return
     try:
         _say(stream, {"answer": engine.closed})
+        # A line that is cut off there is no JSON, and is answered as no question.
         while line := stream.readline(LONGEST_LINE):
             _say(stream, _answer(engine, line))
     except (OSError, ValueError):
@@ -169,5 +172,6 @@ class HelperAccess(RemoteAccess):
             self._stream.close()
         self._channel.close()
         with suppress(ChildProcessError):
+            # Waited for, so that the machine is free when the next command looks for it.
             os.waitpid(self._pid, 0)
         self._pid = 0

@@ -118,6 +118,7 @@ class TemperatureController(Activity):
         if run.ended:
             return
         read = [value_of(sample, self._index, name) for name in ("power.package", "temperature.package", FAN)]
+        # From before the load on: the plan needs to know how the machine stood at rest.
         self._rows.append([sample.time_s, *read, *(sample.values[i] for i in self._cores)])
         try:
             if run.stage is RunStage.WORKING:
@@ -133,6 +134,7 @@ class TemperatureController(Activity):
         elapsed = sample.time_s - (self._start_s or sample.time_s)
         if elapsed >= self._plan.hold_s and not self._resting:
             self._resting = True
+            # Cooling down tells the time constants, which the hold alone does not.
             self._load.rest()
         elif temp_c is not None and not self._resting:
             limit = self._plan.next(elapsed, temp_c, self._readings())
@@ -155,6 +157,7 @@ class TemperatureController(Activity):
         self._set(self._plan.first(float(readings.power_w[rest].mean()), rest_c, fan=blows))
 
     def _set(self, watts: float) -> None:
+        # Both limits alike, so that no burst moves the temperature.
         rounded = round(watts / self._step) * self._step
         self._try(dict.fromkeys(self._names, rounded))
 
@@ -173,6 +176,7 @@ class TemperatureController(Activity):
         from upright_bolt.analysis.cooling import fit  # noqa: PLC0415 - brings numpy along
 
         found = self._readings()
+        # The first half of the hold still heats the case.
         late = (found.time_s > self._plan.hold_s / 2.0) & (found.time_s <= self._plan.hold_s)
         drawn, limit = float(found.power_w[late].mean()), self._plan.limit_w or 0.0
         hottest = float(found.temp_c[late].max())

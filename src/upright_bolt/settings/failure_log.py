@@ -87,9 +87,11 @@ class FailureLog:
         found = [_read(copy) for copy in self._copies]
         sound = [record for record in found if record is not None]
         there = [copy for copy in self._copies if copy.path.exists()]
+        # Where both copies are unreadable, nobody knows what has failed: that is told apart from “nothing has”.
         self.now = max(sound, key=lambda record: record.revision, default=FailureRecord(lost=bool(there)))
         self._differ = bool(there) and any(record != self.now for record in found)
         bad = [copy.path.name for copy, record in zip(self._copies, found, strict=True) if record is None]
+        # Of a first save that a crash cut short there is one copy; nothing was lost with it.
         self.repaired = tuple(bad) if self.now.revision > 1 or len(there) == len(self._copies) else ()
 
     def repair(self) -> None:
@@ -111,6 +113,7 @@ class FailureLog:
         return tuple(one for one in self.now.failures if self._is_here(one))
 
     def _is_here(self, failure: Failure) -> bool:
+        # A disk may move to another machine: failures go with the chip that they were seen on.
         return not (self._chip and failure.chip) or failure.chip == self._chip
 
     def among(self, values: Mapping[str, Value]) -> frozenset[str]:
@@ -129,6 +132,7 @@ class FailureLog:
         failures = merged(self.failures, new, MOST)
         if failures == self.failures:
             return False
+        # The limit of the list holds for each processor, so that others' failures push none of this one's out.
         elsewhere = [one for one in self.now.failures if not self._is_here(one)]
         self.now = replace(self.now, failures=(*elsewhere, *failures))  # first: a full disk must not forgive it
         self._change()
@@ -143,6 +147,7 @@ class FailureLog:
 
     def begin_run(self, values: dict[str, float], by: str) -> None:
         """Record that a run begins at values that can fail. Raises Refused if it cannot be written."""
+        # A run at values that cannot fail proves nothing about an earlier one, and must not look like it.
         if not values:
             self.end_run()
             return
@@ -184,6 +189,7 @@ class FailureLog:
     def _change(self, **changes: object) -> None:
         """Write a changed record, then adopt it. Raises BoltError."""
         new = replace(self.now, revision=self.now.revision + 1, **changes)  # type: ignore[arg-type]
+        # On the disk before it counts: what this process believes must survive its crash.
         self._save(new)
         self.now = new
 
@@ -198,6 +204,7 @@ def _read(copy: Document[FailureRecord]) -> FailureRecord | None:
         bounded(record)
     except CorruptData:
         return None
+    # A control that this version does not know would be checked against nothing.
     if record is not None and any(find_declaration(n) is None for one in record.failures for n in one.values):
         return None
     return record

@@ -75,6 +75,7 @@ def _identity(physics: Physics, readers: Readers) -> None:
                 paths.topology(cpu, "core_cpus_list"): siblings,
             },
         )
+        # Only processors whose limits stand in powercap count their throttling in such files.
         for scope in ("core", "package") if spec.interfaces is KernelInterfaces.POWERCAP else ():
             readers[paths.throttle(cpu, f"{scope}_throttle_count")] = lambda: str(state.throttle_events)
             readers[paths.throttle(cpu, f"{scope}_throttle_total_time_ms")] = lambda: str(int(state.throttle_s * 1000))
@@ -99,6 +100,7 @@ def _stat(physics: Physics) -> str:
         total_idle += idle
         rows.append(f"cpu{cpu} {busy} 0 0 {idle} 0 0 0 0 0 0")
     first = f"cpu  {total_busy} 0 0 {total_idle} 0 0 0 0 0 0"
+    # A timer that ticks 240 times a second, and more while cores work, as an ordinary desktop shows.
     interrupts = int(state.time_s * 240 + sum(state.busy_s) * 900)
     return "\n".join([first, *rows, f"intr {interrupts}", "ctxt 0", "btime 0"])
 
@@ -126,6 +128,7 @@ def _heat(physics: Physics, readers: Readers) -> None:
         readers[f"{fan}/fan1_input"] = lambda: f"{physics.state.rpm:.0f}"
     if physics.spec.interfaces is KernelInterfaces.ATTRIBUTES:
         _fixed(readers, {f"{sensor}/name": "k10temp", f"{sensor}/temp1_label": "Tctl"})
+        # k10temp tells eighths of a degree, coretemp whole ones.
         readers[f"{sensor}/temp1_input"] = lambda: f"{round(physics.hottest_c() * 8) * 125}"
         return
     _fixed(readers, {f"{board}/name": "acpitz", f"{sensor}/name": "coretemp"})
@@ -157,6 +160,7 @@ def _supply(physics: Physics, readers: Readers) -> None:
             f"{battery}/type": "Battery",
             f"{battery}/energy_full": str(int(spec.battery_wh * 1e6)),
             f"{mouse}/type": "Battery",
+            # A mouse's battery, which is not the computer's and has to be left out.
             f"{mouse}/scope": "Device",
             f"{mouse}/capacity": "61",
         },
@@ -177,6 +181,7 @@ def _battery_status(physics: Physics) -> str:
 
 
 def _battery_watts(physics: Physics) -> float:
+    # Linux tells drain and charge alike as a positive number; the status says which.
     if not physics.state.charger:
         return physics.state.package_w + physics.spec.rest_w
     return 0.0 if _battery_status(physics) == "Full" else 30.0

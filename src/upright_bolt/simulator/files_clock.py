@@ -90,6 +90,7 @@ class _Policy:
 
     def clock(self) -> str:
         state = self._physics.state
+        # Clocks read from real processors differ by some MHz from core to core and from read to read.
         wobble = ((self._cpu * 37 + int(state.time_s * 10) * 13) % 21 - 10) * 0.9
         top = min(self._top_mhz(), state.clock_high_mhz[self._cpu])
         lowest = self._physics.spec.chip.clock_min_mhz  # limits take the clock below the bound that is set, too
@@ -102,12 +103,14 @@ class _Policy:
         return self._physics.state.governor[self._cpu]
 
     def high(self) -> str:
+        # What was wished stays kept and comes back with turbo, as in intel_pstate.
         return _khz(min(self._top_mhz(), self._physics.state.clock_high_mhz[self._cpu]))
 
     def set_low(self, text: str) -> None:
         """Take over the lowest clock in kHz. Raises OSError as the kernel does; ValueError for no number."""
         state, chip = self._physics.state, self._physics.spec.chip
         wanted = max(chip.clock_min_mhz, min(int(text) / 1000.0, self._top_mhz()))
+        # Outside the range the kernel clamps silently; bounds that cross are the one thing it refuses.
         if wanted > state.clock_high_mhz[self._cpu]:
             raise OSError(errno.EINVAL, "lowest above highest")
         state.clock_low_mhz[self._cpu] = wanted
@@ -125,6 +128,7 @@ class _Policy:
         state, cpu = self._physics.state, self._cpu
         if text not in GOVERNORS:
             raise OSError(errno.EINVAL, "no such governor")
+        # Writing the same governor again must not overwrite the preference kept for its return.
         if text == state.governor[cpu]:
             return
         if text == "performance":
@@ -142,11 +146,13 @@ class _Policy:
         """Take over the preference, by name or number. Raises OSError as the kernel does; ValueError for neither."""
         state, cpu = self._physics.state, self._cpu
         number = DEFAULT_PREFERENCE if text == "default" else PREFERENCE_NAMES.get(text)
+        # amd-pstate-epp matches the word against its list and knows no numbers.
         if number is None and self._names_only:
             raise OSError(errno.EINVAL, "names only")
         number = int(text) if number is None else number
         if not 0 <= number <= 255:
             raise OSError(errno.EINVAL, "preference out of range")
+        # 0 is what the governor holds anyway, so writing that is let pass.
         if state.governor[cpu] == "performance" and number != 0:
             raise OSError(errno.EBUSY, "governor performance fixes the preference")
         state.epp[cpu] = number

@@ -21,6 +21,7 @@ COPIES = ("intel-rapl:0", "intel-rapl-mmio:0")
 
 def kept_watts(watts: float) -> float:
     """Return the watts a package limit register keeps when asked for ``watts``."""
+    # The register field has 15 bits; 1e-9 keeps a whole number of steps from falling to the one below.
     return min(int(watts / STEP_W + 1e-9), 0x7FFF) * STEP_W
 
 
@@ -30,12 +31,14 @@ def kept_window_s(seconds: float) -> float:
     if units < 1:
         return WINDOW_UNIT_US / 1e6
     exponent = units.bit_length() - 1
+    # Z has two bits in the register: quarters of the power of two below.
     quarter = (4 * (units - (1 << exponent))) >> exponent
     return (1 << exponent) * (1 + quarter / 4) * WINDOW_UNIT_US / 1e6
 
 
 def energy_uj(joules: float) -> int:
     """Return the counter in µJ, wrapped."""
+    # The hardware counter has 32 bits, so it wraps every few hours of full load; readers have to unwrap it.
     return int(int(joules / ENERGY_UNIT_J) % (1 << 32) * ENERGY_UNIT_J * 1e6)
 
 
@@ -69,6 +72,7 @@ def _powercap(physics: Physics, readers: Readers, writers: Writers) -> None:
         _energy_files(physics, zone, readers)
         readers[f"{zone}/enabled"] = partial(_show_enabled, physics, copy)
         writers[f"{zone}/enabled"] = partial(_enable, physics, copy)
+        # The memory-mapped copy has no peak limit, as in the kernel's rapl_mmio.
         if physics.spec.peak_w and copy == 0:
             readers[f"{zone}/constraint_2_name"] = partial(str, "peak_power")
             readers[f"{zone}/constraint_2_power_limit_uw"] = lambda: str(round(kept_watts(physics.state.peak_w) * 1e6))
@@ -79,6 +83,7 @@ def _powercap(physics: Physics, readers: Readers, writers: Writers) -> None:
             "constraint_0_max_power_uw": highest,
             "constraint_1_name": "short_term",
             "constraint_1_max_power_uw": highest,
+            # The burst window is fixed, and nobody can write it.
             "constraint_1_time_window_us": "2440",
         }.items():
             readers[f"{zone}/{name}"] = partial(str, text)
@@ -100,6 +105,7 @@ def _board(physics: Physics, readers: Readers, writers: Writers) -> None:
     )
     readers[f"{zone}/constraint_0_name"] = partial(str, "long_term")
     readers[f"{zone}/constraint_0_power_limit_uw"] = lambda: str(round(kept_watts(physics.state.board_w) * 1e6))
+    # Real boards declare 0 here, which means that no highest value is known.
     readers[f"{zone}/constraint_0_max_power_uw"] = partial(str, "0")
     writers[f"{zone}/constraint_0_power_limit_uw"] = partial(_set_board, physics)
 
@@ -155,6 +161,7 @@ def _set_watts(physics: Physics, column: int, text: str) -> None:
     low, high = physics.spec.limit_range_w
     if not low <= int(text) <= high:
         raise ValueError(text)
+    # Firmware sets both copies at once; a program that writes powercap sets one.
     for limits in physics.state.limits:
         limits[column] = float(int(text))
 
@@ -172,6 +179,7 @@ def _show(physics: Physics, copy: int, column: int) -> str:
 
 def _set(physics: Physics, copy: int, column: int, text: str) -> None:
     if physics.spec.locked:
+        # Bit 63 of register 0x610: the kernel answers EACCES then.
         raise OSError(errno.EACCES, "locked by firmware")
     micro = int(text)
     if micro < 0:
