@@ -6,6 +6,7 @@ import sys
 
 import pytest
 
+from profile_support import Desk
 from support import FaultyFiles, SimulatedSession, fresh_machine, recorded
 from upright_bolt.app import open_session
 from upright_bolt.errors import BadInput, InUse, Refused
@@ -268,6 +269,18 @@ def test_a_held_machine_is_read_only_for_others(on_tern: SimulatedSession):
             act()
     other.close()
     assert on_tern.session.try_settings(ASKED, standing=False).ok
+
+
+def test_who_can_only_read_is_not_told_of_a_trial_that_a_restart_has_ended(tmp_path):
+    desk = Desk(tmp_path / "machine", rules="")
+    assert desk.engine.try_settings({"sustained": 15.0}, standing=True).ok
+    desk.twin.save()
+    reader = SettingsEngine(Backend(desk.ports), desk.folder, "a reader", None)
+    assert reader.status().trial is not None
+    desk.cut_power()
+    reader = SettingsEngine(Backend(desk.ports), desk.folder, "a reader", None)
+    status = reader.status()
+    assert (status.trial, status.drift) == (None, ())
 
 
 def test_the_way_from_a_session_to_the_file_is_short(on_tern: SimulatedSession):

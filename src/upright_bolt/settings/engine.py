@@ -77,6 +77,9 @@ class SettingsEngine:
         damage: Damage | None = None
         if lock is None:
             past = replay_journal(journal.read().entries, self._memory.boot_id)
+            # Whoever has the machine next writes down that the restart has ended it; it is not running until then.
+            if past.trial is not None and past.trial.boot_id != self._memory.boot_id:
+                past = replace(past, trial=None)
             self._memory.take(past)
         else:
             past, damage = recover(journal, self._memory, backend, now_stamp())
