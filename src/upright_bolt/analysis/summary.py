@@ -50,10 +50,12 @@ def summarise(
     under_load = (time_s > 0) & (time_s <= duration_s + 1e-6)
     start = settled_from_s(duration_s) if full is None else None
     settled = under_load & (time_s > start) if start is not None else np.zeros_like(under_load)
+    # Work that changes by design has no burst of its own: its first seconds are a stage like any other.
     burst = under_load & (time_s <= BURST_S) if full is None else settled
     loaded = under_load if full is None else under_load & full
     power = columns.get("power.package")
     mean_power = _mean(power, under_load)
+    # From the mean and not from the counter, which wraps and which some machines have not.
     energy = None if mean_power is None else mean_power * duration_s
     settled_w = _mean(power, settled)
     first_s, first_by = first_held(time_s, columns.get("held_by"), loaded)
@@ -116,6 +118,7 @@ def slice_means(time_s: Floats, column: Floats | None, duration_s: float) -> lis
     edges = np.arange(BURST_S, duration_s + 1e-6, SLICE_S)
     indices = np.searchsorted(time_s, edges)
     parts = [column[a:b] for a, b in pairwise(indices)]
+    # A gap in one slice would give a spread over fewer, which looks like a steadier run than it was.
     if not parts or any(not part.size or np.isnan(part).any() for part in parts):
         return []
     return [round(float(part.mean()), 4) for part in parts]
@@ -129,6 +132,7 @@ def constraint_shares(codes: Floats | None, where: Mask) -> dict[str, float]:
     if not chosen.size:
         return {}
     counts = np.bincount(chosen, minlength=len(ORDER))
+    # Stable, so that equal shares keep their order from run to run.
     order = np.argsort(-counts, kind="stable")
     return {ORDER[i].value: round(float(counts[i] / chosen.size), 4) for i in order if counts[i]}
 

@@ -38,6 +38,7 @@ def stopping() -> Iterator[Stop]:
 
     def ask(number: int, frame: FrameType | None) -> None:
         """Note the first interrupt. Raises KeyboardInterrupt for a second."""
+        # The second one does not wait: whoever presses again means now.
         if stop.asked:
             interrupt(number, frame)
         stop.asked = True
@@ -142,6 +143,7 @@ def carry_on(
                 if stop.asked or told_to_stop():
                     stopped = True
                     session.stop()
+                # After the stop, so that a run that was stopped is handed over in the same turn.
                 if (run := session.end_run()) is not None:
                     on_run_end(run)
                 on_tick()

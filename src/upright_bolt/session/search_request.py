@@ -70,6 +70,7 @@ def asked_from(typed: RawArguments) -> Asked:
     if typed.in_use and not SHORTEST_USE_S <= in_use_s <= LONGEST_SOAK_S:
         raise BadInput("in-use: from 1min to 24h, e.g. 30min.")
     soak = typed.soak or usual_soak(controls)
+    # A soak in breaks goes on whenever nobody uses the machine, an hour of it all together.
     in_breaks = soak == IN_BREAKS
     soak_s = IN_BREAKS_S if in_breaks else 0.0
     if not in_breaks and soak not in ("0", "none"):
@@ -130,6 +131,7 @@ def _distance(unit: Quantity, text: str, what: str, most: float) -> float:
 def _held(at: str, controls: tuple[str, ...]) -> dict[str, Value]:
     """Return what stands in every rung: the highest clock of the chip, where one is named. Raises BadInput."""
     if not at:
+        # An offset moves every point of the curve: without a highest clock, heat would choose which point is tested.
         if controls[0].endswith("clock-offset"):
             raise BadInput("at: name the highest clock at which the offset is searched, e.g. --at 1900MHz.")
         return {}

@@ -47,6 +47,7 @@ def parse_rules(text: str) -> Rules:
             continue
         try:
             rules.append(parse_rule(words))
+            # Told with the line, since such a rule is usually one that was added at the end by habit.
             if otherwise:
                 faults.append(f"Line {number}: nothing after “Otherwise” in line {otherwise} can ever count.")
             otherwise = 0 if rules[-1].when else number
@@ -68,6 +69,7 @@ def parse_rule(sentence: str) -> Rule:
             f"“{sentence[:80]}” is no rule; write “When CONDITION and CONDITION, use PROFILE” or "
             "“Otherwise, use PROFILE”."
         )
+    # The last “use”: a program or device may have that name as well.
     at = len(words) - 1 - [word.casefold() for word in reversed(words)].index("use")
     profile = " ".join(word.removeprefix('"') for word in words[at + 1 :])
     if profile.casefold() != STOCK:
@@ -139,6 +141,7 @@ def sentence(rule: Rule) -> str:
 
 def condition(when: When) -> str:
     """Return a condition as it stands in a sentence."""
+    # In quotes wherever it would not be read back as one word of this kind.
     bare = _BARE.fullmatch(when.value) and when.value.casefold() not in ("and", "use")
     name = when.value if bare else f'"{when.value}"'
     return {

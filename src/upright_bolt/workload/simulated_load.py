@@ -60,6 +60,7 @@ class SimulatedLoad(Load):
         self._working = True
         match self._mode:
             case Mode.STAGES:
+                # The checker must catch one error that is known to be there, or its silence would prove nothing.
                 state.faults_seen.append([state.time_s, float(min(self._threads)), PLANTED])
                 self._twin.follow(StagedDemand(self._threads, state.time_s, self._task.known.stages))
             case Mode.TASKS:
@@ -79,6 +80,7 @@ class SimulatedLoad(Load):
     def _beat(self, due: float, end: float) -> float:
         """Return when the next frame begins: at its beat, or at once when late; now and then the desktop delays it."""
         pieces = self._turns.pieces if self._turns is not None else []
+        # By the number of the frame, so that a run is the same whatever else draws from the twin's dice.
         dice = Random(len(pieces) * 7919 + self._twin.spec.seed)  # noqa: S311 - hiccups, not secrets
         late = HICCUP_S * dice.random() if dice.random() < HICCUP_PART else 0.0
         return max(due + 1.0 / self._task.options.rate_fps, end) + late
@@ -88,6 +90,7 @@ class SimulatedLoad(Load):
         if self._turns is not None:
             return float(bisect_right(self._turns.pieces, time_s, key=lambda piece: piece[1]))
         self._mark()
+        # From the end: what is asked for is nearly always the newest.
         for (t0, u0), (t1, u1) in zip(reversed(self._marks[:-1]), reversed(self._marks[1:]), strict=True):
             if t0 <= time_s <= t1:
                 return self._counted(u0 + (u1 - u0) * ((time_s - t0) / (t1 - t0) if t1 > t0 else 1.0))
@@ -149,6 +152,7 @@ class SimulatedLoad(Load):
         for time_s, cpu, block in self._twin.state.faults_seen:
             if block == PLANTED:
                 self._caught = True
+            # What was seen before the load belongs to another run.
             elif float(time_s) > self._start_s:
                 found.append(WorkError(float(time_s) - self._start_s, int(float(cpu)), str(block), "wrong result"))
         return found
