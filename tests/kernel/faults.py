@@ -50,7 +50,7 @@ FAULTS = (
           "return Cause.PROGRAM, next((who for who in writers if who), \"\")", "return Cause.PROGRAM, \"\""),
     Fault("every change is blamed on the firmware", "enforce", "every_control", "profiles/drift_restorer.py",
           "        if writers:\n            return Cause", "        if not files:\n            return Cause"),
-    Fault("enforcement never gives up", "enforce", "fight", "profiles/restore_backoff.py",
+    Fault("enforcement never gives up", "enforce", "fight", "profiles/drift_restorer.py",
           "return len(self.times_s) >= MOST", "return False"),
     Fault("what is suspended is still watched", "enforce", "fight", "profiles/reconciler.py",
           "if not self.restorer.is_suspended(name)]", "]"),
