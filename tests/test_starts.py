@@ -16,7 +16,7 @@ from upright_bolt.session.run_progress import RunStage
 from upright_bolt.session.session import SAMPLE_S
 from upright_bolt.session.start import LONGEST_WAIT_S
 from upright_bolt.session.starting import start_run
-from upright_bolt.text.runs import waiting
+from upright_bolt.text.times import waiting
 
 
 def begun(on_tern: SimulatedSession, start: Start | None, seconds: float = 60.0, workload: str = "steady"):

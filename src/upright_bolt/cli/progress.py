@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from upright_bolt.cli.interrupts import interrupt
 from upright_bolt.errors import MachineFroze
 from upright_bolt.signal_handling import ending_signals, handled
-from upright_bolt.text.runs import waiting
+from upright_bolt.text.times import waiting
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID

@@ -37,8 +37,7 @@ from upright_bolt.presentation.history import Floats
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.presentation.records import SweepRequest
 from upright_bolt.text.comparison import shared_heat
-from upright_bolt.text.runs import waiting
-from upright_bolt.text.times import length
+from upright_bolt.text.times import length, waiting
 
 MOST_LINES = 4
 USUAL_CONTROLS = ("core-offset", "sustained", "epp")

@@ -8,7 +8,6 @@ from upright_bolt.desktop.widgets.basic import Bounded, button, column, heading,
 from upright_bolt.model.search import Outcome, Why
 from upright_bolt.presentation.presenter import Presenter
 from upright_bolt.session.stability_search import SearchProgress
-from upright_bolt.text.runs import waiting
 from upright_bolt.text.search import (
     ahead_words,
     edge_words,
@@ -22,6 +21,7 @@ from upright_bolt.text.search import (
     stands_words,
     why_next,
 )
+from upright_bolt.text.times import waiting
 from upright_bolt.workload.plan import kinds_s
 
 FACTS = ("Fails in 8 h", "Edge", "Slope", "Score over stock", "Watts over stock", "Spent", "Still expected")

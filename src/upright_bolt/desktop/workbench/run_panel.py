@@ -23,8 +23,7 @@ from upright_bolt.sanitize import capital
 from upright_bolt.session.run_progress import RunStage
 from upright_bolt.text.comparison import change, condition_pair, condition_title
 from upright_bolt.text.faults import does_not_count
-from upright_bolt.text.runs import waiting
-from upright_bolt.text.times import time_of_day
+from upright_bolt.text.times import time_of_day, waiting
 
 WIDTH = 262
 SHOWN = ("score", "score_settled", "clock_sustained_mhz", "power_sustained_w", "temp_max_c", "temp_sustained_c",
