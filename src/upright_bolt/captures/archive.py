@@ -134,6 +134,8 @@ def _stat(data: bytes) -> bytes:
     return b"".join(line for line in data.splitlines(keepends=True) if line.startswith(b"cpu"))
 
 
+# The kernel's arguments may name disks, users and passwords; its version names who built it and where; some processors'
+# cpuinfo has a serial number; stat tells when the machine was started. Only what this program looks at is kept of them.
 _SIFTED: dict[str, Callable[[bytes], bytes]] = {
     paths.COMMAND_LINE: _arguments,
     paths.VERSION: _version,

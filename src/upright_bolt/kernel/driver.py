@@ -93,6 +93,10 @@ class ControlDriver(Protocol):
         """Return why a write failed: by whom, and what a person can do."""
         ...
 
+    def asleep(self) -> bool:
+        """Tell whether its device sleeps, without waking it."""
+        ...
+
 
 @runtime_checkable
 class ExplainsSilence(Protocol):
@@ -124,15 +128,6 @@ class Recalls(ControlDriver, Protocol):
 
     def recall(self, value: Value) -> None:
         """Take a value for set, until another is: it was put in force by this program earlier in this boot."""
-        ...
-
-
-@runtime_checkable
-class CanSleep(ControlDriver, Protocol):
-    """A driver whose device may sleep."""
-
-    def asleep(self) -> bool:
-        """Tell whether it sleeps, without waking it."""
         ...
 
 

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from upright_bolt.errors import FileFault
 from upright_bolt.kernel import paths
-from upright_bolt.kernel.driver import CanBeCapped, CanSleep, Capped, ControlDriver, Recalls
+from upright_bolt.kernel.driver import CanBeCapped, Capped, ControlDriver, Recalls
 from upright_bolt.kernel.gpu.memory import GpuMemory
 from upright_bolt.kernel.identity import read_boot_id
 from upright_bolt.kernel.machine_ports import MachinePorts
@@ -41,11 +41,6 @@ def _capped_files(drivers: Mapping[str, ControlDriver]) -> dict[str, Capped]:
     return {path: file for driver in capped for path, file in driver.capped_files().items()}
 
 
-def _sleepers(drivers: Mapping[str, ControlDriver]) -> dict[str, CanSleep]:
-    # Found once for every survey: asking a driver for what it can do costs more than asking whether it sleeps.
-    return {name: driver for name, driver in drivers.items() if isinstance(driver, CanSleep)}
-
-
 class Backend:
     """One machine within reach of this process.
 
@@ -76,7 +71,7 @@ class Backend:
         self.pending_restores: dict[str, str] = {}
         self.on_processors: Callable[[], None] = _nothing
         self.drivers: Mapping[str, ControlDriver] = found.controls
-        self._capped, self._sleepers = _capped_files(found.controls), _sleepers(found.controls)
+        self._capped = _capped_files(found.controls)
         self._sensing.limits = replace(found.limits, enforced=self._enforced())
         self.absent: Mapping[str, Diagnostic] = found.absent
 
@@ -291,7 +286,7 @@ class Backend:
         self._presence.note()
         found = survey(self._ports.files, self._ports.registers, self._ports.spec, self._memories)
         self.drivers, self.absent, self._files = found.controls, found.absent, found.files
-        self._capped, self._sleepers = _capped_files(found.controls), _sleepers(found.controls)
+        self._capped = _capped_files(found.controls)
         if self._sensing.update_machine(found):
             self._about, self._surveys = None, self._surveys + 1
 
@@ -324,8 +319,8 @@ class Backend:
 
     def is_asleep(self, name: str) -> bool:
         """Tell whether a control belongs to a chip that sleeps: what it holds shows only once that wakes."""
-        sleeper = self._sleepers.get(name)
-        return sleeper is not None and sleeper.asleep()
+        driver = self.drivers.get(name)
+        return driver is not None and driver.asleep()
 
     def restore(self, before: Mapping[str, str]) -> tuple[str, ...]:
         """Write the files' earlier texts, and return the files that do not hold them in the end.

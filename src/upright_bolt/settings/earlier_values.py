@@ -1,4 +1,4 @@
-"""What a trial is put back to: what was chosen before it, less what firmware or a failure has taken over since."""
+"""What a trial is reverted to: what was chosen before it, less what firmware or a failure has taken over since."""
 
 from collections.abc import Mapping
 from dataclasses import replace
@@ -31,8 +31,8 @@ class EarlierValues:
         self._failures = failures
 
     def chosen(self, name: str, control: Control) -> Value | None:
-        """Return what was chosen of a control before a trial; under a cap it is not what is in force."""
-        # Under a cap the file shows the cap. To put that back would leave the machine slower for good.
+        """Return what was chosen of a control before a trial; under a cap the machine shows another value."""
+        # Under a cap the file shows the cap. To write that would leave the machine slower for good.
         if control.note is None or control.note.code not in CAPPED:
             return control.current
         return self._memory.kept.get(name, self._backend.chosen(name))
@@ -46,7 +46,7 @@ class EarlierValues:
             held: values of what is about to be set.
             before: texts of all files that are about to be written.
             source: the power source.
-            ours: what this program has put in force.
+            ours: what this program has applied.
         """
         own: dict[str, str] = {}
         for name in (name for name in held if name in FIRMWARE_LIMITS):

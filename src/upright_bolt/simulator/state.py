@@ -93,7 +93,7 @@ def complete(state: SimulatedState, spec: MachineSpec) -> None:
     if not state.turbo_ratios:
         state.turbo_ratios = [round(mhz / 100.0) for mhz in spec.chip.turbo_table_mhz]
         state.peak_w, state.current_a, state.board_w = spec.peak_w, spec.current_a, spec.board_w
-    # A state saved before this twin had its GPUs.
+    # A state saved before this machine had its GPUs.
     if len(state.graphics) != len(spec.graphics):
         state.graphics = [fresh_graphics(chip) for chip in spec.graphics]
     if not state.idle_marks_s:
@@ -107,7 +107,7 @@ def _idle_for_a_while(spec: MachineSpec, used: int) -> SimulatedState:
     stock = [spec.stock.sustained_w, spec.stock.burst_w, spec.stock.window_s]
     return SimulatedState(
         time_s=240.0,
-        # From the seed, so that a twin made anew is the same to the last byte; the factor only spreads small seeds.
+        # From the seed, so that a machine made anew is the same to the last byte; the factor only spreads small seeds.
         boot_id=str(uuid.UUID(int=(used * 0x9E3779B97F4A7C15F39CC060) % (1 << 128), version=4)),
         noise=used,
         die_c=38.0,

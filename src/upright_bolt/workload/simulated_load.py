@@ -80,7 +80,7 @@ class SimulatedLoad(Load):
     def _beat(self, due: float, end: float) -> float:
         """Return when the next frame begins: at its beat, or at once when late; now and then the desktop delays it."""
         pieces = self._turns.pieces if self._turns is not None else []
-        # By the number of the frame, so that a run is the same whatever else draws from the twin's dice.
+        # By the number of the frame, so that a run is the same whatever else draws from the machine's dice.
         dice = Random(len(pieces) * 7919 + self._twin.spec.seed)  # noqa: S311 - hiccups, not secrets
         late = HICCUP_S * dice.random() if dice.random() < HICCUP_PART else 0.0
         return max(due + 1.0 / self._task.options.rate_fps, end) + late

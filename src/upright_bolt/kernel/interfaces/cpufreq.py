@@ -206,6 +206,9 @@ class ClockBound:
     def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
+    def asleep(self) -> bool:
+        return False
+
 
 def _turbo(probe: Probe, policies: list[int]) -> FileControl:
     """Return turbo: ``intel_pstate/no_turbo`` (1 is off), or ``boost`` for all or one (1 is on)."""

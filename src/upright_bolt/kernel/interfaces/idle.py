@@ -58,6 +58,9 @@ class IdleStates:
     def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
+    def asleep(self) -> bool:
+        return False
+
 
 def find(probe: Probe, machine: Surroundings) -> Found:
     """Return the states as one control, and their shares of time as sensors."""

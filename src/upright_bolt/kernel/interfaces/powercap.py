@@ -192,6 +192,9 @@ class Limiter:
     def refusal(self, fault: FileFault) -> Diagnostic:
         return write_fault(fault, self.name)
 
+    def asleep(self) -> bool:
+        return False
+
 
 def find(probe: Probe, machine: Surroundings) -> Found:
     """Return the package limits and the energy counter; firmware attributes may offer the limits instead."""
