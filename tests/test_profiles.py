@@ -694,3 +694,12 @@ def test_a_processor_that_goes_in_the_middle_of_an_apply_leaves_nothing_half_don
     assert desk.values()["sustained"] == 20.0
     assert {one.name for one in desk.status.held_back} == set()
     assert [desk.twin.state.epp[cpu] for cpu in range(12) if cpu != 7] == [192] * 11
+
+
+def test_a_rule_about_a_program_that_was_edited_in_by_hand_counts_from_the_next_use(tmp_path):
+    desk = Desk(tmp_path / "machine", rules="")
+    desk.profiles.use("stock")
+    desk.wait(10.0)
+    desk.profiles.files.save_rules("When program seabed-map is running, use quay.\nOtherwise, use stock.\n")
+    desk.profiles.use("stock")
+    assert desk.profiles.reconcile() <= 3.0

@@ -48,12 +48,15 @@ class ProfileFolder:
 
     Args:
         path: the folder in which profiles and rules lie; made when something is saved.
+
+    Attributes:
+        known: what ``found`` returned last.
     """
 
     def __init__(self, path: Path) -> None:
         self.path = path
         self._marks: _Marks | None = None
-        self._found = Found()
+        self.known = Found()
 
     @property
     def profiles_path(self) -> Path:
@@ -64,8 +67,8 @@ class ProfileFolder:
         """Return what lies there; read anew only if something has changed."""
         marks = self._look()
         if marks != self._marks:
-            self._found, self._marks = self._read(), marks
-        return self._found
+            self.known, self._marks = self._read(), marks
+        return self.known
 
     def _look(self) -> _Marks:
         marks = []

@@ -75,7 +75,6 @@ class Reconciler:
         self._backend = backend
         self._ports = ports
         self.planner = Planner(backend, record, engine)
-        self._rules = Rules()
         self._waiting: frozenset[str] = frozenset()
         """Settings of the profile that wait for their chip to wake."""
         self.plan: Plan | None = None
@@ -157,7 +156,7 @@ class Reconciler:
         """Return how often to look for what changes silently."""
         if self._waiting:
             return CHIPS_EVERY_S
-        if self._rules.named(Condition.PROGRAM):
+        if self.files.known.rules.named(Condition.PROGRAM):
             return PROGRAMS_EVERY_S
         return LOOK_ON_BATTERY_S if self._backend.power_source() == "battery" else LOOK_EVERY_S
 
@@ -191,7 +190,6 @@ class Reconciler:
             self._backend.processors_changed()
             self._watch()
         found, now = self.files.found(), self.record.now
-        self._rules = found.rules
         wanted, cause = self._wanted(found)
         if not wanted:
             return None
