@@ -367,11 +367,13 @@ def test_a_window_told_to_end_puts_its_machine_down_in_order(bolt, data):
     assert '"put back"' in journal.read_text()
 
 
-@pytest.mark.parametrize("word", ["status", "--help"])
-def test_light_commands_load_neither_numbers_nor_window(data, word):
+@pytest.mark.parametrize(
+    "words", [("status",), ("--help",), ("hold", "log"), ("profile", "list"), ("profile", "use", "stock")]
+)
+def test_light_commands_load_neither_numbers_nor_window(data, words):
     code = (
         "import sys\nfrom upright_bolt.cli import run\n"
-        f"code = run(['-m', 'twin:tern', '--data', {str(data)!r}, {word!r}])\n"
+        f"code = run(['-m', 'twin:tern', '--data', {str(data)!r}, *{words!r}])\n"
         "heavy = {'numpy', 'scipy', 'PyQt6', 'sqlalchemy', 'alembic', 'pyqtgraph'} & set(sys.modules)\n"
         "sys.exit(f'loaded {heavy}' if heavy else code)"
     )

@@ -266,6 +266,11 @@ class RunRecord:
         return bool(self.errors) or self.end.state is RunState.RESTARTED
 
     @property
+    def usable(self) -> bool:
+        """Whether its numbers may stand for its settings: it ended well, without errors, and was no warm-up."""
+        return self.end.state is RunState.FINISHED and not self.broke and self.head.role is not RunRole.WARM_UP
+
+    @property
     def name(self) -> str:
         """What it is called on screens and in reports."""
         return self.head.label or f"Run {self.id}, {self.head.workload}"

@@ -3,7 +3,6 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.model.control import Control
 from upright_bolt.model.run import RunRecord, RunRole
 from upright_bolt.model.start import Start
@@ -45,7 +44,7 @@ def progress(
     """
     if not any(control.settable for control in controls.values()):
         return None
-    mine = [run for run in runs if run.head.machine == machine and counts(run) and run.head.role is not RunRole.RUNG]
+    mine = [run for run in runs if run.head.machine == machine and run.usable and run.head.role is not RunRole.RUNG]
     baseline = any(run.head.conditions.start != Start.AT_ONCE for run in mine)
     changed = status.trial is not None or bool(status.kept)
     compared = any(run.head.settings != mine[0].head.settings for run in mine)

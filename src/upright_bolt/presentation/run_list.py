@@ -3,7 +3,6 @@
 from collections.abc import Callable, Mapping, Sequence
 
 from upright_bolt.analysis.comparison.compare import Compared, compare
-from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.analysis.numbers import values_of
 from upright_bolt.analysis.validation.proofs import no_part
 from upright_bolt.model.control import Control
@@ -150,7 +149,7 @@ def _newest_at_stock(
     alike = [
         run
         for run in runs
-        if run.head.machine == machine and run.head.workload == workload and counts(run) and _at(run, stock)
+        if run.head.machine == machine and run.head.workload == workload and run.usable and _at(run, stock)
     ]
     return next((run.id for run in alike if run.id != last), alike[0].id if alike else None)
 

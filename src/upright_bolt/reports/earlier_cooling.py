@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.model.run import RunRecord
 from upright_bolt.model.sensor import FAN
 from upright_bolt.model.start import Start
@@ -70,7 +69,7 @@ def earlier_cooling(store: RunStore, known: Sequence[RunRecord], machine: str) -
         and workload(run.head.workload).threads is None
         and run.head.conditions.start == Start.RESTED
         and run.end.duration_s >= LEAST_S
-        and counts(run)
+        and run.usable
     ]
     prior: Prior | None = None
     for run in reversed(fit_for_it[:MOST_RUNS]):

@@ -25,8 +25,9 @@ from upright_bolt.service.verbs import BEGIN_RUN, DESCRIBE, END_RUN, SAMPLE, Ver
 from upright_bolt.settings.access import Change, ProfileAccess, nothing
 
 ABSENT = ("org.freedesktop.DBus.Error.ServiceUnknown", "org.freedesktop.DBus.Error.NameHasNoOwner")
-ANSWER_S = 40.0
-"""On a slow and busy machine the first call of a kind takes many seconds: the service loads what it needs for it."""
+ANSWER_S = 120.0
+"""On a slow and busy machine the first call of a kind takes many seconds, since the service loads what it needs for
+it; and a call that meets a service which has just ended waits until the bus has started another."""
 MAY_ASK = True
 """A person may be asked for a password."""
 BEGIN_S = 120.0

@@ -23,11 +23,12 @@ PROCESSORS = os.cpu_count() or 1
 SLOWER = max(1.0, PROCESSORS / 4.0)
 """Limits of time are for two emulated processors: many of them share the two real ones, and have more to be set."""
 POLICIES = [f"/sys/devices/system/cpu/cpufreq/policy{number}" for number in range(PROCESSORS)]
+PROFILES = Path("/etc/upright-bolt/profiles")
 COMMANDS = Path("/sys/module/rig_registers/parameters/cmd")
 PROGRAM = tuple(
     f"upright_bolt.{name}" for name in
-    ("analysis.comparison.no_effect", "app_ports", "cli.ground", "cli.main", "kernel.changes.real", "service.client",
-     "session.session", "store.search_log")
+    ("analysis.comparison.no_effect", "app_ports", "cli.ground", "cli.main", "kernel.changes.real",
+     "presentation.profile_desk", "service.client", "session.session", "store.search_log")
 )  # fmt: skip
 RECORD = ("alembic.command", "alembic.config", "numpy", "sqlalchemy.dialects.sqlite", "upright_bolt.store.runs")
 PLAIN = {"PATH": "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin", "LC_ALL": "C.UTF-8"}
@@ -247,7 +248,7 @@ class Guest:
             importlib.import_module(name)
         from upright_bolt.cli.main import build
 
-        for word in ("machine", "set"):
+        for word in ("hold", "machine", "profile", "set"):
             build([word])
 
     @staticmethod
@@ -260,6 +261,15 @@ class Guest:
         """Write a file."""
         with open(path, "w") as file:
             file.write(text)
+
+    def save_profile(self, name: str, settings: str) -> None:
+        """Save a profile as an administrator's editor would; ``settings`` are lines of its file."""
+        self.write_profile(name, f'format = "upright-bolt profile"\nversion = 1\n\n[settings]\n{settings}\n')
+
+    def write_profile(self, name: str, text: str) -> None:
+        """Write the file of a profile."""
+        PROFILES.mkdir(parents=True, exist_ok=True)
+        self.write(f"{PROFILES}/{name}.toml", text)
 
     @staticmethod
     def write_register(nr: int, value: int, cpu: int = 1) -> None:

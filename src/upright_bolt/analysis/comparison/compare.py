@@ -22,7 +22,7 @@ from upright_bolt.analysis.comparison.difference import (
     from_repeats,
     scatter_of,
 )
-from upright_bolt.analysis.comparison.run_spread import RunSpreads, counts, group_key
+from upright_bolt.analysis.comparison.run_spread import RunSpreads, group_key
 from upright_bolt.analysis.comparison.sequential_test import LOOK_LEVEL
 from upright_bolt.analysis.numbers import NUMBERS, Number, value_of, values_of
 from upright_bolt.model.run import BURST_S, WHOLE_SLICE_S, RunRecord, RunRole, settled_from_s
@@ -153,10 +153,10 @@ def looked_at(group: Sequence[RunRecord]) -> bool:
 
 def series_of(run: RunRecord, known: Sequence[RunRecord]) -> list[RunRecord]:
     """Return the runs of the same series and settings that count, ``run`` among them; it alone if none."""
-    if not run.head.series or not counts(run):
+    if not run.head.series or not run.usable:
         return [run]
     key = group_key(run)
-    alike = [o for o in known if o.head.series == run.head.series and group_key(o) == key and counts(o)]
+    alike = [o for o in known if o.head.series == run.head.series and group_key(o) == key and o.usable]
     return alike if any(other.id == run.id for other in alike) else [run]
 
 

@@ -10,17 +10,12 @@ from math import log, sqrt
 from upright_bolt.analysis.comparison.difference import Spread
 from upright_bolt.analysis.numbers import Number, value_of
 from upright_bolt.model.quantity import TEMPERATURE
-from upright_bolt.model.run import RunRecord, RunRole, RunState
+from upright_bolt.model.run import RunRecord
 
 PRIOR_RELATIVE = 0.01
 """Runs on well-kept machines lie 0.3 to 1.5 % apart."""
 PRIOR_C = 1.5
 PRIOR_FREEDOM = 3.0
-
-
-def counts(run: RunRecord) -> bool:
-    """Tell whether a run's numbers may stand for its settings: it ended well, without errors, and was no warm-up."""
-    return run.end.state is RunState.FINISHED and not run.broke and run.head.role is not RunRole.WARM_UP
 
 
 def group_key(run: RunRecord) -> tuple[object, ...]:
@@ -38,7 +33,7 @@ class RunSpreads:
     def __init__(self, known: Iterable[RunRecord]) -> None:
         self._groups: dict[tuple[str, str], dict[object, list[RunRecord]]] = {}
         for run in known:
-            if run.head.series and counts(run):
+            if run.head.series and run.usable:
                 of_machine = self._groups.setdefault((run.head.machine, run.head.workload), {})
                 of_machine.setdefault((group_key(run), run.head.options), []).append(run)
         self._found: dict[tuple[str, str, str], Spread | None] = {}

@@ -12,7 +12,7 @@ from scipy.special import stdtrit
 
 from upright_bolt.analysis.comparison.compare import estimate
 from upright_bolt.analysis.comparison.difference import LEVEL
-from upright_bolt.analysis.comparison.run_spread import RunSpreads, counts
+from upright_bolt.analysis.comparison.run_spread import RunSpreads
 from upright_bolt.analysis.numbers import BY_KEY, NUMBERS, Number, value_of
 from upright_bolt.model.catalogue import beside, declaration_of, in_order
 from upright_bolt.model.control import Value, show_value
@@ -156,7 +156,7 @@ def _points(
     at: dict[float, list[RunRecord]] = {}
     for run in group:
         x = _index(control, words, run)
-        if x is not None and value_of(run, number.key) is not None and counts(run):
+        if x is not None and value_of(run, number.key) is not None and run.usable:
             at.setdefault(x, []).append(run)
     found = []
     for x, runs in sorted(at.items()):

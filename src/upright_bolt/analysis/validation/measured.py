@@ -3,12 +3,11 @@
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
-from upright_bolt.analysis.comparison.run_spread import counts
 from upright_bolt.analysis.numbers import value_of
 from upright_bolt.analysis.validation.proofs import made_under
 from upright_bolt.model.control import Value
 from upright_bolt.model.quantity import HOURS, POWER, SCORE, TEMPERATURE, Quantity
-from upright_bolt.model.run import RunRecord, RunRole
+from upright_bolt.model.run import RunRecord
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,17 +39,10 @@ def measured(settings: Mapping[str, Value], runs: Iterable[RunRecord], machine: 
         runs: newest first.
         machine: the machine's spec.
     """
-    mine = [run for run in runs if _counts(run, machine) and made_under(settings, run)]
-    return _newest(mine)
-
-
-def _counts(run: RunRecord, machine: str) -> bool:
-    return run.head.machine == machine and run.head.role is not RunRole.WARM_UP and counts(run)
-
-
-def _newest(runs: Iterable[RunRecord]) -> dict[str, tuple[float, int]]:
     found: dict[str, tuple[float, int]] = {}
     for run in runs:
+        if run.head.machine != machine or not run.usable or not made_under(settings, run):
+            continue
         for measure in MEASURES:
             if run.head.workload == measure.workload and measure.key not in found:
                 value = value_of(run, measure.number)

@@ -10,7 +10,6 @@ BATTERY = "/sys/class/power_supply/BAT0"
 PLUG, UNPLUG = "41002000", "41001000"
 """Written to the battery's alarm, these make the laptop's firmware plug its charger in or out, and tell the kernel."""
 RULES = "When on battery, use quiet.\nOtherwise, use quay.\n"
-PROFILE = 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nclock_max_mhz = {clock}.0\n'
 POLICY = "/sys/devices/system/cpu/cpufreq/policy0"
 
 
@@ -63,11 +62,7 @@ def drain(guest: Guest) -> None:
 def held_by_events(guest: Guest) -> None:
     """An idle service that holds profiles follows the charger by the kernel's events, within a second"""
     for name, clock in (("quay", 2400), ("quiet", 1200)):
-        path = f"/tmp/{name}.toml"
-        guest.write(path, PROFILE.format(clock=clock))
-        done = guest.run("profile", "import", path)
-        guest.note(done.out + done.err)
-        assert done.code == 0
+        guest.save_profile(name, f"clock_max_mhz = {clock}.0")
     guest.write("/tmp/rules.txt", RULES)
     done = guest.run("rules", "set", "/tmp/rules.txt")
     guest.note(done.out + done.err)

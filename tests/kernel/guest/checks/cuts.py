@@ -22,7 +22,7 @@ KILLS = 2
 def prepare(guest: Guest) -> None:
     guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
     give_registers(guest)
-    guest.load_program(record=True)
+    guest.load_program()
     guest.start_bus()
 
 

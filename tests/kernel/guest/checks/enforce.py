@@ -16,7 +16,6 @@ from checks.power import LIMITS, ZONE, give_registers
 CPU = "/sys/devices/system/cpu"
 ONLINE = f"{CPU}/cpu1/online"
 BOOT_ID, COMMAND_LINE = "/proc/sys/kernel/random/boot_id", "/proc/cmdline"
-PROFILES = Path("/etc/upright-bolt/profiles")
 PROFILE = "harbour"
 SETTINGS = {
     "sustained": 20.0, "burst": 30.0, "window": 8.0, "limiter": "on", "clamp": "off", "current": 35.0,
@@ -39,7 +38,7 @@ VOLTAGES = ("core-offset", "cache-offset")
 def prepare(guest: Guest) -> None:
     guest.modules("acpi-cpufreq", "ac", "battery", "thermal", "cpufreq_powersave", "cpufreq_ondemand")
     give_registers(guest)
-    guest.load_program(record=True)
+    guest.load_program()
     guest.start_bus()
     lowered = ",".join(str(int(part) - 100) for part in value(guest, "turbo-table").split(","))
     save(guest, PROFILE, {**SETTINGS, "turbo-table": lowered})
@@ -71,8 +70,7 @@ def save(guest: Guest, name: str, settings: dict) -> None:
     chip = engine.profiles.planner.chip
     engine.close()
     proofs = {n: Proof(v, chip, 7200.0, 3600.0, (1,), "2026-11-01") for n, v in settings.items() if needs_proof(n, v)}
-    PROFILES.mkdir(parents=True, exist_ok=True)
-    guest.write(f"{PROFILES}/{name}.toml", text_of(Profile(name, settings, proofs)))
+    guest.write_profile(name, text_of(Profile(name, settings, proofs)))
 
 
 def use(guest: Guest, name: str) -> None:

@@ -70,13 +70,10 @@ def modes(guest: Guest) -> None:
 
 def mode_heard(guest: Guest) -> None:
     """A change of the platform mode wakes an idle service that holds a profile, and is undone"""
-    guest.write(
-        "/tmp/soft.toml", 'format = "upright-bolt profile"\nversion = 1\n\n[settings]\nplatform_mode = "low-power"\n'
-    )
-    for words in (("profile", "import", "/tmp/soft.toml"), ("profile", "use", "soft")):
-        done = guest.run(*words)
-        guest.note(done.out + done.err)
-        assert done.code == 0
+    guest.save_profile("soft", 'platform_mode = "low-power"')
+    done = guest.run("profile", "use", "soft")
+    guest.note(done.out + done.err)
+    assert done.code == 0
     assert guest.read(PROFILE) == "low-power"
     time.sleep(8.0)
     guest.write(PROFILE, "performance")

@@ -32,7 +32,7 @@ def give_registers(guest: Guest) -> None:
 
 def prepare(guest: Guest) -> None:
     guest.modules("acpi-cpufreq", "ac", "battery", "thermal")
-    guest.load_program(record=True)
+    guest.load_program()
 
 
 def tidy(guest: Guest) -> None:
