@@ -30,7 +30,8 @@ from upright_bolt.presentation.stability_picture import picture_of
 from upright_bolt.service.logind import Awake
 from upright_bolt.session.autostart import Autostart
 from upright_bolt.session.session import SAMPLE_S
-from upright_bolt.session.stability_search import LID_CLOSED, ON_BATTERY, start_search
+from upright_bolt.session.stability_search import start_search
+from upright_bolt.session.test_watch import LID_CLOSED, ON_BATTERY
 from upright_bolt.simulator.outside import Outside
 from upright_bolt.store.search_log import recover
 from waiting import until

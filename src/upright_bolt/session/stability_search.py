@@ -18,7 +18,7 @@ from upright_bolt.model.control import Control
 from upright_bolt.model.event import Event
 from upright_bolt.model.quantity import OFFSET
 from upright_bolt.model.run import RunRole, RunState
-from upright_bolt.model.sample import Sample, value_of
+from upright_bolt.model.sample import Sample
 from upright_bolt.model.search import (
     AfterFreeze,
     Outcome,
@@ -30,7 +30,6 @@ from upright_bolt.model.search import (
     Why,
     told_by_person,
 )
-from upright_bolt.model.sensor import LID
 from upright_bolt.model.start import Start, Waiting
 from upright_bolt.model.work import Options, Work
 from upright_bolt.session.active_run import ActiveRun
@@ -40,7 +39,7 @@ from upright_bolt.session.run_progress import RunSink, RunStage
 from upright_bolt.session.session import Session
 from upright_bolt.session.start import Goal, StartCondition
 from upright_bolt.session.starting import start_run, try_or_raise
-from upright_bolt.session.test_watch import RungWatch
+from upright_bolt.session.test_watch import RungWatch, Surroundings
 from upright_bolt.text.notes import about
 from upright_bolt.text.search import rung_label
 
@@ -49,10 +48,6 @@ COOLING_S = 420.0
 """How long the machine has to cool down before the last part of the soak; it need not come to rest entirely."""
 FAILED_RUNS = 3
 """So many runs that fail for another reason than the setting, one after another, end the search for now."""
-ON_BATTERY = "the charger is unplugged"
-LID_CLOSED = "the lid is closed, so the machine gets hotter than it was"
-BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
-"""Processors that are busier than this between two rungs, for so many samples, have somebody else's work to do."""
 
 
 class SearchSink(Protocol):
@@ -114,40 +109,6 @@ def stock_of(control: Control) -> float:
     return own if isinstance(own, float | int) else 0.0
 
 
-class _Surroundings:
-    """What around a search keeps it from working: charger, lid, other programs.
-
-    Args:
-        index: sensor name to its index in a sample.
-    """
-
-    def __init__(self, index: dict[str, int]) -> None:
-        self._index = index
-        self._busy_for = 0
-        self._lid_opened = False
-
-    def forget_load(self) -> None:
-        """A rung has ended: the load seen so far was its own."""
-        self._busy_for = 0
-
-    def keep_from_beginning(self, sample: Sample) -> str:
-        """Return why no rung may begin now; empty if one may."""
-        if why := self.keep_from_going_on(sample):
-            return why
-        busy = value_of(sample, self._index, "busy.mean")
-        self._busy_for = self._busy_for + 1 if busy is not None and busy > BUSY_PERCENT else 0
-        return f"something else keeps the processors {busy:.0f} % busy" if self._busy_for >= BUSY_SAMPLES else ""
-
-    def keep_from_going_on(self, sample: Sample) -> str:
-        """Return what of charger and lid keeps it from working; a lid that has been closed all along does not."""
-        if value_of(sample, self._index, "charger") == 0.0:
-            return ON_BATTERY
-        # A laptop on a stand with an outer screen is used closed; only closing it in the middle changes its cooling.
-        closed = value_of(sample, self._index, LID)
-        self._lid_opened |= closed == 0.0
-        return LID_CLOSED if closed and self._lid_opened else ""
-
-
 class State(Enum):
     """What a search does in this process."""
 
@@ -192,7 +153,7 @@ class ActiveSearch(Activity):
         self._known = list(known)
         self._sink, self._runs = sink, runs
         self._state = State.BETWEEN
-        self._around = _Surroundings(session.index)
+        self._around = Surroundings(session.index)
         self._gate: StartCondition | None = None
         self._watch: RungWatch | None = None
         self._end_by_person: RungEnd | None = None

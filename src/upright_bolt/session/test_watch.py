@@ -1,10 +1,11 @@
-"""What is seen of one test of a search while it runs, and how it ended."""
+"""What a search watches: one test while it runs, and what around the machine keeps it from working."""
 
 from collections.abc import Sequence
 
 from upright_bolt.model.run import RunEnd, RunState, WorkError
 from upright_bolt.model.sample import Sample, value_of
 from upright_bolt.model.search import DRIVER_RESET, Outcome, Rung, RungEnd, RungError
+from upright_bolt.model.sensor import LID
 from upright_bolt.session.active_run import ActiveRun
 from upright_bolt.workload.plan import full_load_s
 
@@ -14,6 +15,10 @@ EARLY = ("clock.mean", "power.package", "temperature.package")
 OF_CHIP = ("clock", "power", "temperature")
 """The same of a graphics chip, by its part."""
 MARGIN_C = 0.5
+ON_BATTERY = "the charger is unplugged"
+LID_CLOSED = "the lid is closed, so the machine gets hotter than it was"
+BUSY_PERCENT, BUSY_SAMPLES = 25.0, 8
+"""Processors that are busier than this between two rungs, for so many samples, have somebody else's work to do."""
 
 
 class RungWatch:
@@ -88,3 +93,37 @@ class RungWatch:
         if self._hot:
             return Outcome.HOT
         return Outcome.PASSED if state is RunState.FINISHED else Outcome.STOPPED
+
+
+class Surroundings:
+    """What around a search keeps it from working: charger, lid, other programs.
+
+    Args:
+        index: sensor name to its index in a sample.
+    """
+
+    def __init__(self, index: dict[str, int]) -> None:
+        self._index = index
+        self._busy_for = 0
+        self._lid_opened = False
+
+    def forget_load(self) -> None:
+        """A rung has ended: the load seen so far was its own."""
+        self._busy_for = 0
+
+    def keep_from_beginning(self, sample: Sample) -> str:
+        """Return why no rung may begin now; empty if one may."""
+        if why := self.keep_from_going_on(sample):
+            return why
+        busy = value_of(sample, self._index, "busy.mean")
+        self._busy_for = self._busy_for + 1 if busy is not None and busy > BUSY_PERCENT else 0
+        return f"something else keeps the processors {busy:.0f} % busy" if self._busy_for >= BUSY_SAMPLES else ""
+
+    def keep_from_going_on(self, sample: Sample) -> str:
+        """Return what of charger and lid keeps it from working; a lid that has been closed all along does not."""
+        if value_of(sample, self._index, "charger") == 0.0:
+            return ON_BATTERY
+        # A laptop on a stand with an outer screen is used closed; only closing it in the middle changes its cooling.
+        closed = value_of(sample, self._index, LID)
+        self._lid_opened |= closed == 0.0
+        return LID_CLOSED if closed and self._lid_opened else ""

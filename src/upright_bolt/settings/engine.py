@@ -1,7 +1,7 @@
 """The settings engine: the one place that decides what is in force on a machine.
 
-A program run directly and the root service host the same engine: checks, trials, journal, what was kept and what is
-expected; later also rules and hold.
+A program run directly and the root service host the same engine: checks, trials, journal, what was kept and
+what is expected.
 """
 
 from collections.abc import Callable, Collection, Mapping
@@ -12,7 +12,7 @@ from pathlib import Path
 from upright_bolt.errors import BadInput, BoltError, InUse, Refused
 from upright_bolt.kernel.clock import LEAST_SLEEP_S
 from upright_bolt.kernel.driver import CanBeCapped, why_unreadable
-from upright_bolt.model.catalogue import FIRMWARE_LIMITS, declaration_of
+from upright_bolt.model.catalogue import declaration_of
 from upright_bolt.model.control import Control, Value
 from upright_bolt.model.machine import About
 from upright_bolt.model.note import CAPPED, Diagnostic, DiagnosticCode
@@ -29,9 +29,10 @@ from upright_bolt.settings.journal import Journal
 from upright_bolt.settings.journal_replay import BootMemory, replay_journal
 from upright_bolt.settings.lock import MachineLock
 from upright_bolt.settings.recovery import Damage, recover
+from upright_bolt.settings.stock_plan import plan_stock
 from upright_bolt.settings.timestamp import now_stamp
 from upright_bolt.settings.trials import Trials
-from upright_bolt.text.trials import STOCK_UNKNOWN, not_applied
+from upright_bolt.text.trials import not_applied
 
 HELD = "Another process of this program holds this machine; change its settings there."
 
@@ -268,49 +269,14 @@ class SettingsEngine:
         """
         self.check_writable()
         for name in names:
-            declaration_of(name)
+            declaration_of(name)  # a wrong name ends no trial
         if self.trial is not None:
             self.revert("the machine's own values were asked for")
-        stock = self._memory.stock
-        source = self._backend.power_source()
-        wanted = [name for name in stock if (not names or name in names) and name in self._backend.drivers]
-        wanted = [name for name in wanted if name in self._memory.kept or not self._of_other_source(name, source)]
-        known = self._memory.texts_on(source)
-        theirs = self._left_to_firmware(wanted)
-        texts = {
-            path: known[path] for name in wanted if name not in theirs
-            for path in (*self._backend.drivers[name].files, *self._backend.offline_files(name, known)) if path in known
-        }  # fmt: skip
-        absent = [n for n in self._memory.kept if n not in self._backend.drivers and (not names or n in names)]
-        unknown = self._memory.unsure and not set(names) <= set(stock)
-        if unknown or (self._memory.unsure and not texts):
-            raise Refused(STOCK_UNKNOWN)
-        if not texts and not absent:
-            raise BadInput(
-                "Nothing has been changed in this boot, so the machine's own values are in force."
-                if not names
-                else f"{', '.join(names)}: not changed in this boot, so the machine's own value is in force."
-            )
-        own = {name: stock[name] for name in wanted if name not in theirs}
-        done = self._trials.reset_to_stock(texts, own, absent, by or self._holder)
-        self._backend.refresh(wanted)
-        return replace(done, before_values=self._backend.values(done.before_values), left_to_firmware=theirs)
-
-    def _of_other_source(self, name: str, source: str) -> bool:
-        """Tell whether a limit's own value is known for another power source alone, so that what is in force is it."""
-        files = self._backend.drivers[name].files
-        here = self._memory.knows_on(source, files)
-        return name in FIRMWARE_LIMITS and not here and self._memory.knows_elsewhere(source, files)
-
-    def _left_to_firmware(self, names: Collection[str]) -> dict[str, Value]:
-        """Return limits that hold neither what was kept nor stock: the firmware has set them for a power source."""
-        drivers, kept = self._backend.drivers, self._memory.kept
-        values = self._backend.values(name for name in names if name in FIRMWARE_LIMITS and name in kept)
-        return {
-            name: value
-            for name, value in values.items()
-            if not drivers[name].same(kept[name], value) and not drivers[name].same(self._memory.stock[name], value)
-        }
+        plan = plan_stock(self._backend, self._memory, names)
+        done = self._trials.reset_to_stock(plan, by or self._holder)
+        self._backend.refresh(plan.names)
+        values = self._backend.values(done.before_values)
+        return replace(done, before_values=values, left_to_firmware=plan.left_to_firmware)
 
     def changes_by_others(self) -> tuple[Change, ...]:
         """Return nothing: nobody else can change a machine that this process holds."""

@@ -20,6 +20,7 @@ from upright_bolt.settings.failure_log import FailureLog
 from upright_bolt.settings.journal import Entry, EntryKind, Journal
 from upright_bolt.settings.journal_replay import BootMemory, Past
 from upright_bolt.settings.pending import Pending
+from upright_bolt.settings.stock_plan import StockPlan
 from upright_bolt.text.trials import not_reverted
 
 
@@ -237,15 +238,11 @@ class Trials:
             raise Refused(not_reverted(left, self._backend.why_closed(left)))
         return replace(trial, unrecorded=unrecorded)
 
-    def reset_to_stock(
-        self, texts: Mapping[str, str], values: Mapping[str, Value], absent: Collection[str], by: str
-    ) -> Trial:
+    def reset_to_stock(self, plan: StockPlan, by: str) -> Trial:
         """Put the machine's own values in force and keep nothing of them any more; no trial is running.
 
         Args:
-            texts: the machine's own, by kernel file.
-            values: the same by control.
-            absent: controls that are not there now, which are not kept any more either.
+            plan: what is written.
             by: who asks, for a person.
 
         Returns:
@@ -255,14 +252,14 @@ class Trials:
             Refused: some files did not take their value; the rest is in force, and the next start tries again.
         """
         at = self._stamp()
-        trial = Trial(uuid.uuid4().hex[:12], {}, dict(texts), dict(values), at, by, standing=False,
+        trial = Trial(uuid.uuid4().hex[:12], {}, dict(plan.texts), dict(plan.values), at, by, standing=False,
                       boot_id=self._boot_id, power_source=self._backend.power_source())  # fmt: skip
         # As a trial like any other: a crash half-way is then recovered like any other.
         with suppress(BoltError):  # a full disk shall not keep anything in force
             self._journal.append(Entry(EntryKind.BEGIN, trial.id, at, data=trial))
         self.current = trial
         done = self.revert("asked for the machine's own values")
-        self._forget_kept((*values, *absent), trial.id)
+        self._forget_kept((*plan.values, *plan.absent), trial.id)
         return done
 
     def _restored(self, trial: Trial, why: str) -> tuple[tuple[str, ...], str]:
