@@ -1,4 +1,4 @@
-"""Boots emulated machines with a real kernel, runs the checks in them, and prints a table of what held.
+"""Boots emulated machines with a real kernel, runs the checks in them, and prints what held as soon as it is known.
 
 ``python run.py [--long] [--show] [SCENARIO …]``. Ends with 1 if anything did not hold. Needs root and QEMU; where
 they are missing it says so and fails, unless ``UPRIGHT_BOLT_SKIP_KERNEL=1`` says that this is known.
@@ -8,7 +8,9 @@ import os
 import shutil
 import sys
 import time
+import traceback
 from argparse import ArgumentParser, Namespace
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import partial
@@ -72,6 +74,18 @@ class Row:
     said: str = ""
 
 
+class Rows(list[Row]):
+    """Lines of the table, each printed as soon as it is there, and what is known of it where it did not hold."""
+
+    def append(self, row: Row) -> None:
+        """Add a line."""
+        super().append(row)
+        print(f"{row.scenario:9} {'held' if row.held else 'FAILED':7} {row.seconds:6.1f} s  {row.name}")
+        if not row.held:
+            print("    " + row.said.strip().replace("\n", "\n    "))
+        sys.stdout.flush()
+
+
 def folder() -> Path:
     """Return where the rig lies: outside of the checkout, so that a fresh one finds it made."""
     named = os.environ.get("UPRIGHT_BOLT_RIG")
@@ -80,7 +94,7 @@ def folder() -> Path:
 
 def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", processors: int = 2) -> list[Row]:
     """Boot one machine and return what its checks came to, or those whose functions ``only`` names."""
-    rows: list[Row] = []
+    rows = Rows()
     begun, waking = time.monotonic(), Event()
     words = (rig.newer and scenario.words_newer) or scenario.words
     words += f" rig.only={only}" if only else ""
@@ -107,6 +121,14 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", proce
     return rows
 
 
+def cuts(rig: Rig, times: int, *, show: bool) -> list[Row]:
+    """Take the power away again and again, and return what came of it."""
+    rows = Rows()
+    for row in cut_off(rig, INTEL, times=times, show=show):
+        rows.append(Row(CUTS, *row))
+    return rows
+
+
 def wake(machine: Machine) -> Event:
     """Wake a machine that is about to sleep, every few seconds until what is returned is set: it may take its time."""
     awake = Event()
@@ -125,23 +147,23 @@ def console(machine: Machine) -> str:
 
 
 def print_told(told: dict[str, Any]) -> None:
-    """Print at once what a check came to, with its notes."""
+    """Print at once what a check has noted."""
     if told["what"] not in ("check", "ready", "goes on"):
         return
-    print(f"{told.get('name', 'Ready')}: {told.get('held', '')}")
-    for note in (told.get("said", ""), *told.get("notes", ())):
+    for note in told.get("notes", ()):
         if note:
             print("    " + note.strip().replace("\n", "\n    "))
     sys.stdout.flush()
 
 
-def print_table(rows: list[Row], *, show: bool) -> None:
-    """Print what held, and after it all that is known of what did not."""
-    for row in rows:
-        print(f"{row.scenario:9} {'held' if row.held else 'FAILED':7} {row.seconds:6.1f} s  {row.name}")
-    for row in [] if show else rows:
-        if not row.held:
-            print(f"\n{row.scenario}: {row.name}\n{row.said.strip()}")
+def carried_out(name: str, work: Callable[[], list[Row]]) -> list[Row]:
+    """Return what a scenario came to, also if the rig itself failed in it: what others find is not lost with it."""
+    try:
+        return work()
+    except Exception:  # noqa: BLE001 - whatever it is, it is told
+        rows = Rows()
+        rows.append(Row(name, "The rig gets to the end of it", held=False, seconds=0.0, said=traceback.format_exc()))
+        return rows
 
 
 def why_not() -> str:
@@ -178,28 +200,29 @@ def read_words(words: list[str]) -> Namespace:
 def main(words: list[str]) -> int:
     """Run what is asked for and return the exit code."""
     words_read = read_words(words)
-    asked, long, show = words_read.scenarios, words_read.long, words_read.show
+    asked, long, show, processors = words_read.scenarios, words_read.long, words_read.show, words_read.processors
     why = why_not()
     if why:
         print(why, file=sys.stderr)
         return 0 if os.environ.get(SKIP) == "1" else 1
-    rig = build(folder(), newer=words_read.newer, processors=words_read.processors)
+    rig = build(folder(), newer=words_read.newer, processors=processors)
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
-    work = [
-        partial(carry_out, rig, scenario, show=show, only=words_read.only, processors=words_read.processors)
+    work: list[tuple[str, Callable[[], list[Row]]]] = [
+        (
+            scenario.name,
+            partial(carry_out, rig, scenario, show=show, only=words_read.only, processors=words_read.processors),
+        )
         for scenario in SCENARIOS
         if scenario.name in asked or (not asked and (long or not scenario.long))
     ]
     if CUTS in asked or not asked:
-        work.insert(
-            min(2, len(work)),
-            lambda: [Row(CUTS, *row) for row in cut_off(rig, INTEL, times=50 if long else 2, show=show)],
-        )
+        times = 50 if long else 2
+        work.insert(min(2, len(work)), (CUTS, lambda: cuts(rig, times, show=show)))
     with ThreadPoolExecutor(AT_ONCE) as pool:
-        rows = [row for rows in pool.map(lambda each: each(), work) for row in rows]
-    print_table(rows, show=show)
+        rows = [row for rows in pool.map(lambda each: carried_out(*each), work) for row in rows]
     failed = sum(not row.held for row in rows)
+    print("".join(f"\nDid not hold: {row.scenario}: {row.name}" for row in rows if not row.held))
     print(f"\n{len(rows) - failed} of {len(rows)} held, in {(time.monotonic() - begun) / 60:.1f} minutes.")
     return 1 if failed else 0
 

@@ -30,7 +30,8 @@ ANSWER_S = 120.0
 it; and a call that meets a service which has just ended waits until the bus has started another."""
 MAY_ASK = True
 """A person may be asked for a password."""
-BEGIN_S = 120.0
+BEGIN_S = 300.0
+"""For the bus to start the service: Python alone may take minutes on a machine that has much else to do."""
 TIMED_OUT = "org.freedesktop.DBus.Error.TimedOut"
 LOOK_UP_S = 0.1
 """How often ``while_waiting`` is called."""

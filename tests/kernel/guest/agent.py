@@ -38,7 +38,8 @@ def main() -> None:
     try:
         module.prepare(guest, *begin.split(":")[1:])
     except BaseException:
-        line.tell(what="check", name="What the checks need is there", held=False, s=0.0, said=told())
+        line.tell(what="check", name="What the checks need is there", held=False, s=0.0, said=told(),
+                  notes=guest.notes)  # fmt: skip
         line.tell(what="end")
         time.sleep(3600)
     line.tell(what="ready", notes=guest.notes)
