@@ -13,12 +13,12 @@ trap 'rm -rf "$work"' EXIT
 stage="$work/stage"
 mkdir "$stage"
 chmod 755 "$stage"
-PREFIX=/usr DESTDIR="$stage" SYSTEM_PYTHON="$SYSTEM_PYTHON" sh tools/install.sh install >/dev/null
+PREFIX=/usr DESTDIR="$stage" SYSTEM_PYTHON="$SYSTEM_PYTHON" WITHOUT_BYTECODE=1 sh tools/install.sh install >/dev/null
 
 version=$(sed -n 's/^version = "\(.*\)"/\1/p' pyproject.toml)
 rm -f "$stage/usr/lib/upright-bolt/installed-folders" # dpkg knows them
 rm -rf "$stage/usr/lib/upright-bolt/bin"              # commands of packages, which nobody calls
-find "$stage" -name __pycache__ -prune -exec rm -rf {} + # made where it is installed, see postinst
+find "$stage" -name __pycache__ -prune -exec rm -rf {} + # writing the manual makes some
 find "$stage/usr/lib/upright-bolt" -name '*.so*' -type f -exec chmod 644 {} +
 
 docs="$stage/usr/share/doc/upright-bolt"

@@ -82,8 +82,8 @@ install_all() {
         --no-compile --target "$LIB" -r runtime.lock
     cp -R src/upright_bolt "$LIB/"
     find "$LIB/upright_bolt" -name __pycache__ -prune -exec rm -rf {} +
-    # from within, so that only folders of packages can match
-    (cd "$LIB" && "$tools/venv/bin/python" -m compileall -q -j 0 -x '/tests?/' -s . -p "$PREFIX/lib/upright-bolt" .)
+    # A package is compiled where it is installed. From within, so that only folders of packages can match.
+    [ -n "${WITHOUT_BYTECODE:-}" ] || (cd "$LIB" && "$tools/venv/bin/python" -m compileall -q -j 0 -x '/tests?/' -s . -p "$PREFIX/lib/upright-bolt" .)
     placed | while read -r source target; do
         mode=644
         [ "$source" = upright-bolt.in ] && mode=755
