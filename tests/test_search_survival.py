@@ -230,6 +230,29 @@ def test_a_last_line_whose_end_alone_is_damaged_counts_and_the_next_one_follows_
     scene.twin.close()
 
 
+@pytest.mark.parametrize("meanwhile", ["grows", "is written anew"])
+def test_a_record_that_changes_while_it_is_read_is_not_called_damaged(tmp_path, monkeypatch, meanwhile):
+    scene = SearchScene(tmp_path)
+    search = scene.carry_on(scene.ask(plain_step=20.0, soak_s=0.0), stop_at=4)
+    read, log = seals.read_bounded, scene.log.log
+    first = log.read().entries[0]
+
+    def read_while_another_process_writes(path, most):
+        if meanwhile == "grows":
+            content = read(path, most)
+            log.append(first)
+        else:
+            log.rewrite([first])
+            content = read(path, most)
+        return content
+
+    monkeypatch.setattr(seals, "read_bounded", read_while_another_process_writes)
+    lines = log.read()
+    assert lines.unreadable == 0
+    assert lines.entries[0].asked == search.asked
+    scene.twin.close()
+
+
 @pytest.mark.parametrize("lines", [3, 8, 13])
 def test_the_whole_process_group_killed_leaves_stock_and_a_search_to_go_on_with(bolt, data, lines):
     record = data / "machines" / "twin-tern" / search_log.FILE

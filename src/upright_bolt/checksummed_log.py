@@ -117,12 +117,15 @@ def read_log(path: Path, entry_of: Callable[[bytes], T], most: int) -> Lines[T]:
         NewerVersion: a later version of this program has written it.
         OSError: it cannot be read.
     """
+    marked = _marked(path)
     try:
         content = read_bounded(path, most)
     except FileNotFoundError:
         content = b""
     found = lines_of(content, entry_of)
-    return replace(found, unreadable=found.unreadable + 1) if len(content) < _marked(path) else found
+    # Another process may append or rewrite meanwhile: only what was noted both before and after must be there.
+    lost = len(content) < min(marked, _marked(path))
+    return replace(found, unreadable=found.unreadable + 1) if lost else found
 
 
 class ChecksummedLog(Generic[T]):

@@ -211,11 +211,11 @@ def power_driver_bound_anew(guest: Guest) -> None:
     """Power zones that are unbound and bound again are followed at once"""
     driver = "/sys/bus/platform/drivers/intel_rapl_msr"
     guest.write(f"{driver}/unbind", "intel_rapl_msr.0")
-    time.sleep(2.0)
+    time.sleep(6.0)  # the looks after that are over: what is measured is the answer to one thing
     guest.registers(f"0x610={LIMITS:#x}")
     guest.write(f"{driver}/bind", "intel_rapl_msr.0")
     took = guest.until(lambda: bits(guest, 0x610, 14, 0) == 160, 20.0)
-    guest.note(f"{took:.2f} s")
+    guest.note(f"{took:.2f} s; {json.dumps(log(guest)[-3:])}")
     assert took < AT_ONCE_S
 
 
