@@ -1,7 +1,7 @@
 """The Edge view: a search from the conversation to its result, a freeze in the middle, and what has failed once."""
 
 import pytest
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import QPoint, Qt
 
 from search_support import BOTH, NEAR_FREEZING, SearchScene
 from upright_bolt.desktop.widgets import theme
@@ -73,13 +73,11 @@ def test_a_rung_is_picked_in_the_picture_or_in_the_list_and_its_runs_go_to_compa
     edge = app.window.edge
     until(lambda: edge.chart.isVisible() and edge.standing.rungs.count() > 4)
     QTest.qWait(50)
-    heads = edge.chart.marks[-1]
-    last = heads.points()[-1]
-    place = edge.chart.mapFromScene(heads.mapToScene(last.pos()))
-    QTest.mouseClick(edge.chart.viewport(), Qt.MouseButton.LeftButton, pos=place)
-    assert edge.standing.rungs.currentItem().text().startswith(f"{last.data().number}  ")
+    head, mark = edge.chart._heads[-1]
+    QTest.mouseClick(edge.chart, Qt.MouseButton.LeftButton, pos=QPoint(round(head.x()), round(head.y())))
+    assert edge.standing.rungs.currentItem().text().startswith(f"{mark.number}  ")
     edge.standing.rungs.setCurrentRow(0)
-    assert edge.chart.chosen == int(edge.standing.rungs.item(0).text().split()[0])
+    assert edge.chart._chosen == int(edge.standing.rungs.item(0).text().split()[0])
     click(edge.standing.compare)
     assert app.window.view == "compare"
     until(lambda: app.window.compare.sweep.chart.lines)

@@ -1,56 +1,45 @@
-"""The chart of a search: its tests along each axis, and below them what each position brought, all on one scale.
+"""The picture of a search: rungs along each axis, and below them what each position brought, all on one scale.
 
-The shape of a test's mark tells how it ended, see ``marks``, and the length of its stem for how long it went on.
+The shape of a rung's mark tells how it ended and the length of its stem for how long it went on. Ring: passed. Cross:
+wrong results. Triangle: a worker died, or the driver
+reset the chip. Square: the machine froze. Half ring: ended before its time. Dot: goes on.
 """
 
-from collections import defaultdict
-from collections.abc import Sequence
 from math import log
-from typing import Any
 
-import pyqtgraph as pg
-from PyQt6.QtCore import QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor
-from PyQt6.QtWidgets import QSizePolicy
+from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from upright_bolt.analysis.stability.belief import Estimate
-from upright_bolt.desktop.stability.marks import SIZE, shape_of
+from upright_bolt.desktop.stability.estimate_chart import HEAD, draw_head, paint_narrowing
 from upright_bolt.desktop.widgets.theme import Theme, font
-from upright_bolt.model.search import FAILED
-from upright_bolt.presentation.stability_picture import AxisRow, EdgePicture, GainRow, Mark, outcome_of
+from upright_bolt.model.search import FAILED, Outcome
+from upright_bolt.presentation.stability_picture import AxisRow, EdgePicture, GainRow, Mark
 from upright_bolt.presentation.ticks import round_ticks
 from upright_bolt.sanitize import capital
 from upright_bolt.text.search import place_words
 
-GUTTER, RIGHT = 112, 92
-FOOT, GAP = 22, 8
-AXIS_PX, GAIN_PX = (92, 150), (40, 92)
-"""Least and most height of a row."""
+GUTTER, RIGHT = 118, 92
+TOP, FOOT, GAP = 4, 22, 8
+LABELS_PX, BASE_PX = 36, 10
 SHORTEST_S, LONG_S = 10.0, 600.0
-BASE, SHORTEST, TALLEST = 0.09, 0.08, 0.63
-"""Foot and heights of stems, as shares of a row: of tests of up to SHORTEST_S, and of the longest or of LONG_S."""
-BESIDE = 0.01
-"""How far marks of one position stand apart, as a share of the scale."""
+SHORTEST_PX = 8.0
+"""Stems of tests of up to SHORTEST_S are so high; the height of the row is that of the longest, or of ten minutes."""
 LEAST_SPAN = {"temperature": 8.0, "power": 1.0, "clock": 60.0}
 LEAST_RELATIVE = 0.02
 """What is spread over a row at least, in the number's unit, so that noise does not look like an effect."""
+NEAR_PX = 9.0
+AXIS_PX, GAIN_PX = (92, 150), (40, 92)
 MOST_TICKS = 9
-PADDING = 0.03
-"""Beside the scale, so that the word at its start has room."""
-ROOM_BESIDE = 0.15
-"""A share of the scale that has room for a few words."""
-TINT = 34
+LEGEND = ((Outcome.PASSED, "passed"), (Outcome.WRONG, "wrong results"), (Outcome.DIED, "died or was reset"),
+          (Outcome.FROZE, "froze"), (Outcome.STOPPED, "ended early"))  # fmt: skip
 
 
-class EdgeChart(pg.GraphicsLayoutWidget):
-    """The chart.
+class EdgeChart(QWidget):
+    """The picture.
 
     Signals:
-        picked: the number of a test that was clicked.
-
-    Attributes:
-        chosen: the number of the test that is marked; None for none.
-        marks: the marks of each axis, from top to bottom.
+        picked: the number of a rung that was clicked.
     """
 
     picked = pyqtSignal(int)
@@ -59,241 +48,253 @@ class EdgeChart(pg.GraphicsLayoutWidget):
         super().__init__()
         self._theme = theme
         self._picture: EdgePicture | None = None
-        self.chosen: int | None = None
-        self.marks: list[pg.ScatterPlotItem] = []
-        self.setBackground(theme.paper)
-        self.ci.layout.setContentsMargins(0, 4, 0, 0)
-        self.ci.layout.setVerticalSpacing(GAP)
-        self.ci.layout.setHorizontalSpacing(4)
+        self._chosen: int | None = None
+        self._heads: list[tuple[QPointF, Mark]] = []
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Rungs of the search along its axis, and what each brought")
 
+    def sizeHint(self) -> QSize:
+        """Return a size that shows one axis and its gains."""
+        return QSize(620, 480)
+
     def minimumSizeHint(self) -> QSize:
         """Return room for the rows at their lowest."""
-        rows, gains = (1, 0) if self._picture is None else (len(self._picture.rows), _low_rows(self._picture))
-        return QSize(420, rows * (AXIS_PX[0] + GAP) + gains * (GAIN_PX[0] + GAP) + FOOT)
+        picture = self._picture
+        rows, gains = (1, 0) if picture is None else (len(picture.rows), _low_rows(picture))
+        return QSize(420, TOP + rows * (AXIS_PX[0] + GAP) + gains * (GAIN_PX[0] + GAP) + FOOT)
 
     def show_picture(self, picture: EdgePicture | None, chosen: int | None = None) -> None:
-        """Draw another picture, with the test ``chosen`` marked."""
-        if (picture, chosen) == (self._picture, self.chosen):
+        """Draw another picture, with the rung ``chosen`` marked."""
+        if (picture, chosen) == (self._picture, self._chosen):
             return
-        self._picture, self.chosen = picture, chosen
-        words = [] if picture is None else [mark.words for row in picture.rows for mark in row.marks]
-        self.setAccessibleDescription(". ".join(words))
-        self.ci.clear()
-        self.marks = []
-        if picture is not None:
-            self.marks = _Drawing(self.ci, picture, chosen, self._theme).marks
-        for heads in self.marks:
-            heads.sigClicked.connect(self._clicked)
+        self._picture, self._chosen = picture, chosen
+        marks = [] if picture is None else [mark.words for row in picture.rows for mark in row.marks]
+        self.setAccessibleDescription(". ".join(marks))
         self.updateGeometry()
+        self.update()
 
-    def _clicked(self, _heads: pg.ScatterPlotItem, spots: list[pg.SpotItem], _event: object) -> None:
-        mark: Mark = spots[0].data()
-        if not mark.earlier:
-            self.picked.emit(mark.number)
+    # places
 
-
-class _Drawing:
-    """Draws a picture row by row.
-
-    Args:
-        rows: where; empty.
-        picture: what.
-        chosen: the number of the test that is marked; None for none.
-        theme: gives the colours.
-
-    Attributes:
-        marks: the marks of each axis, from top to bottom.
-    """
-
-    def __init__(self, rows: pg.GraphicsLayout, picture: EdgePicture, chosen: int | None, theme: Theme) -> None:
-        self._rows, self._picture, self._chosen, self._theme = rows, picture, chosen, theme
-        self._count = 0
-        self.marks: list[pg.ScatterPlotItem] = []
-        rows.layout.setColumnFixedWidth(0, GUTTER)
-        rows.layout.setColumnStretchFactor(1, 1)
-        rows.layout.setColumnFixedWidth(2, RIGHT)
-        axis = picture.axis
-        unit = f"{'clock' if axis.stock else 'offset'}, {axis.quantity.unit}"
-        for row in picture.rows:
-            self._draw_axis(self._row(capital(row.title), unit, theme.voltage, heights=AXIS_PX), row)
-        if picture.interval_history:
-            self._draw_history()
-        for gain in picture.gains:
-            self._draw_gain(gain)
-        bottom = rows.getItem(self._count - 1, 1).getAxis("bottom")
-        bottom.setStyle(showValues=True)
-        bottom.setHeight(FOOT)
-        rows.layout.setRowMinimumHeight(self._count - 1, FOOT + rows.layout.rowMinimumHeight(self._count - 1))
-
-    def _row(self, title: str, unit: str, colour: str, number: str = "", said: str = "",
-             heights: tuple[int, int] = GAIN_PX) -> pg.PlotItem:  # fmt: skip
-        """Add a row below the others: its title, an empty plot, and a number with what it is."""
-        theme, row = self._theme, self._count
-        self._count += 1
-        title_label = self._words(row, 0, f"<b style='color:{colour}'>{title}</b>", unit, GUTTER)
-        plot = self._rows.addPlot(row, 1, enableMenu=False)
-        self._words(row, 2, f"<b style='color:{colour}'>{number}</b>" if number else "", said, RIGHT)
-        box = plot.getViewBox()
-        plot.hideButtons()
-        plot.setMouseEnabled(x=False, y=False)
-        box.setBackgroundColor(theme.sheet)
-        box.setBorder(pg.mkPen(theme.line))
-        plot.setXRange(0.0, self._picture.furthest, padding=PADDING)
-        plot.setYRange(0.0, 1.0, padding=0.0)
-        plot.hideAxis("left")
-        bottom = plot.getAxis("bottom")
-        bottom.setPen(pg.mkPen(theme.line))
-        bottom.setTextPen(pg.mkPen(theme.muted))
-        bottom.setTickFont(font(7.5))
-        bottom.setStyle(tickLength=0, showValues=False, hideOverlappingLabels=False)
-        bottom.setHeight(1)
-        bottom.setTicks([[(tick, self._tick_words(tick)) for tick in _ticks(self._picture)]])
-        plot.showGrid(x=True, alpha=0.12)
-        least, most = heights
-        layout = self._rows.layout
-        layout.setRowMinimumHeight(row, max(least, title_label.item.boundingRect().height() - 4))
-        layout.setRowMaximumHeight(row, most)
-        layout.setRowStretchFactor(row, most)
-        return plot
-
-    def _words(self, row: int, column: int, first: str, second: str, width: int) -> pg.LabelItem:
-        """Write two lines beside a row."""
-        text = f"{first}<br><span style='color:{self._theme.muted}; font-size:7.5pt'>{second}</span>"
-        made = pg.LabelItem(text, size="8.5pt", justify="left")
-        made.item.setFont(font(8.5))
-        made.item.setTextWidth(width)
-        self._rows.addItem(made, row, column)
-        return made
-
-    def _tick_words(self, tick: float) -> str:
-        return f"{self._place(tick)} {self._picture.axis.quantity.unit}" if tick else "stock"
+    def _x(self, position: float) -> float:
+        furthest = self._picture.furthest if self._picture is not None else 1.0
+        return GUTTER + (self.width() - GUTTER - RIGHT) * position / furthest
 
     def _place(self, position: float) -> str:
         """Return the value at a position, without its unit."""
-        return place_words(self._picture.axis, position)
+        return place_words(self._picture.axis, position) if self._picture is not None else ""
 
-    def _draw_axis(self, plot: pg.PlotItem, row: AxisRow) -> None:
+    def _unit_words(self) -> str:
+        """Return what is on the scale, and its unit."""
+        axis = self._picture.axis if self._picture is not None else None
+        return "" if axis is None else f"{'clock' if axis.stock else 'offset'}, {axis.quantity.unit}"
+
+    def _heights(self, picture: EdgePicture) -> tuple[float, float]:
+        """Return the heights of an axis and of a gain row: what there is, shared out between their bounds."""
+        rows, gains = len(picture.rows), _low_rows(picture)
+        left = self.height() - TOP - FOOT - GAP * (rows + gains) - rows * AXIS_PX[0] - gains * GAIN_PX[0]
+        wanted = rows * (AXIS_PX[1] - AXIS_PX[0]) + gains * (GAIN_PX[1] - GAIN_PX[0])
+        share = min(1.0, max(0.0, left / wanted)) if wanted else 0.0
+        tall, low = (least + share * (most - least) for least, most in (AXIS_PX, GAIN_PX))
+        return tall, low
+
+    def event(self, event: QEvent | None) -> bool:
+        """Tell of the rung under the pointer."""
+        if isinstance(event, QHelpEvent) and event.type() == QEvent.Type.ToolTip:
+            mark = self._mark_at(QPointF(event.pos()))
+            QToolTip.showText(event.globalPos(), mark.words if mark is not None else "", self)
+            return True
+        return super().event(event)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        """Pick the rung under the pointer."""
+        mark = self._mark_at(event.position()) if event is not None else None
+        if mark is not None and not mark.earlier:
+            self.picked.emit(mark.number)
+
+    def _mark_at(self, at: QPointF) -> Mark | None:
+        near = [((at - head).manhattanLength(), mark) for head, mark in self._heads]
+        best = min(near, key=lambda pair: pair[0], default=None)
+        return best[1] if best is not None and best[0] <= NEAR_PX else None
+
+    # painting
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Draw the rows from top to bottom."""
+        picture = self._picture
+        if picture is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._heads = []
+        ticks = _ticks(picture)
+        tall, low = self._heights(picture)
+        top = float(TOP)
+        for row in picture.rows:
+            self._paint_axis(painter, row, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, tall), ticks)
+            top += tall + GAP
+        if picture.interval_history:
+            self._paint_narrowed(painter, picture, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, low), ticks)
+            top += low + GAP
+        for gain in picture.gains:
+            self._paint_gain(painter, gain, QRectF(GUTTER, top, self.width() - GUTTER - RIGHT, low), ticks)
+            top += low + GAP
+        self._paint_ticks(painter, ticks, top - GAP)
+        painter.end()
+
+    def _paint_ground(self, painter: QPainter, box: QRectF, ticks: list[float]) -> None:
         theme = self._theme
+        painter.setPen(QPen(QColor(theme.line), 1))
+        painter.setBrush(QColor(theme.sheet))
+        painter.drawRect(box)
+        painter.setPen(QPen(QColor(theme.faint), 1))
+        for tick in ticks[1:]:
+            painter.drawLine(QPointF(self._x(tick), box.top() + 1), QPointF(self._x(tick), box.bottom() - 1))
+
+    def _paint_title(self, painter: QPainter, box: QRectF, title: str, unit: str, colour: str) -> None:
+        painter.setFont(font(8.5, bold=True))
+        painter.setPen(QColor(colour))
+        place = QRectF(4, box.top() + 2, GUTTER - 10, box.height())
+        wraps = int(Qt.TextFlag.TextWordWrap | Qt.AlignmentFlag.AlignLeft)
+        used = painter.boundingRect(place, wraps, title)
+        painter.drawText(place, wraps, title)
+        if used.bottom() + 12 <= box.bottom():  # the unit stands beside the numbers too
+            painter.setFont(font(7.5))
+            painter.setPen(QColor(self._theme.muted))
+            painter.drawText(QPointF(4, used.bottom() + 12), unit)
+
+    def _paint_axis(self, painter: QPainter, row: AxisRow, box: QRectF, ticks: list[float]) -> None:
+        theme = self._theme
+        self._paint_ground(painter, box, ticks)
+        self._paint_title(painter, box, capital(row.title), self._unit_words(), theme.voltage)
+        base = box.bottom() - BASE_PX
         if row.edge is not None:
-            self._draw_edge(plot, row.edge)
-        self._line(plot, [0.0, row.kept], [BASE / 2, BASE / 2], pen=pg.mkPen(theme.voltage, width=5))
-        plot.addItem(pg.InfiniteLine(BASE, angle=0, pen=pg.mkPen(theme.line)))
-        taken: defaultdict[int, int] = defaultdict(int)
+            self._paint_edge(painter, row, box)
+        painter.fillRect(QRectF(box.left(), base + 2, self._x(row.kept) - box.left(), 5), QColor(theme.voltage))
+        painter.setPen(QPen(QColor(theme.line), 1))
+        painter.drawLine(QPointF(box.left(), base), QPointF(box.right(), base))
+        taken: dict[int, int] = {}
         longest = max(LONG_S, *(mark.load_s for mark in row.marks)) if row.marks else LONG_S
-        spots = []
         for mark in row.marks:
-            shift = (taken[round(mark.position)] + 1) // 2 * (1 if taken[round(mark.position)] % 2 else -1)
-            taken[round(mark.position)] += 1
-            x, y = max(0.0, mark.position + shift * BESIDE * self._picture.furthest), BASE + _stem(mark, longest)
-            self._line(plot, [x, x], [BASE, y], pen=self._stem_pen(mark))
-            shape = shape_of(mark.outcome, theme)
-            spots.append({"pos": (x, y), "size": SIZE, "symbol": shape.symbol, "pen": shape.pen, "brush": shape.brush,
-                          "data": mark})  # fmt: skip
-            if mark.number == self._chosen and not mark.earlier:
-                self._line(plot, [x], [y], pen=None, symbol="o", symbolSize=19, symbolBrush=None,
-                          symbolPen=pg.mkPen(theme.accent, width=1.6))  # fmt: skip
-        heads = pg.ScatterPlotItem(spots, hoverable=True, hoverSize=SIZE + 3, tip=_tip)
-        plot.addItem(heads)
-        self.marks.append(heads)
+            stem = self._stem(mark, longest, box)
+            self._paint_mark(painter, mark, QPointF(self._beside(mark, taken, box), base), stem)
         if row.kept:
-            line = pg.InfiniteLine(row.kept, pen=pg.mkPen(theme.voltage, width=2.4), span=(0.0, 0.86))
-            plot.addItem(line)
-            self._write(plot, f"keep {self._place(row.kept)}", row.kept, 0.9, theme.voltage, beside=True)
+            self._paint_kept(painter, row.kept, box)
 
-    def _stem_pen(self, mark: Mark) -> object:
-        theme = self._theme
-        colour = theme.muted if mark.earlier else theme.temperature if mark.outcome in FAILED else theme.voltage
-        style = Qt.PenStyle.DotLine if mark.earlier else Qt.PenStyle.SolidLine
-        return pg.mkPen(colour, width=3.6 if mark.soak else 2.2, style=style)
-
-    def _draw_edge(self, plot: pg.PlotItem, edge: Estimate) -> None:
-        theme, furthest = self._theme, self._picture.furthest
-        tint = _tint(theme.temperature)
-        region = pg.LinearRegionItem(
-            (max(0.0, edge.low), min(edge.high, furthest)), movable=False, brush=tint, pen=pg.mkPen(None)
-        )
-        plot.addItem(region)
-        if edge.value <= furthest:
-            line = pg.mkPen(theme.temperature, width=1.4, style=Qt.PenStyle.DashLine)
-            plot.addItem(pg.InfiniteLine(edge.value, pen=line, span=(0.0, 0.86)))
+    def _paint_edge(self, painter: QPainter, row: AxisRow, box: QRectF) -> None:
+        theme, edge = self._theme, row.edge
+        if edge is None:
+            return
+        left, right = self._x(max(0.0, edge.low)), min(box.right(), self._x(edge.high))
+        tint = QColor(theme.temperature)
+        tint.setAlpha(34)
+        painter.fillRect(QRectF(left, box.top() + 1, max(0.0, right - left), box.height() - 2), tint)
+        at = self._x(edge.value)
+        painter.setPen(QPen(QColor(theme.temperature), 1.4, Qt.PenStyle.DashLine))
+        if at <= box.right():
+            painter.drawLine(QPointF(at, box.top() + 18), QPointF(at, box.bottom()))
         place, low, high = (self._place(position) for position in (edge.value, edge.low, edge.high))
-        self._write(plot, f"edge {place}, from {low} to {high}", edge.value, 1.0, theme.temperature)
+        words = f"edge {place}, from {low} to {high}"
+        self._words(painter, words, at, box.top() + 13, box, theme.temperature)
 
-    @staticmethod
-    def _line(plot: pg.PlotItem, x: Sequence[float], y: Sequence[float], **style: Any) -> pg.PlotDataItem:  # noqa: ANN401
-        return plot.plot(x, y, antialias=True, **style)
+    def _paint_kept(self, painter: QPainter, kept: float, box: QRectF) -> None:
+        theme, at = self._theme, self._x(kept)
+        painter.setPen(QPen(QColor(theme.voltage), 2.4))
+        painter.drawLine(QPointF(at, box.top() + 20), QPointF(at, box.bottom()))
+        self._words(painter, f"keep {self._place(kept)}", at, box.top() + 28, box, theme.voltage, leftwards=True)
 
-    def _write(self, plot: pg.PlotItem, words: str, x: float, y: float, colour: str, *, beside: bool = False) -> None:
-        """Write over a place on the scale, or ``beside`` it, within the row."""
-        furthest = self._picture.furthest
-        share = min(max(x / furthest, 0.0), 1.0)
-        # Words over a place are centred in the middle of the scale, and turned inwards towards its ends.
-        anchor = share if not beside else 1.02 if share > ROOM_BESIDE else -0.02
-        made = pg.TextItem(words, color=colour, anchor=(anchor, 0.0))
-        made.setFont(font(8.0, bold=True))
-        made.setPos(share * furthest, y)
-        plot.addItem(made, ignoreBounds=True)
+    def _words(
+        self, painter: QPainter, words: str, at: float, y: float, box: QRectF, colour: str, *, leftwards: bool = False
+    ) -> None:
+        """Write beside a place on the scale, within the box."""
+        painter.setFont(font(8.0, bold=True))
+        painter.setPen(QColor(colour))
+        width = painter.fontMetrics().horizontalAdvance(words)
+        left = at - width - 5 if leftwards else at - width / 2
+        painter.drawText(QPointF(min(max(left, box.left() + 4), box.right() - width - 4), y), words)
 
-    def _draw_history(self) -> None:
-        """Draw how the estimate narrowed: the band between its bounds, downwards in the order of tests.
+    def _beside(self, mark: Mark, taken: dict[int, int], box: QRectF) -> float:
+        """Return where a mark stands, beside those that stand at its position already."""
+        beside = taken.get(round(mark.position), 0)
+        taken[round(mark.position)] = beside + 1
+        shift = (beside + 1) // 2 * (6.0 if beside % 2 else -6.0)
+        return min(max(self._x(mark.position) + shift, box.left() + HEAD), box.right() - HEAD)
 
-        A mark in the row of a test says where it was made and how it ended: what passes pushes the band away, what
-        fails holds it.
-        """
-        theme, picture = self._theme, self._picture
-        steps = picture.interval_history
-        first, last = (steps[i].edge.high - steps[i].edge.low for i in (0, -1))
-        show = picture.axis.quantity.show
+    def _stem(self, mark: Mark, longest: float, box: QRectF) -> float:
+        """Return the height of a stem: it grows with the logarithm of the time."""
+        share = log(max(mark.load_s, SHORTEST_S) / SHORTEST_S) / log(longest / SHORTEST_S)
+        return SHORTEST_PX + min(1.0, share) * (box.height() - LABELS_PX - BASE_PX - SHORTEST_PX)
+
+    def _paint_mark(self, painter: QPainter, mark: Mark, foot: QPointF, stem: float) -> None:
+        theme = self._theme
+        head = QPointF(foot.x(), foot.y() - stem)
+        failed = mark.outcome in FAILED
+        colour = theme.muted if mark.earlier else theme.temperature if failed else theme.voltage
+        style = Qt.PenStyle.DotLine if mark.earlier else Qt.PenStyle.SolidLine
+        painter.setPen(QPen(QColor(colour), 3.6 if mark.soak else 2.2, style))
+        painter.drawLine(foot, head)
+        draw_head(painter, mark.outcome, head, theme)
+        if mark.number == self._chosen:
+            painter.setPen(QPen(QColor(theme.accent), 1.6))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawEllipse(head, 9, 9)
+        self._heads.append((head, mark))
+
+    def _paint_narrowed(self, painter: QPainter, picture: EdgePicture, box: QRectF, ticks: list[float]) -> None:
+        theme, steps = self._theme, picture.interval_history
+        self._paint_ground(painter, box, ticks)
         title = "Edge, test by test" if len(picture.rows) < 2 else f"Edge, {picture.narrowed_of}, test by test"
-        plot = self._row(title, "downwards", theme.temperature, f"{show(last)} wide", f"{show(first)} at first")
-        down = list(range(len(steps)))
-        plot.setYRange(len(steps) - 1, 0.0, padding=0.1)
-        plot.invertY()
-        sides = [
-            self._line(plot, [min(bound, picture.furthest) for bound in bounds], down, pen=pg.mkPen(theme.temperature))
-            for bounds in ([step.edge.low for step in steps], [step.edge.high for step in steps])
-        ]
-        plot.addItem(pg.FillBetweenItem(*sides, brush=_tint(theme.temperature)))
-        dashed = pg.mkPen(theme.temperature, width=1.4, style=Qt.PenStyle.DashLine)
-        self._line(plot, [min(step.edge.value, picture.furthest) for step in steps], down, pen=dashed)
-        spots = []
-        for row, step in enumerate(steps):
-            if step.after is not None:
-                shape = shape_of(outcome_of(step.after), theme)
-                spots.append({"pos": (step.after.position, row), "symbol": shape.symbol, "pen": shape.pen,
-                              "brush": shape.brush, "size": SIZE * 0.6})  # fmt: skip
-        plot.addItem(pg.ScatterPlotItem(spots))
+        self._paint_title(painter, box, title, "downwards", theme.temperature)
+        paint_narrowing(painter, steps, box, self._x, theme)
+        first, last = (steps[i].edge.high - steps[i].edge.low for i in (0, -1))
+        quantity = picture.axis.quantity
+        self._beside_box(
+            painter, box, f"{quantity.show(last)} wide", f"{quantity.show(first)} at first", theme.temperature
+        )
 
-    def _draw_gain(self, row: GainRow) -> None:
-        unit = "% of stock" if row.relative else row.quantity.on_axes[0]
-        colour = self._theme.of(row.quantity.name)
+    def _beside_box(self, painter: QPainter, box: QRectF, number: str, said: str, colour: str) -> None:
+        """Write a number and what it is right of a row."""
+        y = box.center().y()
+        painter.setFont(font(8.0, bold=True))
+        painter.setPen(QColor(colour))
+        painter.drawText(QPointF(box.right() + 6, y - 1), number)
+        painter.setFont(font(7.5))
+        painter.setPen(QColor(self._theme.muted))
+        painter.drawText(QPointF(box.right() + 6, y + 12), said)
+
+    def _paint_gain(self, painter: QPainter, row: GainRow, box: QRectF, ticks: list[float]) -> None:
+        theme = self._theme
+        unit = row.quantity.on_axes[0]
+        colour = theme.of(row.quantity.name)
+        self._paint_ground(painter, box, ticks)
+        self._paint_title(painter, box, row.title, "% of stock" if row.relative else unit, colour)
         values = [value for _, value in row.points]
-        said = "over stock" if row.relative else f"{row.quantity.show(values[0])} at stock"
-        plot = self._row(row.title, unit, colour, _value(row, values[-1], values[0]), said)
         low, high = min(values), max(values)
         least = LEAST_RELATIVE * abs(values[0]) if row.relative else LEAST_SPAN.get(row.quantity.name, 0.0)
-        spare = max(0.0, least - (high - low)) / 2.0 or (high == low) * (abs(high) * 0.01 or 1.0)
-        plot.setYRange(low - spare, high + spare, padding=0.14)
-        self._line(plot, [position for position, _ in row.points], values, pen=pg.mkPen(colour, width=1.6), symbol="o",
-                  symbolSize=6, symbolPen=pg.mkPen(colour, width=1.6), symbolBrush=self._theme.sheet)  # fmt: skip
+        span = max(high - low, least) or abs(high) * 0.02 or 1.0
+        low -= (span - (high - low)) / 2.0
+        inner = box.adjusted(0, 9, 0, -9)
+        places = [
+            QPointF(self._x(position), inner.bottom() - (value - low) / span * inner.height())
+            for position, value in row.points
+        ]
+        painter.setPen(QPen(QColor(colour), 1.6))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolyline(QPolygonF(places))
+        painter.setBrush(QColor(theme.sheet))
+        for place in places:
+            painter.drawEllipse(place, 2.8, 2.8)
+        last, first = row.points[-1][1], row.points[0][1]
+        said = "over stock" if row.relative else f"{row.quantity.show(first)} at stock"
+        self._beside_box(painter, box, _value(row, last, first), said, colour)
 
-
-def _stem(mark: Mark, longest: float) -> float:
-    """Return the height of a stem: it grows with the logarithm of the time."""
-    share = log(max(mark.load_s, SHORTEST_S) / SHORTEST_S) / log(longest / SHORTEST_S)
-    return SHORTEST + min(1.0, share) * (TALLEST - SHORTEST)
-
-
-def _tip(x: float, y: float, data: Mark) -> str:  # noqa: ARG001 - named by the plotting library
-    return data.words
-
-
-def _tint(colour: str) -> QColor:
-    tint = QColor(colour)
-    tint.setAlpha(TINT)
-    return tint
+    def _paint_ticks(self, painter: QPainter, ticks: list[float], top: float) -> None:
+        painter.setFont(font(7.5))
+        painter.setPen(QColor(self._theme.muted))
+        unit = self._picture.axis.quantity.unit if self._picture is not None else ""
+        for tick in ticks:
+            words = f"{self._place(tick)} {unit}" if tick else "stock"
+            width = painter.fontMetrics().horizontalAdvance(words)
+            painter.drawText(QPointF(self._x(tick) - width / 2, top + 14), words)
 
 
 def _low_rows(picture: EdgePicture) -> int:
@@ -313,3 +314,34 @@ def _value(row: GainRow, last: float, first: float) -> str:
     if row.relative:
         return f"{100.0 * (last / first - 1.0):+.1f} %".replace("-", "−")
     return row.quantity.show(last)
+
+
+class EdgeLegend(QWidget):
+    """Which mark means what."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self.setFixedHeight(18)
+        self.setAccessibleName(
+            "Marks: " + ", ".join(words for _, words in LEGEND) + "; the longer the stem, the longer"
+        )
+
+    def sizeHint(self) -> QSize:
+        """Return room for the words."""
+        return QSize(560, 18)
+
+    def paintEvent(self, _event: QPaintEvent | None) -> None:
+        """Draw the marks with their words."""
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(8.0))
+        x = float(HEAD + 2)
+        for outcome, words in LEGEND:
+            draw_head(painter, outcome, QPointF(x, 9), self._theme)
+            painter.setPen(QColor(self._theme.muted))
+            painter.drawText(QPointF(x + 9, 13), words)
+            x += 28 + painter.fontMetrics().horizontalAdvance(words)
+        painter.setPen(QColor(self._theme.muted))
+        painter.drawText(QPointF(x - 4, 13), "stem: how long; dotted: before")
+        painter.end()

@@ -8,9 +8,8 @@ from PyQt6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QScrollArea, QStacke
 
 from upright_bolt.analysis.stability.course import Course
 from upright_bolt.desktop.machine_button import INDIVIDUALS
-from upright_bolt.desktop.stability.chart import EdgeChart
+from upright_bolt.desktop.stability.chart import EdgeChart, EdgeLegend
 from upright_bolt.desktop.stability.form import EdgeForm
-from upright_bolt.desktop.stability.marks import EdgeLegend
 from upright_bolt.desktop.stability.result import EdgeStanding
 from upright_bolt.desktop.widgets.basic import Elided, column, heading, label, offer, rule, scrolled
 from upright_bolt.desktop.widgets.theme import Theme
