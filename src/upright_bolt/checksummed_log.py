@@ -124,7 +124,7 @@ def read_log(path: Path, entry_of: Callable[[bytes], T], most: int) -> Lines[T]:
         content = b""
     found = lines_of(content, entry_of)
     # Another process may append or rewrite meanwhile: only what was noted both before and after must be there.
-    lost = len(content) < min(marked, _marked(path))
+    lost = len(content) < marked and len(content) < _marked(path)
     return replace(found, unreadable=found.unreadable + 1) if lost else found
 
 

@@ -74,16 +74,18 @@ class Row:
     said: str = ""
 
 
-class Rows(list[Row]):
-    """Lines of the table, each printed as soon as it is there, and what is known of it where it did not hold."""
+def printed(row: Row) -> Row:
+    """Print a line of the table, and what is known of it where it did not hold; return it."""
+    print(f"{row.scenario:9} {'held' if row.held else 'FAILED':7} {row.seconds:6.1f} s  {row.name}")
+    if not row.held:
+        print_below(row.said)
+    sys.stdout.flush()
+    return row
 
-    def append(self, row: Row) -> None:
-        """Add a line."""
-        super().append(row)
-        print(f"{row.scenario:9} {'held' if row.held else 'FAILED':7} {row.seconds:6.1f} s  {row.name}")
-        if not row.held:
-            print("    " + row.said.strip().replace("\n", "\n    "))
-        sys.stdout.flush()
+
+def print_below(text: str) -> None:
+    """Print what belongs to the line above."""
+    print("    " + text.strip().replace("\n", "\n    "))
 
 
 def folder() -> Path:
@@ -94,7 +96,7 @@ def folder() -> Path:
 
 def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", processors: int = 2) -> list[Row]:
     """Boot one machine and return what its checks came to, or those whose functions ``only`` names."""
-    rows = Rows()
+    rows: list[Row] = []
     begun, waking = time.monotonic(), Event()
     words = (rig.newer and scenario.words_newer) or scenario.words
     words += f" rig.only={only}" if only else ""
@@ -106,26 +108,20 @@ def carry_out(rig: Rig, scenario: Scenario, *, show: bool, only: str = "", proce
             if told["what"] == "sleeps":
                 waking = wake(machine)
             elif told["what"] == "up":
-                rows.append(Row(scenario.name, "The machine is up", held=True, seconds=time.monotonic() - begun))
+                seconds = time.monotonic() - begun
+                rows.append(printed(Row(scenario.name, "The machine is up", held=True, seconds=seconds)))
             elif told["what"] == "check":
                 said = "\n".join((told["said"], *told["notes"]))
-                rows.append(Row(scenario.name, told["name"], told["held"], told["s"], said))
+                rows.append(printed(Row(scenario.name, told["name"], told["held"], told["s"], said)))
             elif told["what"] == "end":
                 return rows
             if show or told["what"] == "goes on":
                 print_told(told)
-        rows.append(Row(scenario.name, "The machine goes on answering", held=False, seconds=0.0, said=console(machine)))
+        silent = Row(scenario.name, "The machine goes on answering", held=False, seconds=0.0, said=console(machine))
+        rows.append(printed(silent))
     finally:
         waking.set()
         machine.cut()
-    return rows
-
-
-def cuts(rig: Rig, times: int, *, show: bool) -> list[Row]:
-    """Take the power away again and again, and return what came of it."""
-    rows = Rows()
-    for row in cut_off(rig, INTEL, times=times, show=show):
-        rows.append(Row(CUTS, *row))
     return rows
 
 
@@ -147,12 +143,12 @@ def console(machine: Machine) -> str:
 
 
 def print_told(told: dict[str, Any]) -> None:
-    """Print at once what a check has noted."""
-    if told["what"] not in ("check", "ready", "goes on"):
-        return
-    for note in told.get("notes", ()):
-        if note:
-            print("    " + note.strip().replace("\n", "\n    "))
+    """Print at once what a check has noted; of one that did not hold, its line tells."""
+    if told["what"] == "goes on":
+        print(told["name"])
+    elif told["what"] == "ready" or (told["what"] == "check" and told["held"]):
+        for note in filter(None, told["notes"]):
+            print_below(note)
     sys.stdout.flush()
 
 
@@ -161,9 +157,8 @@ def carried_out(name: str, work: Callable[[], list[Row]]) -> list[Row]:
     try:
         return work()
     except Exception:  # noqa: BLE001 - whatever it is, it is told
-        rows = Rows()
-        rows.append(Row(name, "The rig gets to the end of it", held=False, seconds=0.0, said=traceback.format_exc()))
-        return rows
+        said = traceback.format_exc()
+        return [printed(Row(name, "The rig gets to the end of it", held=False, seconds=0.0, said=said))]
 
 
 def why_not() -> str:
@@ -209,16 +204,16 @@ def main(words: list[str]) -> int:
     print(f"The rig is in {rig.folder}.", flush=True)
     begun = time.monotonic()
     work: list[tuple[str, Callable[[], list[Row]]]] = [
-        (
-            scenario.name,
-            partial(carry_out, rig, scenario, show=show, only=words_read.only, processors=words_read.processors),
-        )
+        (scenario.name, partial(carry_out, rig, scenario, show=show, only=words_read.only, processors=processors))
         for scenario in SCENARIOS
         if scenario.name in asked or (not asked and (long or not scenario.long))
     ]
     if CUTS in asked or not asked:
         times = 50 if long else 2
-        work.insert(min(2, len(work)), (CUTS, lambda: cuts(rig, times, show=show)))
+        work.insert(
+            min(2, len(work)),
+            (CUTS, lambda: [printed(Row(CUTS, *row)) for row in cut_off(rig, INTEL, times, show=show)]),
+        )
     with ThreadPoolExecutor(AT_ONCE) as pool:
         rows = [row for rows in pool.map(lambda each: carried_out(*each), work) for row in rows]
     failed = sum(not row.held for row in rows)
